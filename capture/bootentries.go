@@ -1,0 +1,144 @@
+package capture
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+)
+
+// maxListing bounds a listing of boot entries, in bytes.
+const maxListing = 1 << 20
+
+func readBootEntries(path string) (*firmware.Entries, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxListing {
+		return nil, fmt.Errorf("%s: more than %d bytes", path, maxListing)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := ParseBootEntries(string(raw))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return entries, nil
+}
+
+var (
+	entryLine = regexp.MustCompile(`^Boot([0-9A-Fa-f]{4})(\*?)\s+(.*)$`)
+	fieldLine = regexp.MustCompile(`^(BootCurrent|BootNext|BootOrder|Timeout|MirroredPercentageAbove4G|MirrorMemoryBelow4GB):\s*(.*)$`)
+	moreLine  = regexp.MustCompile(`^\s+(dp|data):`)
+	// A device path begins with one of these nodes. UEFI Specification 2.10,
+	// section 10.6.1.6, table 10.58.
+	pathStart = regexp.MustCompile(`\s((?:PciRoot|ACPI|Acpi|HD|FvVol|Fv|FvFile|VenHw|VenHardware|VenMsg|VenMedia|BBS|BIOS|USB|UsbClass|UsbWwid|NVMe|MAC|Vendor|Uri)\(.*)$`)
+	hdNode    = regexp.MustCompile(`HD\((\d+),(GPT|MBR),([0-9A-Fa-fx-]+),(?:0x)?([0-9A-Fa-f]+),(?:0x)?([0-9A-Fa-f]+)\)`)
+	fileNode  = regexp.MustCompile(`(?:File\(([^)]*)\)|/(\\[^()]*?\.[eE][fF][iI]))`)
+)
+
+// ParseBootEntries reads the verbose listing of the firmware's boot variables as
+// Linux' efibootmgr prints it, in the layout of version 17 (File(\path)) and in
+// that of version 18 (/\path). Lines of no known form are an error that names
+// the line.
+func ParseBootEntries(text string) (*firmware.Entries, error) {
+	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
+	var errs []error
+	scanner := bufio.NewScanner(strings.NewReader(strings.TrimPrefix(text, "\uFEFF")))
+	scanner.Buffer(nil, maxListing)
+	for n := 1; scanner.Scan(); n++ {
+		line := strings.TrimRight(scanner.Text(), "\r ")
+		switch field, entry := fieldLine.FindStringSubmatch(line), entryLine.FindStringSubmatch(line); {
+		case strings.TrimSpace(line) == "", moreLine.MatchString(line):
+		case field != nil:
+			if err := setField(entries, field[1], field[2]); err != nil {
+				errs = append(errs, fmt.Errorf("line %d: %w", n, err))
+			}
+		case entry != nil:
+			e := parseEntry(entry)
+			entries.All[e.Number] = e
+		default:
+			errs = append(errs, fmt.Errorf("line %d is %q: expected BootOrder:, BootNext: or Boot####", n, clip(line)))
+		}
+	}
+	if err := scanner.Err(); err != nil {
+		errs = append(errs, err)
+	}
+	return entries, errors.Join(errs...)
+}
+
+func setField(e *firmware.Entries, name, value string) error {
+	if name != "BootNext" && name != "BootOrder" {
+		return nil
+	}
+	for _, one := range strings.Split(value, ",") {
+		if one = strings.TrimSpace(one); one == "" {
+			continue
+		}
+		n, err := strconv.ParseUint(one, 16, 16)
+		if err != nil {
+			return fmt.Errorf("%s has %q: expected four hexadecimal digits", name, clip(one))
+		}
+		number := uint16(n)
+		if name == "BootNext" {
+			e.Next = &number
+		} else {
+			e.Order = append(e.Order, number)
+		}
+	}
+	return nil
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return s
+}
+
+func parseEntry(m []string) firmware.Entry {
+	number, _ := strconv.ParseUint(m[1], 16, 16)
+	e := firmware.Entry{Number: uint16(number), Active: m[2] == "*", Description: strings.TrimSpace(m[3])}
+	rest := " " + m[3]
+	if at := pathStart.FindStringSubmatchIndex(rest); at != nil {
+		e.Description, e.Text = strings.TrimSpace(rest[:at[2]]), strings.TrimSpace(rest[at[2]:])
+		e.Path = parsePath(e.Text)
+	}
+	return e
+}
+
+func parsePath(text string) firmware.Path {
+	p := firmware.Path{Internal: strings.HasPrefix(text, "Fv")}
+	if m := hdNode.FindStringSubmatch(text); m != nil {
+		node := &firmware.PartitionNode{MBR: m[2] == "MBR"}
+		number, _ := strconv.ParseUint(m[1], 10, 32)
+		node.Number = uint32(number)
+		node.Start, _ = strconv.ParseUint(m[4], 16, 64)
+		node.Size, _ = strconv.ParseUint(m[5], 16, 64)
+		if node.MBR {
+			sig, _ := strconv.ParseUint(strings.TrimPrefix(m[3], "0x"), 16, 32)
+			node.Signature = uint32(sig)
+		} else {
+			node.GUID, _ = disk.ParseGUID(m[3])
+		}
+		p.Partition = node
+	}
+	if m := fileNode.FindStringSubmatch(text); m != nil {
+		p.File = m[1] + m[2]
+	}
+	for node, bus := range map[string]string{"Sata(": "sata", "NVMe(": "nvme", "USB(": "usb", "Scsi(": "scsi", "SD(": "sd", "Ata(": "ide"} {
+		if strings.Contains(text, node) {
+			p.Bus = bus
+		}
+	}
+	return p
+}

@@ -1,0 +1,318 @@
+package capture
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+)
+
+// Description is the file that describes a machine to `latchkey check`.
+// Documented, with its JSON schema, in docs/formats.md.
+type Description struct {
+	Firmware    FirmwareDescription `json:"firmware"`
+	Drives      []DriveDescription  `json:"drives"`
+	DeviceOrder []string            `json:"deviceOrder"`
+	Until       string              `json:"until"`
+}
+
+// FirmwareDescription holds the firmware's settings; absent ones are unknown.
+type FirmwareDescription struct {
+	Mode        *string `json:"mode"`
+	Arch        *string `json:"arch"`
+	SecureBoot  *bool   `json:"secureBoot"`
+	Behaviour   string  `json:"behaviour"`
+	BootEntries string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them
+	BehaviourFacts
+}
+
+// BehaviourFacts are the single choices of a firmware; each wins over the named
+// behaviour.
+type BehaviourFacts struct {
+	FallbackOnFixedDisks    *bool `json:"fallbackOnFixedDisks,omitempty"`
+	UsesBackupGPT           *bool `json:"usesBackupGPT,omitempty"`
+	StartsAnyFATPartition   *bool `json:"startsAnyFATPartition,omitempty"`
+	NeedsProtectiveMBR      *bool `json:"needsProtectiveMBR,omitempty"`
+	EntryMatchesByGUIDAlone *bool `json:"entryMatchesByGUIDAlone,omitempty"`
+	StartsFromNVMe          *bool `json:"startsFromNVMe,omitempty"`
+	StartsFromUSB           *bool `json:"startsFromUSB,omitempty"`
+	RunsEmptyBootCode       *bool `json:"runsEmptyBootCode,omitempty"`
+}
+
+// DriveDescription is one drive; absent facts are unknown.
+type DriveDescription struct {
+	Name              string  `json:"name"`
+	Role              string  `json:"role"`
+	File              string  `json:"file"`     // raw image, or the first part of one
+	Tail              string  `json:"tail"`     // the last part, when File is not whole
+	Capacity          *int64  `json:"capacity"` // bytes, when File is only the first part
+	Bus               *string `json:"bus"`
+	Attached          *bool   `json:"attached"`
+	LogicalSectorSize *int    `json:"logicalSectorSize"` // bytes; absent is 512
+}
+
+// Apply lets the single facts win over a named behaviour.
+func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
+	for given, target := range map[*bool]*fact.Of[bool]{
+		f.FallbackOnFixedDisks: &b.FallbackOnFixedDisks, f.UsesBackupGPT: &b.UsesBackupGPT,
+		f.StartsAnyFATPartition: &b.StartsAnyFATPartition, f.NeedsProtectiveMBR: &b.NeedsProtectiveMBR,
+		f.EntryMatchesByGUIDAlone: &b.EntryMatchesByGUIDAlone, f.StartsFromNVMe: &b.StartsFromNVMe,
+		f.StartsFromUSB: &b.StartsFromUSB, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
+	} {
+		if given != nil {
+			*target = fact.Tell(*given)
+		}
+	}
+}
+
+// Loaded is a machine read from a description, with the files it holds open.
+type Loaded struct {
+	Machine startup.Machine
+	files   []*os.File
+}
+
+// Close closes the files of the drives.
+func (l *Loaded) Close() error {
+	var errs []error
+	for _, f := range l.files {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// maxDescription bounds a description file, in bytes.
+const maxDescription = 1 << 20
+
+// Load reads a machine's description and opens its drives read-only. File names
+// are relative to the description. Errors name the key and what was expected.
+func Load(path string) (*Loaded, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, maxDescription+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(raw) > maxDescription {
+		return nil, fmt.Errorf("%s: more than %d bytes", path, maxDescription)
+	}
+	desc, err := ParseDescription(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	l := &Loaded{}
+	if err := l.build(desc, filepath.Dir(path)); err != nil {
+		l.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return l, nil
+}
+
+// ParseDescription decodes and checks a description without opening its files.
+func ParseDescription(raw []byte) (Description, error) {
+	var d Description
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&d); err != nil {
+		var syntax *json.SyntaxError
+		if errors.As(err, &syntax) {
+			line := 1 + bytes.Count(raw[:min(int(syntax.Offset), len(raw))], []byte("\n"))
+			return d, fmt.Errorf("line %d: %w", line, err)
+		}
+		return d, err
+	}
+	if dec.More() {
+		return d, errors.New("more follows after the description")
+	}
+	return d, d.validate()
+}
+
+func oneOf(key, value string, allowed ...string) error {
+	if slices.Contains(allowed, value) {
+		return nil
+	}
+	return fmt.Errorf("%s is %q: expected one of %q", key, value, allowed)
+}
+
+// Buses lists the buses a drive can hang on.
+var Buses = []string{"sata", "nvme", "usb", "ide", "scsi", "virtio", "sd"}
+
+func (d Description) validate() error {
+	var errs []error
+	add := func(err error) { errs = append(errs, err) }
+	if d.Firmware.Mode != nil {
+		add(oneOf("firmware.mode", *d.Firmware.Mode, "uefi", "legacy", "uefi-csm"))
+	}
+	if d.Firmware.Arch != nil {
+		add(oneOf("firmware.arch", *d.Firmware.Arch, "x64", "ia32", "arm64"))
+	}
+	if _, ok := firmware.Named(d.Firmware.Behaviour); !ok {
+		add(oneOf("firmware.behaviour", d.Firmware.Behaviour, "generic", "edk2", "seabios"))
+	}
+	if d.Until != "" {
+		add(oneOf("until", d.Until, "loader", "configuration"))
+	}
+	if len(d.Drives) == 0 {
+		add(errors.New("drives is empty: expected at least one drive"))
+	}
+	names := []string{}
+	for i, drive := range d.Drives {
+		key := fmt.Sprintf("drives[%d]", i)
+		if drive.Name == "" || slices.Contains(names, drive.Name) {
+			add(fmt.Errorf("%s.name is %q: expected a name of its own", key, drive.Name))
+		}
+		names = append(names, drive.Name)
+		add(drive.validate(key))
+	}
+	seen := map[string]bool{}
+	for i, name := range d.DeviceOrder {
+		if !slices.Contains(names, name) || seen[name] {
+			add(fmt.Errorf("deviceOrder[%d] is %q: expected the name of a drive, once", i, name))
+		}
+		seen[name] = true
+	}
+	return errors.Join(errs...)
+}
+
+func (d DriveDescription) validate(key string) error {
+	var errs []error
+	errs = append(errs, oneOf(key+".role", d.Role, "original", "clone", "other"))
+	if d.Bus != nil {
+		errs = append(errs, oneOf(key+".bus", *d.Bus, Buses...))
+	}
+	if s := d.LogicalSectorSize; s != nil && *s != 512 && *s != 4096 {
+		errs = append(errs, fmt.Errorf("%s.logicalSectorSize is %d: expected 512 or 4096", key, *s))
+	}
+	if c := d.Capacity; c != nil && *c <= 0 {
+		errs = append(errs, fmt.Errorf("%s.capacity is %d: expected a positive number of bytes", key, *c))
+	}
+	if d.File == "" && d.Tail != "" {
+		errs = append(errs, fmt.Errorf("%s.tail is given without file", key))
+	}
+	return errors.Join(errs...)
+}
+
+func (l *Loaded) build(desc Description, dir string) error {
+	b, _ := firmware.Named(desc.Firmware.Behaviour)
+	desc.Firmware.Apply(&b)
+	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Until: startup.Stage(desc.Until), Firmware: firmware.Settings{
+		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
+		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
+	}}
+	var paths []string
+	if desc.Firmware.BootEntries != "" {
+		entries, err := readBootEntries(resolve(dir, desc.Firmware.BootEntries))
+		if err != nil {
+			return fmt.Errorf("firmware.bootEntries: %w", err)
+		}
+		l.Machine.Firmware.Entries = entries
+		paths = entries.Files()
+	}
+	for i, d := range desc.Drives {
+		contents, err := l.open(d, dir, paths)
+		if err != nil {
+			return fmt.Errorf("drives[%d]: %w", i, err)
+		}
+		l.Machine.Drives = append(l.Machine.Drives, startup.Drive{
+			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Contents: contents,
+		})
+	}
+	return nil
+}
+
+func tell[T ~string](s *string) fact.Of[T] {
+	if s == nil {
+		return fact.Unknown[T]()
+	}
+	return fact.Tell(T(*s))
+}
+
+func resolve(dir, name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(dir, name)
+}
+
+// open opens a drive's files and examines the disk; nil when no file is given.
+func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.Contents, error) {
+	if d.File == "" {
+		return nil, nil
+	}
+	head, size, err := l.openFile(resolve(dir, d.File))
+	if err != nil {
+		return nil, fmt.Errorf("file: %w", err)
+	}
+	var r io.ReaderAt = head
+	if d.Capacity != nil || d.Tail != "" {
+		capacity := size
+		if d.Capacity != nil {
+			capacity = *d.Capacity
+		}
+		var tail io.ReaderAt
+		var tailLen int64
+		if d.Tail != "" {
+			if tail, tailLen, err = l.openFile(resolve(dir, d.Tail)); err != nil {
+				return nil, fmt.Errorf("tail: %w", err)
+			}
+		}
+		if r, err = Ends(head, size, tail, tailLen, capacity); err != nil {
+			return nil, err
+		}
+		size = capacity
+	}
+	sectorSize := 512
+	if d.LogicalSectorSize != nil {
+		sectorSize = *d.LogicalSectorSize
+	}
+	if err := refuse(head, size); err != nil {
+		return nil, fmt.Errorf("file %s: %w", d.File, err)
+	}
+	on, err := disk.New(r, size, sectorSize)
+	if err != nil {
+		return nil, fmt.Errorf("file %s: %w", d.File, err)
+	}
+	return startup.Examine(on, paths...), nil
+}
+
+// refuse turns away what is certainly no disk; a blank or damaged one passes.
+func refuse(head io.ReaderAt, size int64) error {
+	start := make([]byte, min(size, 64<<10))
+	n, err := head.ReadAt(start, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	var not *NotADisk
+	if err := Recognise(start[:n], nil); errors.As(err, &not) && !not.Confirmable {
+		return not
+	}
+	return nil
+}
+
+// openFile opens an image or a block device read-only and returns its size.
+func (l *Loaded) openFile(path string) (io.ReaderAt, int64, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, 0, err
+	}
+	l.files = append(l.files, f)
+	size, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return nil, 0, err
+	}
+	if info, err := f.Stat(); err != nil || info.IsDir() {
+		return nil, 0, fmt.Errorf("%s is a folder: expected an image file or a block device", path)
+	}
+	return f, size, nil
+}

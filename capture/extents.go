@@ -1,0 +1,88 @@
+// Package capture turns what a technician can get hold of into facts: raw
+// sectors, descriptions of machines, and the text of the systems' own commands.
+package capture
+
+import (
+	"fmt"
+	"io"
+	"sort"
+
+	"latchkey/core/disk"
+)
+
+// Extent is a run of bytes of a disk that a piece of evidence holds.
+type Extent struct {
+	Offset int64 `json:"offset"` // bytes from the start of the disk
+	Length int64 `json:"length"` // bytes
+}
+
+// Sparse is a disk of which only some extents are held. Reading outside them
+// returns a *disk.NotCaptured error, never zeros.
+type Sparse struct {
+	extents []Extent
+	r       io.ReaderAt
+}
+
+// NewSparse returns a reader over r that holds the extents of it. The extents
+// must not overlap.
+func NewSparse(r io.ReaderAt, extents []Extent) (*Sparse, error) {
+	sorted := append([]Extent{}, extents...)
+	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Offset < sorted[j].Offset })
+	var end int64
+	for _, e := range sorted {
+		if e.Offset < end || e.Length <= 0 {
+			return nil, fmt.Errorf("extent of %d bytes at %d: expected positive, in order and without overlap", e.Length, e.Offset)
+		}
+		end = e.Offset + e.Length
+	}
+	return &Sparse{extents: sorted, r: r}, nil
+}
+
+// ReadAt implements io.ReaderAt.
+func (s *Sparse) ReadAt(p []byte, off int64) (int, error) {
+	done := 0
+	for done < len(p) {
+		at := off + int64(done)
+		i := sort.Search(len(s.extents), func(i int) bool { e := s.extents[i]; return e.Offset+e.Length > at })
+		if i == len(s.extents) || s.extents[i].Offset > at {
+			return done, &disk.NotCaptured{Offset: at, Length: int64(len(p) - done)}
+		}
+		n := min(int64(len(p)-done), s.extents[i].Offset+s.extents[i].Length-at)
+		if m, err := s.r.ReadAt(p[done:done+int(n)], at); int64(m) < n {
+			return done + m, err
+		}
+		done += int(n)
+	}
+	return done, nil
+}
+
+// parts reads a disk whose beginning and end are kept in two readers.
+type parts struct {
+	head, tail io.ReaderAt
+	tailAt     int64
+}
+
+func (p parts) ReadAt(b []byte, off int64) (int, error) {
+	if p.tail != nil && off >= p.tailAt {
+		return p.tail.ReadAt(b, off-p.tailAt)
+	}
+	return p.head.ReadAt(b, off)
+}
+
+// Ends returns a disk of capacity bytes of which the first headLen and the last
+// tailLen bytes are held. A tail of length 0 is none.
+func Ends(head io.ReaderAt, headLen int64, tail io.ReaderAt, tailLen, capacity int64) (*Sparse, error) {
+	switch {
+	case capacity < headLen:
+		return nil, fmt.Errorf("capacity %d bytes: expected at least the %d bytes of the file", capacity, headLen)
+	case headLen+tailLen > capacity:
+		return nil, fmt.Errorf("beginning (%d bytes) and end (%d bytes) overlap in a disk of %d bytes", headLen, tailLen, capacity)
+	}
+	held := []Extent{{0, headLen}}
+	p := parts{head: head, tailAt: capacity}
+	if tailLen > 0 {
+		held = append(held, Extent{capacity - tailLen, tailLen})
+		p.tail, p.tailAt = tail, capacity-tailLen
+	}
+	return NewSparse(p, held)
+}

@@ -1,0 +1,101 @@
+// Package disk reads partition tables from anything that can be read at an
+// offset: an image file, a block device or a sparse capture. Damage never ends
+// the reading; it yields what could be read and a list of problems.
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+)
+
+// NotCaptured reports a read outside the byte ranges a piece of evidence holds.
+// It becomes the fact "not captured", never zeros.
+type NotCaptured struct {
+	Offset int64 // bytes from the start of the disk
+	Length int64 // bytes
+}
+
+func (e *NotCaptured) Error() string {
+	return fmt.Sprintf("bytes %d to %d are not in the evidence", e.Offset, e.Offset+e.Length-1)
+}
+
+// IsNotCaptured reports whether err comes from a range the evidence lacks.
+func IsNotCaptured(err error) bool {
+	var missing *NotCaptured
+	return errors.As(err, &missing)
+}
+
+// Disk is a run of logical sectors.
+type Disk struct {
+	r          io.ReaderAt
+	size       int64
+	sectorSize int
+}
+
+// New wraps r as a disk of size bytes with logical sectors of sectorSize bytes
+// (512 or 4096). A size that is not a whole number of sectors is rounded down,
+// as the operating systems do with image files.
+func New(r io.ReaderAt, size int64, sectorSize int) (*Disk, error) {
+	if sectorSize != 512 && sectorSize != 4096 {
+		return nil, fmt.Errorf("logical sector size %d: expected 512 or 4096", sectorSize)
+	}
+	size -= size % int64(sectorSize)
+	if size < int64(sectorSize) {
+		return nil, fmt.Errorf("disk size %d bytes: expected at least one sector of %d bytes", size, sectorSize)
+	}
+	return &Disk{r: r, size: size, sectorSize: sectorSize}, nil
+}
+
+// Size returns the capacity in bytes.
+func (d *Disk) Size() int64 { return d.size }
+
+// SectorSize returns the logical sector size in bytes.
+func (d *Disk) SectorSize() int { return d.sectorSize }
+
+// Sectors returns the capacity in logical sectors.
+func (d *Disk) Sectors() uint64 { return uint64(d.size / int64(d.sectorSize)) }
+
+// ReadAt implements io.ReaderAt over the whole disk.
+func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
+	if off < 0 || off >= d.size {
+		return 0, io.EOF
+	}
+	if most := d.size - off; int64(len(p)) > most {
+		n, err := d.r.ReadAt(p[:most], off)
+		if err == nil {
+			err = io.EOF
+		}
+		return n, err
+	}
+	n, err := d.r.ReadAt(p, off)
+	if n == len(p) {
+		err = nil
+	}
+	return n, err
+}
+
+// Read returns n bytes at byte offset off, or an error when any of them cannot
+// be read.
+func (d *Disk) Read(off int64, n int) ([]byte, error) {
+	if off < 0 || off+int64(n) > d.size {
+		return nil, fmt.Errorf("bytes %d to %d lie beyond the end of the disk at %d", off, off+int64(n)-1, d.size)
+	}
+	p := make([]byte, n)
+	if _, err := d.ReadAt(p, off); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// Section returns a reader over n bytes from byte offset off, cut at the end of
+// the disk.
+func (d *Disk) Section(off, n int64) *io.SectionReader {
+	if off > d.size {
+		off = d.size
+	}
+	if n > d.size-off {
+		n = d.size - off
+	}
+	return io.NewSectionReader(d, off, n)
+}

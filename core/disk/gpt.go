@@ -1,0 +1,256 @@
+package disk
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"unicode/utf16"
+)
+
+// Sizes from the UEFI Specification 2.10, section 5.3.2.
+const (
+	gptHeaderLen   = 92
+	gptEntryLen    = 128
+	gptRevision    = 0x00010000
+	gptMinArrayLen = 16384
+)
+
+// maxArray bounds the entry array that is read, in bytes. A table as systems
+// write it takes 16 KiB; this allows 8,192 entries.
+const maxArray = 1 << 20
+
+var gptSignature = []byte("EFI PART")
+
+// CopyState says how far one copy of the GPT can be trusted.
+type CopyState string
+
+// The states of a GPT copy.
+const (
+	CopyGood        CopyState = "good"
+	CopyDamaged     CopyState = "damaged"      // a signature is there, a check fails
+	CopyAbsent      CopyState = "absent"       // no signature where it should be
+	CopyNotCaptured CopyState = "not captured" // the evidence lacks those bytes
+)
+
+// GPT is both copies of a GUID partition table.
+type GPT struct {
+	Primary GPTCopy
+	Backup  GPTCopy
+}
+
+// Valid returns the copy that conforming firmware uses (the primary, else the
+// backup), or nil. UEFI Specification 2.10, section 5.3.2.
+func (g *GPT) Valid() *GPTCopy {
+	if g == nil {
+		return nil
+	}
+	if g.Primary.State == CopyGood {
+		return &g.Primary
+	}
+	if g.Backup.State == CopyGood {
+		return &g.Backup
+	}
+	return nil
+}
+
+// GPTCopy is one header with its entry array.
+type GPTCopy struct {
+	Which   string // "primary" or "backup"
+	State   CopyState
+	Header  GPTHeader
+	Entries []GPTEntry // used entries only
+}
+
+// GPTHeader holds the fields of the UEFI Specification 2.10, table 5.5.
+type GPTHeader struct {
+	LBA                      uint64 // where it was found, in sectors
+	Revision                 uint32
+	HeaderSize               uint32 // bytes
+	HeaderCRC32              uint32
+	MyLBA                    uint64
+	AlternateLBA             uint64
+	FirstUsableLBA           uint64
+	LastUsableLBA            uint64
+	DiskGUID                 GUID
+	PartitionEntryLBA        uint64
+	NumberOfPartitionEntries uint32
+	SizeOfPartitionEntry     uint32 // bytes
+	PartitionEntryArrayCRC32 uint32
+}
+
+// GPTEntry holds the fields of the UEFI Specification 2.10, table 5.6.
+type GPTEntry struct {
+	Number     int // position in the array, from 1
+	Type       GUID
+	GUID       GUID
+	First      uint64 // sectors
+	Last       uint64 // sectors, inclusive
+	Attributes uint64
+	Name       string
+	Offset     int64 // byte offset on the disk
+}
+
+func (c *GPTCopy) structure() string { return "GPT header (" + c.Which + ")" }
+
+// readGPTCopy decodes the header at lba and its entry array.
+func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
+	c := GPTCopy{Which: which, Header: GPTHeader{LBA: lba}}
+	off := int64(lba) * int64(d.sectorSize)
+	raw, err := d.Read(off, d.sectorSize)
+	if err != nil {
+		c.State = CopyNotCaptured
+		if !IsNotCaptured(err) {
+			c.State = CopyAbsent
+			return c, []Problem{problem("gpt-unreadable", at(c.structure(), "", off, int64(d.sectorSize)),
+				"The %s GPT header at sector %d cannot be read: %v.", which, lba, err)}
+		}
+		return c, nil
+	}
+	if !bytes.HasPrefix(raw, gptSignature) {
+		c.State = CopyAbsent
+		return c, nil
+	}
+	c.Header = decodeGPTHeader(raw, lba)
+	problems := checkGPTHeader(&c, raw, off)
+	array, arrayProblems := readGPTArray(d, &c)
+	c.Entries = decodeGPTEntries(array, c.Header, d.sectorSize)
+	problems = append(problems, arrayProblems...)
+	c.State = CopyGood
+	if len(problems) > 0 {
+		c.State = CopyDamaged
+		if allMissing(problems) {
+			c.State = CopyNotCaptured
+		}
+	}
+	return c, problems
+}
+
+func allMissing(problems []Problem) bool {
+	for _, p := range problems {
+		if p.Code != "gpt-array-not-captured" {
+			return false
+		}
+	}
+	return true
+}
+
+func decodeGPTHeader(raw []byte, lba uint64) GPTHeader {
+	le := binary.LittleEndian
+	h := GPTHeader{
+		LBA: lba, Revision: le.Uint32(raw[8:]), HeaderSize: le.Uint32(raw[12:]), HeaderCRC32: le.Uint32(raw[16:]),
+		MyLBA: le.Uint64(raw[24:]), AlternateLBA: le.Uint64(raw[32:]),
+		FirstUsableLBA: le.Uint64(raw[40:]), LastUsableLBA: le.Uint64(raw[48:]),
+		PartitionEntryLBA: le.Uint64(raw[72:]), NumberOfPartitionEntries: le.Uint32(raw[80:]),
+		SizeOfPartitionEntry: le.Uint32(raw[84:]), PartitionEntryArrayCRC32: le.Uint32(raw[88:]),
+	}
+	copy(h.DiskGUID[:], raw[56:72])
+	return h
+}
+
+// checkGPTHeader applies the checks of the UEFI Specification 2.10, section
+// 5.3.2, to one header.
+func checkGPTHeader(c *GPTCopy, raw []byte, off int64) []Problem {
+	var problems []Problem
+	h := c.Header
+	add := func(code, field string, rel, n int64, text string, want, got any) {
+		problems = append(problems, problem(code, at(c.structure(), field, off+rel, n), "%s", text).wanted(want, got))
+	}
+	if h.HeaderSize < gptHeaderLen || int(h.HeaderSize) > len(raw) {
+		add("gpt-header-size", "HeaderSize", 12, 4,
+			fmt.Sprintf("The %s GPT header gives its own size as %d bytes.", c.Which, h.HeaderSize),
+			fmt.Sprintf("%d to %d", gptHeaderLen, len(raw)), h.HeaderSize)
+	} else if got := headerCRC(raw[:h.HeaderSize]); got != h.HeaderCRC32 {
+		add("gpt-header-crc", "HeaderCRC32", 16, 4,
+			fmt.Sprintf("The %s GPT header's checksum does not match its contents.", c.Which),
+			fmt.Sprintf("%08X", got), fmt.Sprintf("%08X", h.HeaderCRC32))
+	}
+	if h.Revision != gptRevision {
+		add("gpt-revision", "Revision", 8, 4, fmt.Sprintf("The %s GPT header has revision %08X.", c.Which, h.Revision),
+			"00010000", fmt.Sprintf("%08X", h.Revision))
+	}
+	if h.MyLBA != h.LBA {
+		add("gpt-my-lba", "MyLBA", 24, 8,
+			fmt.Sprintf("The %s GPT header says that it stands at sector %d, but stands at %d.", c.Which, h.MyLBA, h.LBA),
+			h.LBA, h.MyLBA)
+	}
+	if h.SizeOfPartitionEntry < gptEntryLen || h.SizeOfPartitionEntry&(h.SizeOfPartitionEntry-1) != 0 {
+		add("gpt-entry-size", "SizeOfPartitionEntry", 84, 4,
+			fmt.Sprintf("The %s GPT header gives %d bytes an entry.", c.Which, h.SizeOfPartitionEntry),
+			"128 times a power of two", h.SizeOfPartitionEntry)
+	}
+	return problems
+}
+
+func headerCRC(header []byte) uint32 {
+	field := append([]byte(nil), header...)
+	clear(field[16:20]) // HeaderCRC32 counts as zero
+	return crc32.ChecksumIEEE(field)
+}
+
+func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
+	h := c.Header
+	off := int64(h.PartitionEntryLBA) * int64(d.sectorSize)
+	src := at(c.structure(), "PartitionEntryLBA", int64(h.LBA)*int64(d.sectorSize)+72, 8)
+	length := int64(h.NumberOfPartitionEntries) * int64(h.SizeOfPartitionEntry)
+	if h.PartitionEntryLBA >= d.Sectors() || off < 0 || length > d.size-off {
+		return nil, []Problem{problem("gpt-array-outside", src,
+			"The %s entry array (sector %d, %d bytes) lies beyond the end of the disk.", c.Which, h.PartitionEntryLBA, length)}
+	}
+	if length > maxArray {
+		raw, _ := d.Read(off, gptMinArrayLen)
+		src.Field, src.Offset = "NumberOfPartitionEntries", src.Offset+8
+		return raw, []Problem{problem("gpt-array-large", src,
+			"The %s GPT header claims %d entries of %d bytes; only the first 16 KiB were read.",
+			c.Which, h.NumberOfPartitionEntries, h.SizeOfPartitionEntry).
+			wanted("at most 1 MiB", fmt.Sprintf("%d bytes", length))}
+	}
+	raw, err := d.Read(off, int(length))
+	if IsNotCaptured(err) {
+		return nil, []Problem{problem("gpt-array-not-captured", src, "The %s entry array is not in the evidence.", c.Which)}
+	}
+	if err != nil {
+		return nil, []Problem{problem("gpt-array-unreadable", src, "The %s entry array cannot be read: %v.", c.Which, err)}
+	}
+	if got := crc32.ChecksumIEEE(raw); got != h.PartitionEntryArrayCRC32 {
+		src.Field, src.Offset, src.Length = "PartitionEntryArrayCRC32", src.Offset+16, 4
+		return raw, []Problem{problem("gpt-array-crc", src, "The %s entry array's checksum does not match its contents.", c.Which).
+			wanted(fmt.Sprintf("%08X", got), fmt.Sprintf("%08X", h.PartitionEntryArrayCRC32))}
+	}
+	return raw, nil
+}
+
+func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {
+	var entries []GPTEntry
+	step := int(h.SizeOfPartitionEntry)
+	if step < gptEntryLen || step > maxArray {
+		return nil
+	}
+	le := binary.LittleEndian
+	for n := 1; len(array) >= gptEntryLen; n++ {
+		raw := array[:gptEntryLen]
+		var e GPTEntry
+		copy(e.Type[:], raw)
+		if !e.Type.IsZero() {
+			copy(e.GUID[:], raw[16:])
+			e.Number, e.First, e.Last, e.Attributes = n, le.Uint64(raw[32:]), le.Uint64(raw[40:]), le.Uint64(raw[48:])
+			e.Name = entryName(raw[56:128])
+			e.Offset = int64(h.PartitionEntryLBA)*int64(sectorSize) + int64(n-1)*int64(step)
+			entries = append(entries, e)
+		}
+		array = array[min(step, len(array)):]
+	}
+	return entries
+}
+
+func entryName(raw []byte) string {
+	var units []uint16
+	for i := 0; i+1 < len(raw); i += 2 {
+		u := binary.LittleEndian.Uint16(raw[i:])
+		if u == 0 {
+			break
+		}
+		units = append(units, u)
+	}
+	return string(utf16.Decode(units))
+}

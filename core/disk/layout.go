@@ -1,0 +1,292 @@
+package disk
+
+import (
+	"fmt"
+	"sort"
+
+	"latchkey/core/fact"
+)
+
+// Style is a partition style.
+type Style string
+
+// The styles a disk can have.
+const (
+	StyleGPT     Style = "GPT"
+	StyleMBR     Style = "MBR"
+	StyleNone    Style = "none"    // readable, and no table there
+	StyleUnknown Style = "unknown" // the deciding sectors are not in the evidence
+)
+
+// Layout is a disk's partition tables as found and the partitions they describe.
+type Layout struct {
+	SectorSize int
+	Sectors    uint64
+	Style      Style
+	MBR        *MBR // nil when sector 0 is not in the evidence
+	GPT        *GPT // nil when the style is neither GPT nor damaged GPT
+	Partitions []Partition
+	Problems   []Problem
+	// WrittenFor is the other logical sector size when the table was written
+	// for a disk of that size; 0 otherwise.
+	WrittenFor int
+}
+
+// Partition is a partition of either style.
+type Partition struct {
+	Number     int // as the table and the operating systems count
+	Type       KnownType
+	TypeGUID   GUID // GPT only
+	MBRType    byte // MBR only
+	GUID       GUID // GPT unique partition GUID
+	Name       string
+	Start      uint64 // sectors
+	Length     uint64 // sectors
+	Attributes uint64 // GPT
+	Active     bool   // MBR
+	Logical    bool   // MBR
+	Source     fact.Source
+}
+
+// End returns the first sector after the partition.
+func (p Partition) End() uint64 { return p.Start + p.Length }
+
+// IsESP reports whether the partition is typed as an EFI system partition.
+func (p Partition) IsESP() bool { return p.TypeGUID == TypeESP || p.MBRType == MBRTypeESP }
+
+// ReadLayout reads the tables of a disk. It never fails: what cannot be read is
+// said in the problems, and what is not in the evidence stays unknown.
+func ReadLayout(d *Disk) Layout {
+	l := Layout{SectorSize: d.sectorSize, Sectors: d.Sectors(), Style: StyleUnknown}
+	mbr, mbrProblems, err := readMBR(d)
+	if err != nil && !IsNotCaptured(err) {
+		l.Problems = append(l.Problems, problem("mbr-unreadable", at("MBR", "", 0, 512), "Sector 0 cannot be read: %v.", err))
+	}
+	l.MBR = mbr
+	gpt, gptProblems := readGPT(d)
+	l.decideStyle(d, mbr, gpt)
+	switch l.Style {
+	case StyleGPT:
+		l.GPT = gpt
+		l.Problems = append(l.Problems, gptProblems...)
+		l.fromGPT()
+		l.checkProtective()
+	case StyleMBR:
+		l.Problems = append(l.Problems, mbrProblems...)
+		l.fromMBR()
+		l.noteStaleGPT(gpt)
+	default:
+		l.Problems = append(l.Problems, mbrProblems...)
+	}
+	l.checkRanges()
+	return l
+}
+
+func (l *Layout) decideStyle(d *Disk, mbr *MBR, gpt *GPT) {
+	if other := foreignTable(d); other != 0 && gpt.Primary.State == CopyAbsent {
+		l.WrittenFor = other
+		l.Problems = append(l.Problems, problem("sector-size", at("GPT header (primary)", "Signature", int64(other), 8),
+			"The partition table was written for %d-byte sectors; this disk has %d-byte sectors.", other, d.sectorSize).
+			wanted(fmt.Sprintf("EFI PART at byte %d", d.sectorSize), fmt.Sprintf("EFI PART at byte %d", other)))
+	}
+	guarded := mbr != nil && mbr.Signature && (mbr.Protective() || mbr.Hybrid())
+	hasGPT := gpt.Primary.State == CopyGood || gpt.Primary.State == CopyDamaged ||
+		gpt.Backup.State == CopyGood || gpt.Backup.State == CopyDamaged
+	switch {
+	case guarded, l.WrittenFor != 0, mbr == nil && hasGPT:
+		l.Style = StyleGPT
+	case mbr == nil:
+		l.Style = StyleUnknown
+	case mbr.Signature && mbr.plausible() && mbr.count(false) > 0:
+		l.Style = StyleMBR
+	case hasGPT: // no protective record: firmware may refuse it, and it is said
+		l.Style = StyleGPT
+	case mbr.Signature && mbr.plausible():
+		l.Style = StyleMBR
+	default:
+		l.Style = StyleNone
+	}
+}
+
+// foreignTable returns the other sector size when a GPT header stands where
+// that size would put it.
+func foreignTable(d *Disk) int {
+	other := 512
+	if d.sectorSize == 512 {
+		other = 4096
+	}
+	raw, err := d.Read(int64(other), 8)
+	if err != nil || string(raw) != string(gptSignature) {
+		return 0
+	}
+	return other
+}
+
+func readGPT(d *Disk) (*GPT, []Problem) {
+	g := &GPT{}
+	var problems, more []Problem
+	if d.Sectors() < 2 {
+		g.Primary.State, g.Backup.State = CopyAbsent, CopyAbsent
+		return g, nil
+	}
+	g.Primary, problems = readGPTCopy(d, "primary", 1)
+	last := d.Sectors() - 1
+	g.Backup, more = readGPTCopy(d, "backup", last)
+	problems = append(problems, more...)
+	if g.Backup.State != CopyAbsent {
+		return g, problems
+	}
+	// A raw copy to a larger disk leaves the backup where the old disk ended.
+	if alt := g.Primary.Header.AlternateLBA; g.Primary.State == CopyGood && alt > 1 && alt < last {
+		misplaced, more := readGPTCopy(d, "backup", alt)
+		if misplaced.State == CopyGood {
+			problems = append(problems, more...)
+			g.Backup = misplaced
+			problems = append(problems, problem("gpt-backup-misplaced",
+				at(misplaced.structure(), "MyLBA", int64(alt)*int64(d.sectorSize)+24, 8),
+				"The backup table stands at sector %d, not in the last sector %d: the disk is larger than the one it was written for.",
+				alt, last).wanted(last, alt))
+		}
+	}
+	return g, problems
+}
+
+func (l *Layout) fromGPT() {
+	use := l.GPT.Valid()
+	if use == nil {
+		l.Problems = append(l.Problems, l.noValidCopy()...)
+		return
+	}
+	if use.Which == "backup" && l.GPT.Primary.State == CopyAbsent {
+		l.Problems = append(l.Problems, problem("gpt-primary-absent",
+			at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+			"There is no primary GPT header in sector 1; the backup is good.").wanted("EFI PART", "something else"))
+	}
+	if l.GPT.Backup.State == CopyAbsent {
+		l.Problems = append(l.Problems, problem("gpt-backup-absent",
+			at("GPT header (backup)", "Signature", int64(l.Sectors-1)*int64(l.SectorSize), 8),
+			"There is no backup GPT header in the last sector %d.", l.Sectors-1).wanted("EFI PART", "something else"))
+	}
+	if last := use.Header.LastUsableLBA; last >= l.Sectors {
+		off := int64(use.Header.LBA)*int64(l.SectorSize) + 48
+		l.Problems = append(l.Problems, problem("gpt-larger-disk", at(use.structure(), "LastUsableLBA", off, 8),
+			"The table was written for a larger disk: its last usable sector is %d, the disk ends at %d.", last, l.Sectors-1).
+			wanted(fmt.Sprintf("below %d", l.Sectors), last))
+	}
+	for _, e := range use.Entries {
+		l.Partitions = append(l.Partitions, gptPartition(e))
+		l.Problems = append(l.Problems, l.checkGPTEntry(use, e)...)
+	}
+}
+
+func (l *Layout) noValidCopy() []Problem {
+	if l.WrittenFor != 0 || l.GPT.Primary.State == CopyNotCaptured || l.GPT.Backup.State == CopyNotCaptured {
+		return nil
+	}
+	return []Problem{problem("gpt-none-valid", at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+		"Neither copy of the partition table is valid (primary %s, backup %s).", l.GPT.Primary.State, l.GPT.Backup.State)}
+}
+
+func gptPartition(e GPTEntry) Partition {
+	p := Partition{
+		Number: e.Number, Type: GPTType(e.Type), TypeGUID: e.Type, GUID: e.GUID, Name: e.Name,
+		Start: e.First, Attributes: e.Attributes,
+		Source: at("GPT entry", fmt.Sprintf("entry %d", e.Number), e.Offset, gptEntryLen),
+	}
+	if e.Last >= e.First {
+		p.Length = e.Last - e.First + 1
+	}
+	return p
+}
+
+func (l *Layout) checkGPTEntry(use *GPTCopy, e GPTEntry) []Problem {
+	h := use.Header
+	src := at("GPT entry", fmt.Sprintf("entry %d StartingLBA, EndingLBA", e.Number), e.Offset+32, 16)
+	switch {
+	case e.Last < e.First:
+		return []Problem{problem("gpt-entry-backwards", src, "Partition %d ends (%d) before it starts (%d).", e.Number, e.Last, e.First)}
+	case e.Last >= l.Sectors:
+		return []Problem{problem("beyond-end", src, "Partition %d ends at sector %d; the disk ends at %d.", e.Number, e.Last, l.Sectors-1).
+			wanted(fmt.Sprintf("at most %d", l.Sectors-1), e.Last)}
+	case e.First < h.FirstUsableLBA || e.Last > h.LastUsableLBA:
+		return []Problem{problem("gpt-entry-outside", src, "Partition %d (%d to %d) lies outside the usable range %d to %d.",
+			e.Number, e.First, e.Last, h.FirstUsableLBA, h.LastUsableLBA)}
+	}
+	return nil
+}
+
+func (l *Layout) fromMBR() {
+	for _, e := range append(append([]MBREntry{}, l.MBR.Entries[:]...), l.MBR.Logical...) {
+		if !e.Used() || isExtended(e.Type) {
+			continue
+		}
+		l.Partitions = append(l.Partitions, Partition{
+			Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
+			Active: e.Active(), Logical: e.Number > 4,
+			Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen),
+		})
+	}
+}
+
+func (l *Layout) checkProtective() {
+	switch {
+	case l.MBR == nil:
+	case !l.MBR.Signature || !(l.MBR.Protective() || l.MBR.Hybrid()):
+		l.Problems = append(l.Problems, problem("gpt-unprotected", at("MBR", "partition records", mbrEntriesOff, 64),
+			"The GPT has no protective MBR; firmware may not look for it.").wanted("a record of type EE", "none"))
+	case l.MBR.Hybrid():
+		l.Problems = append(l.Problems, problem("mbr-hybrid", at("MBR", "partition records", mbrEntriesOff, 64),
+			"Sector 0 is a hybrid MBR: ordinary records stand beside the protective one. UEFI goes by the GPT, legacy boot code by the MBR."))
+	}
+}
+
+// noteStaleGPT says when an MBR disk still carries a GPT that nothing guards.
+func (l *Layout) noteStaleGPT(gpt *GPT) {
+	if gpt.Primary.State == CopyGood || gpt.Backup.State == CopyGood {
+		l.Problems = append(l.Problems, problem("gpt-stale", at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+			"An MBR is in force, but the remains of a GPT stand beside it."))
+	}
+}
+
+// checkRanges reports overlaps and duplicated partition GUIDs.
+func (l *Layout) checkRanges() {
+	byStart := append([]Partition{}, l.Partitions...)
+	sort.SliceStable(byStart, func(i, j int) bool { return byStart[i].Start < byStart[j].Start })
+	for i := 1; i < len(byStart); i++ {
+		if a, b := byStart[i-1], byStart[i]; a.End() > b.Start && b.Length > 0 {
+			l.Problems = append(l.Problems, problem("overlap", b.Source,
+				"Partitions %d and %d overlap: %d to %d and %d to %d.", a.Number, b.Number, a.Start, a.End()-1, b.Start, b.End()-1))
+		}
+	}
+	seen := map[GUID]int{}
+	for _, p := range l.Partitions {
+		if first, twice := seen[p.GUID]; twice && !p.GUID.IsZero() {
+			l.Problems = append(l.Problems, problem("duplicate-guid", p.Source,
+				"Partitions %d and %d carry the same unique GUID %s.", first, p.Number, p.GUID))
+		}
+		seen[p.GUID] = p.Number
+	}
+}
+
+// DiskID returns the disk GUID or the disk signature as text, with its source;
+// unknown when the table does not tell.
+func (l *Layout) DiskID() fact.Of[string] {
+	switch {
+	case l.Style == StyleGPT && l.GPT != nil && l.GPT.Valid() != nil:
+		c := l.GPT.Valid()
+		return fact.Known(c.Header.DiskGUID.String(), at(c.structure(), "DiskGUID", int64(c.Header.LBA)*int64(l.SectorSize)+56, 16))
+	case l.Style == StyleMBR:
+		return fact.Known(fmt.Sprintf("%08X", l.MBR.DiskSignature), at("MBR", "UniqueMBRDiskSignature", mbrDiskSigOff, 4))
+	}
+	return fact.Unknown[string]()
+}
+
+// Find returns the first problem with the code.
+func (l *Layout) Find(code string) (Problem, bool) {
+	for _, p := range l.Problems {
+		if p.Code == code {
+			return p, true
+		}
+	}
+	return Problem{}, false
+}

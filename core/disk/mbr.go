@@ -1,0 +1,205 @@
+package disk
+
+import (
+	"encoding/binary"
+	"fmt"
+)
+
+// Byte offsets within sector 0. UEFI Specification 2.10, table 5.1 (legacy MBR).
+const (
+	mbrBootCodeLen  = 440
+	mbrDiskSigOff   = 440 // UniqueMBRDiskSignature
+	mbrEntriesOff   = 446 // PartitionRecord[4]
+	mbrEntryLen     = 16
+	mbrSignatureOff = 510 // 0xAA55, stored 55 AA
+)
+
+// maxLogical bounds the walk of an extended chain. Linux stops at 256
+// partitions of a disk; no system offers more.
+const maxLogical = 256
+
+// MBR is the master boot record and its chain of logical partitions.
+type MBR struct {
+	Signature     bool   // 55 AA at byte 510
+	BootCode      []byte // the 440 bytes before the disk signature
+	DiskSignature uint32 // at byte 440
+	Entries       [4]MBREntry
+	Logical       []MBREntry // in chain order
+}
+
+// MBREntry is one 16-byte partition record. UEFI Specification 2.10, table 5.2.
+type MBREntry struct {
+	Number int    // 1 to 4; logical ones from 5, as Linux counts
+	Status byte   // BootIndicator: 0x80 active, 0x00 not
+	Type   byte   // OSIndicator
+	Start  uint64 // absolute, in sectors
+	Length uint64 // in sectors
+	Offset int64  // byte offset of the record on the disk
+}
+
+// Used reports whether the record describes a partition.
+func (e MBREntry) Used() bool { return e.Type != 0 && e.Length != 0 }
+
+// Active reports the classic active flag.
+func (e MBREntry) Active() bool { return e.Status == 0x80 }
+
+// HasBootCode reports whether any byte of the boot code is set.
+func (m *MBR) HasBootCode() bool { return m != nil && !allZero(m.BootCode) }
+
+// Protective reports whether the record only guards a GPT: one 0xEE record and
+// nothing else. UEFI Specification 2.10, section 5.2.3.
+func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) == 0 }
+
+// Hybrid reports whether a 0xEE record stands beside ordinary ones.
+func (m *MBR) Hybrid() bool { return m.count(true) >= 1 && m.count(false) > 0 }
+
+func (m *MBR) count(protective bool) int {
+	n := 0
+	for _, e := range m.Entries {
+		if e.Type != 0 && (e.Type == MBRTypeProtective) == protective {
+			n++
+		}
+	}
+	return n
+}
+
+func allZero(b []byte) bool {
+	for _, c := range b {
+		if c != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func decodeMBREntry(raw []byte, number int, base uint64, offset int64) MBREntry {
+	return MBREntry{
+		Number: number, Status: raw[0], Type: raw[4],
+		Start:  base + uint64(binary.LittleEndian.Uint32(raw[8:])),
+		Length: uint64(binary.LittleEndian.Uint32(raw[12:])),
+		Offset: offset,
+	}
+}
+
+// readMBR decodes sector 0. It returns nil without an error only when there is
+// no signature there at all.
+func readMBR(d *Disk) (*MBR, []Problem, error) {
+	raw, err := d.Read(0, 512)
+	if err != nil {
+		return nil, nil, fmt.Errorf("sector 0: %w", err)
+	}
+	m := &MBR{
+		Signature:     raw[mbrSignatureOff] == 0x55 && raw[mbrSignatureOff+1] == 0xAA,
+		BootCode:      raw[:mbrBootCodeLen],
+		DiskSignature: binary.LittleEndian.Uint32(raw[mbrDiskSigOff:]),
+	}
+	if !m.Signature {
+		src := at("MBR", "signature", mbrSignatureOff, 2)
+		return m, []Problem{problem("mbr-signature", src, "Sector 0 does not end in 55 AA: it holds no boot record.").
+			wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))}, nil
+	}
+	var problems []Problem
+	for i := range m.Entries {
+		off := int64(mbrEntriesOff + i*mbrEntryLen)
+		m.Entries[i] = decodeMBREntry(raw[off:], i+1, 0, off)
+	}
+	// A file system without a table ends in 55 AA too, and its "records" are
+	// code: more than one of them then has a status that no table has.
+	if !m.plausible() {
+		return m, []Problem{problem("mbr-no-table", at("MBR", "partition records", mbrEntriesOff, 64),
+			"Sector 0 ends in 55 AA, but its four partition records are not a table: status bytes are neither 00 nor 80.")}, nil
+	}
+	for _, e := range m.Entries {
+		if isExtended(e.Type) {
+			logical, chain := readLogical(d, e)
+			m.Logical = append(m.Logical, logical...)
+			problems = append(problems, chain...)
+		}
+	}
+	return m, append(problems, m.check(d)...), nil
+}
+
+func (m *MBR) plausible() bool {
+	odd := 0
+	for _, e := range m.Entries {
+		if e.Status&0x7F != 0 {
+			odd++
+		}
+	}
+	return odd <= 1
+}
+
+// readLogical walks the chain of extended boot records. Each record's first
+// entry is relative to that record, its second to the start of the extended
+// partition. Common practice, as the Linux kernel reads it (block/partitions).
+func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
+	var found []MBREntry
+	var problems []Problem
+	seen := map[uint64]bool{}
+	for at0 := ext.Start; ; {
+		off := int64(at0) * int64(d.sectorSize)
+		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
+		if seen[at0] {
+			return found, append(problems, problem("ebr-loop", src,
+				"The chain of logical partitions returns to sector %d: it loops.", at0))
+		}
+		if len(found) >= maxLogical {
+			return found, append(problems, problem("ebr-long", src,
+				"The chain of logical partitions has more than %d links.", maxLogical))
+		}
+		seen[at0] = true
+		raw, err := d.Read(off, 512)
+		if err != nil {
+			return found, append(problems, problem("ebr-unreadable", src,
+				"The extended boot record at sector %d cannot be read: %v.", at0, err))
+		}
+		if raw[510] != 0x55 || raw[511] != 0xAA {
+			return found, append(problems, problem("ebr-signature", src,
+				"The extended boot record at sector %d does not end in 55 AA.", at0).
+				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511])))
+		}
+		part := decodeMBREntry(raw[mbrEntriesOff:], 5+len(found), at0, off+mbrEntriesOff)
+		if part.Used() {
+			found = append(found, part)
+		}
+		link := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, ext.Start, off+mbrEntriesOff+mbrEntryLen)
+		if link.Type == 0 || link.Length == 0 {
+			return found, problems
+		}
+		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
+			return found, append(problems, problem("ebr-outside",
+				at("Extended boot record", "link", link.Offset, mbrEntryLen),
+				"The link to sector %d leads outside the extended partition (%d to %d).",
+				link.Start, ext.Start, ext.Start+ext.Length-1))
+		}
+		at0 = link.Start
+	}
+}
+
+// check reports what is wrong with the records themselves.
+func (m *MBR) check(d *Disk) []Problem {
+	var problems []Problem
+	active := 0
+	for _, e := range append(m.Entries[:], m.Logical...) {
+		if e.Type == 0 {
+			continue
+		}
+		name := fmt.Sprintf("record %d", e.Number)
+		if e.Status != 0 && e.Status != 0x80 {
+			problems = append(problems, problem("mbr-status", at("MBR", name+" status", e.Offset, 1),
+				"Partition %d has status 0x%02X.", e.Number, e.Status).wanted("80 or 00", fmt.Sprintf("%02X", e.Status)))
+		}
+		if e.Active() && e.Number <= 4 {
+			active++
+		}
+		if e.Type != MBRTypeProtective && e.Start+e.Length > d.Sectors() {
+			problems = append(problems, problem("beyond-end", at("MBR", name+" length", e.Offset+8, 8),
+				"Partition %d ends at sector %d; the disk ends at %d.", e.Number, e.Start+e.Length-1, d.Sectors()-1))
+		}
+	}
+	if active > 1 {
+		problems = append(problems, problem("mbr-two-active", at("MBR", "partition records", mbrEntriesOff, 64),
+			"%d partitions are marked active; boot code accepts one.", active))
+	}
+	return problems
+}

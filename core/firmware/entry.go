@@ -1,0 +1,71 @@
+package firmware
+
+import "latchkey/core/disk"
+
+// Entries are the boot variables. UEFI Specification 2.10, section 3.3.
+type Entries struct {
+	Next  *uint16 // BootNext
+	Order []uint16
+	All   map[uint16]Entry
+}
+
+// Entry is one Boot#### variable. UEFI Specification 2.10, section 3.1.3.
+type Entry struct {
+	Number      uint16
+	Description string
+	Active      bool // LOAD_OPTION_ACTIVE
+	Path        Path
+	Text        string // the device path as the listing gave it
+}
+
+// Path is what an entry's device path leads to.
+type Path struct {
+	// Partition is set for a hard drive node; the file lies in that partition.
+	Partition *PartitionNode
+	// Bus is "sata", "nvme" or "usb" for a path to a whole device.
+	Bus string
+	// File is the program's path, empty for a whole device or partition.
+	File string
+	// Internal is set for a program within the firmware itself.
+	Internal bool
+}
+
+// PartitionNode is a hard drive media device path node. UEFI Specification
+// 2.10, section 10.3.5.1.
+type PartitionNode struct {
+	Number    uint32
+	Start     uint64 // sectors
+	Size      uint64 // sectors
+	MBR       bool   // signature type 1, else GUID
+	GUID      disk.GUID
+	Signature uint32
+}
+
+// Sequence returns the entries in the order in which the boot manager tries
+// them: BootNext, then the active ones of BootOrder. UEFI Specification 2.10,
+// sections 3.1.1 and 3.3.
+func (e *Entries) Sequence() []Entry {
+	var seq []Entry
+	if e.Next != nil {
+		if entry, ok := e.All[*e.Next]; ok {
+			seq = append(seq, entry)
+		}
+	}
+	for _, n := range e.Order {
+		if entry, ok := e.All[n]; ok && entry.Active {
+			seq = append(seq, entry)
+		}
+	}
+	return seq
+}
+
+// Files lists the programs that the entries name.
+func (e *Entries) Files() []string {
+	var files []string
+	for _, entry := range e.All {
+		if entry.Path.File != "" {
+			files = append(files, entry.Path.File)
+		}
+	}
+	return files
+}

@@ -1,0 +1,76 @@
+// Package firmware holds what is known of a machine's firmware: its settings,
+// its boot entries, and the choices that the standards leave to it.
+package firmware
+
+import "latchkey/core/fact"
+
+// Mode is how the firmware starts an operating system.
+type Mode string
+
+// The firmware modes.
+const (
+	UEFI    Mode = "uefi"
+	Legacy  Mode = "legacy"
+	UEFICSM Mode = "uefi-csm" // UEFI with compatibility support: both kinds of start
+)
+
+// Arch is the architecture the firmware runs programs of.
+type Arch string
+
+// The architectures.
+const (
+	X64   Arch = "x64"
+	IA32  Arch = "ia32"
+	ARM64 Arch = "arm64"
+)
+
+// Settings are what the firmware's screens tell, each perhaps unknown.
+type Settings struct {
+	Mode       fact.Of[Mode]
+	Arch       fact.Of[Arch]
+	SecureBoot fact.Of[bool]
+	Behaviour  Behaviour
+	Entries    *Entries // nil when nothing is known of the boot entries
+}
+
+// Behaviour names the choices that the standards leave to the firmware.
+type Behaviour struct {
+	// FallbackOnFixedDisks: the removable-media path is tried on fixed disks.
+	FallbackOnFixedDisks fact.Of[bool]
+	// UsesBackupGPT: a damaged primary table is replaced by the backup.
+	UsesBackupGPT fact.Of[bool]
+	// StartsAnyFATPartition: a FAT partition of another type than EFI system
+	// partition is started from.
+	StartsAnyFATPartition fact.Of[bool]
+	// NeedsProtectiveMBR: a GPT without a protective MBR is not recognised.
+	NeedsProtectiveMBR fact.Of[bool]
+	// EntryMatchesByGUIDAlone: an entry finds its partition by the unique GUID
+	// even when number, start or size differ.
+	EntryMatchesByGUIDAlone fact.Of[bool]
+	// StartsFromNVMe and StartsFromUSB: the firmware has a driver for the bus.
+	StartsFromNVMe fact.Of[bool]
+	StartsFromUSB  fact.Of[bool]
+	// RunsEmptyBootCode: legacy firmware runs sector 0 for its signature alone,
+	// even when it holds no code, and hangs there.
+	RunsEmptyBootCode fact.Of[bool]
+}
+
+// Named returns the behaviour of a firmware by name. "generic" knows nothing;
+// "edk2" and "seabios" are those of the general-purpose open-source firmware,
+// from memory of their source code (MdeModulePkg/Universal/Disk/PartitionDxe
+// and UefiBootManagerLib; src/boot.c).
+func Named(name string) (Behaviour, bool) {
+	set := func(v bool) fact.Of[bool] { return fact.Known(v, fact.Source{Origin: fact.Assumed, Structure: name}) }
+	switch name {
+	case "generic", "":
+		return Behaviour{}, true
+	case "edk2":
+		return Behaviour{
+			FallbackOnFixedDisks: set(true), UsesBackupGPT: set(true), StartsAnyFATPartition: set(true),
+			NeedsProtectiveMBR: set(true), EntryMatchesByGUIDAlone: set(true), StartsFromNVMe: set(true), StartsFromUSB: set(true),
+		}, true
+	case "seabios":
+		return Behaviour{StartsFromNVMe: set(true), StartsFromUSB: set(true), RunsEmptyBootCode: set(true)}, true
+	}
+	return Behaviour{}, false
+}

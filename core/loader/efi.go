@@ -1,0 +1,84 @@
+// Package loader recognises the programs and boot code that a machine runs
+// before its operating system.
+package loader
+
+import (
+	"bytes"
+	"debug/pe"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+
+	"latchkey/core/firmware"
+)
+
+// Subsystems and machines of the PE/COFF format that firmware starts. UEFI
+// Specification 2.10, section 2.1.1.
+const (
+	subsystemEFIApplication = 10
+	directorySecurity       = 4 // certificate table
+)
+
+var machines = map[uint16]firmware.Arch{0x8664: firmware.X64, 0x014C: firmware.IA32, 0xAA64: firmware.ARM64}
+
+// Program is what a PE/COFF header says about an EFI program.
+type Program struct {
+	Machine   uint16
+	Arch      firmware.Arch // "" when the machine is none that starts
+	Subsystem uint16
+	Signed    bool  // carries a certificate table; whether it is trusted is not known
+	Header    int64 // byte offset of the COFF header within the file
+}
+
+// Application reports whether firmware may start the program as an application.
+func (p Program) Application() bool { return p.Subsystem == subsystemEFIApplication }
+
+// ExamineEFI reads the headers of an EFI program of size bytes. It fails when
+// the file is no PE/COFF program or is cut short.
+func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
+	defer func() { // the standard decoder has panicked on damaged input before
+		if p := recover(); p != nil {
+			err = fmt.Errorf("PE/COFF headers are damaged: %v", p)
+		}
+	}()
+	start := make([]byte, 64)
+	if _, err := r.ReadAt(start, 0); err != nil && !errors.Is(err, io.EOF) {
+		return prog, err
+	}
+	if !bytes.HasPrefix(start, []byte("MZ")) {
+		return prog, fmt.Errorf("starts with %02X %02X, expected 4D 5A (MZ)", start[0], start[1])
+	}
+	prog.Header = int64(binary.LittleEndian.Uint32(start[0x3C:])) + 4
+	file, err := pe.NewFile(&stopAt{r: r, size: size})
+	if err != nil {
+		return prog, fmt.Errorf("PE/COFF headers: %w", err)
+	}
+	prog.Machine, prog.Arch = file.Machine, machines[file.Machine]
+	var dirs []pe.DataDirectory
+	switch h := file.OptionalHeader.(type) {
+	case *pe.OptionalHeader64:
+		prog.Subsystem, dirs = h.Subsystem, h.DataDirectory[:min(h.NumberOfRvaAndSizes, 16)]
+	case *pe.OptionalHeader32:
+		prog.Subsystem, dirs = h.Subsystem, h.DataDirectory[:min(h.NumberOfRvaAndSizes, 16)]
+	default:
+		return prog, errors.New("PE/COFF optional header is missing")
+	}
+	prog.Signed = len(dirs) > directorySecurity && dirs[directorySecurity].Size > 0
+	for _, s := range file.Sections {
+		if end := int64(s.Offset) + int64(s.Size); s.Size > 0 && end > size {
+			return prog, fmt.Errorf("section %s ends at byte %d, the file at %d: the program is cut short", s.Name, end, size)
+		}
+	}
+	return prog, nil
+}
+
+// stopAt keeps the standard decoder within the file.
+type stopAt struct {
+	r    io.ReaderAt
+	size int64
+}
+
+func (s *stopAt) ReadAt(p []byte, off int64) (int, error) {
+	return io.NewSectionReader(s.r, 0, s.size).ReadAt(p, off)
+}

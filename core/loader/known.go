@@ -1,0 +1,117 @@
+package loader
+
+import (
+	"errors"
+	"io"
+	"sort"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/volume"
+)
+
+// FallbackPath is the removable-media path of an architecture. UEFI
+// Specification 2.10, section 3.5.1.1, table 3.3.
+func FallbackPath(a firmware.Arch) string {
+	switch a {
+	case firmware.IA32:
+		return `\EFI\BOOT\BOOTIA32.EFI`
+	case firmware.ARM64:
+		return `\EFI\BOOT\BOOTAA64.EFI`
+	}
+	return `\EFI\BOOT\BOOTX64.EFI`
+}
+
+// vendorPaths are where operating systems put their own loaders. Common
+// practice; the Windows path is in its maker's documentation of UEFI start.
+var vendorPaths = []struct{ path, name string }{
+	{`\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows boot manager"},
+	{`\EFI\systemd\systemd-bootx64.efi`, "systemd-boot"},
+	{`\System\Library\CoreServices\boot.efi`, "Mac loader"},
+}
+
+// programsOfSystems are the loaders a distribution keeps in its own folder
+// under \EFI.
+var programsOfSystems = map[string]string{
+	"shimx64.efi": "Linux shim", "shimia32.efi": "Linux shim", "shimaa64.efi": "Linux shim",
+	"grubx64.efi": "GRUB", "grubia32.efi": "GRUB", "grubaa64.efi": "GRUB",
+}
+
+// Found is a loader that was looked for on a volume.
+type Found struct {
+	Path    string
+	Name    string // what it is, in the trade's words
+	File    volume.File
+	Program Program
+	Err     error // why it cannot be started; nil for a sound program
+}
+
+// Missing reports whether the evidence lacks the loader's bytes, so that
+// nothing is known of it.
+func (f Found) Missing() bool { return disk.IsNotCaptured(f.Err) }
+
+// maxFolders bounds the folders under \EFI that are searched.
+const maxFolders = 64
+
+// Inventory looks for the fallback loaders of every architecture and for the
+// known vendor loaders on a FAT volume. The error is that of a directory that
+// could not be read.
+func Inventory(fat *volume.FAT) ([]Found, error) {
+	var found []Found
+	var firstErr error
+	look := func(path, name string) {
+		switch f, err := Look(fat, path); {
+		case errors.Is(err, volume.ErrNotFound):
+		case err != nil && firstErr == nil:
+			firstErr = err
+		case err == nil:
+			f.Name = name
+			found = append(found, f)
+		}
+	}
+	for _, a := range []firmware.Arch{firmware.X64, firmware.IA32, firmware.ARM64} {
+		look(FallbackPath(a), "Fallback loader")
+	}
+	for _, v := range vendorPaths {
+		look(v.path, v.name)
+	}
+	folders, err := fat.ReadDir("EFI")
+	if err != nil && !errors.Is(err, volume.ErrNotFound) && firstErr == nil {
+		firstErr = err
+	}
+	sort.Slice(folders, func(i, j int) bool { return folders[i].Name < folders[j].Name })
+	for i, folder := range folders {
+		if !folder.Dir || i >= maxFolders {
+			continue
+		}
+		files, err := fat.ReadDir("EFI/" + folder.Name)
+		if err != nil {
+			continue
+		}
+		for _, file := range files {
+			if name := programsOfSystems[strings.ToLower(file.Name)]; name != "" {
+				look(`\EFI\`+folder.Name+`\`+file.Name, name)
+			}
+		}
+	}
+	return found, firstErr
+}
+
+// Look examines the program at a path. The error is volume.ErrNotFound when no
+// such file exists, or that of a directory that could not be read.
+func Look(fat *volume.FAT, path string) (Found, error) {
+	file, err := fat.Lookup(path)
+	if err != nil {
+		return Found{}, err
+	}
+	f := Found{Path: path, File: file}
+	if file.Dir {
+		return f, volume.ErrNotFound
+	}
+	var r *io.SectionReader
+	if r, f.Err = fat.Open(file); f.Err == nil {
+		f.Program, f.Err = ExamineEFI(r, r.Size())
+	}
+	return f, nil
+}

@@ -1,0 +1,111 @@
+package startup
+
+import (
+	"errors"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// Contents is a disk as examined: its tables, volumes and loaders.
+type Contents struct {
+	Disk    *disk.Disk
+	Layout  disk.Layout
+	Volumes []Volume // one for each of Layout.Partitions
+	Code    loader.BootCode
+	Core    GRUBCore // set when Code is GRUB
+}
+
+// Volume is a partition's volume with the loaders found on it.
+type Volume struct {
+	volume.Volume
+	Loaders   []loader.Found
+	LoaderErr error // a directory that could not be read
+	// SystemCode is set when the boot sector is one that loads Windows by its
+	// own BIOS parameter block.
+	SystemCode bool
+}
+
+// GRUBCore is where GRUB's boot code expects its core image.
+type GRUBCore struct {
+	Sector  uint64
+	Present bool // something stands there
+	Known   bool // the sector is in the evidence
+}
+
+// Examine reads everything that a start needs from a disk. Paths are programs
+// to look for on FAT volumes besides the known ones, as boot entries name them.
+func Examine(d *disk.Disk, paths ...string) *Contents {
+	c := &Contents{Disk: d, Layout: disk.ReadLayout(d)}
+	for _, p := range c.Layout.Partitions {
+		c.Volumes = append(c.Volumes, examineVolume(d, p, paths))
+	}
+	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
+		c.Code = loader.Classify(c.Layout.MBR.BootCode)
+	}
+	if c.Code == loader.CodeGRUB {
+		c.Core = findGRUBCore(d, c.Layout.MBR.BootCode)
+	}
+	return c
+}
+
+func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
+	v := Volume{Volume: volume.Examine(d, p)}
+	if v.FAT != nil {
+		v.Loaders, v.LoaderErr = loader.Inventory(v.FAT)
+		for _, path := range paths {
+			if f, err := loader.Look(v.FAT, path); err == nil {
+				v.Loaders = append(v.Loaders, f)
+			} else if !errors.Is(err, volume.ErrNotFound) && v.LoaderErr == nil {
+				v.LoaderErr = err
+			}
+		}
+	}
+	if boot, err := d.Read(int64(p.Start)*int64(d.SectorSize()), 512); err == nil {
+		v.SystemCode = loader.LoadsWindows(boot)
+	}
+	return v
+}
+
+func findGRUBCore(d *disk.Disk, code []byte) GRUBCore {
+	core := GRUBCore{Sector: loader.GRUBCoreSector(code)}
+	if core.Sector == 0 || core.Sector >= d.Sectors() {
+		core.Known = true
+		return core
+	}
+	raw, err := d.Read(int64(core.Sector)*int64(d.SectorSize()), 512)
+	core.Known = !disk.IsNotCaptured(err)
+	core.Present = err == nil && strings.Trim(string(raw), "\x00") != ""
+	return core
+}
+
+// find returns a loader by path.
+func (v *Volume) find(path string) (loader.Found, bool) {
+	for _, f := range v.Loaders {
+		if strings.EqualFold(f.Path, path) {
+			return f, true
+		}
+	}
+	return loader.Found{}, false
+}
+
+// lost reports whether a partition's end lies beyond the disk.
+func (c *Contents) lost(p disk.Partition) bool { return p.End() > c.Layout.Sectors }
+
+// cutSystem returns the system partition that the end of the disk cuts off,
+// when no whole one stands beside it.
+func (d *Drive) cutSystem() (disk.Partition, bool) {
+	var cut disk.Partition
+	for _, p := range d.Contents.Layout.Partitions {
+		switch {
+		case p.Type.Role != disk.RoleSystem:
+		case d.Contents.lost(p):
+			cut = p
+		default:
+			return disk.Partition{}, false
+		}
+	}
+	return cut, cut.Length > 0
+}

@@ -1,0 +1,226 @@
+package startup
+
+import "fmt"
+
+// Verdict is the outcome of a start check. It is never a guess.
+type Verdict string
+
+// The verdicts.
+const (
+	Starts         Verdict = "starts"          // in every consistent world it starts from the clone
+	StartsOriginal Verdict = "starts-original" // it starts, from another disk than the clone
+	Stops          Verdict = "stops"           // in every consistent world it stops
+	Depends        Verdict = "depends"         // the worlds differ, or the last stages are not proven
+)
+
+// Trace is the account of a simulated start.
+type Trace struct {
+	Verdict Verdict `json:"verdict"`
+	// Reaches is the verdict up to the hand-over to the loader. It tells a start
+	// that only lacks the proof of its last two stages from one that hangs on
+	// unknown facts.
+	Reaches   Verdict    `json:"reaches"`
+	Drive     string     `json:"drive,omitempty"`
+	Partition int        `json:"partition,omitempty"`
+	Loader    string     `json:"loader,omitempty"`
+	Entry     string     `json:"entry,omitempty"`
+	Stage     Stage      `json:"stage,omitempty" doc:"Where it stops"`
+	Symptom   string     `json:"symptom,omitempty" doc:"What the person at the machine sees"`
+	Headline  string     `json:"headline" doc:"The verdict in one sentence"`
+	Reason    string     `json:"reason" doc:"The technician's reason"`
+	Attempts  []Attempt  `json:"attempts" doc:"What the firmware tries, in order"`
+	Findings  []Finding  `json:"findings"`
+	Missing   []Question `json:"missing" doc:"The facts that would settle the verdict, best first"`
+	Worlds    int        `json:"worlds" doc:"How many ways the unknown facts could stand were evaluated"`
+	Complete  bool       `json:"complete" doc:"Whether all of them were"`
+}
+
+// Finding is something the trace came upon.
+type Finding struct {
+	Stage    Stage  `json:"stage"`
+	Severity string `json:"severity" enum:"blocks,risk,unproven"`
+	Drive    string `json:"drive,omitempty"`
+	Text     string `json:"text"`
+	Facts    []Fact `json:"facts"`
+}
+
+// Simulate computes the start of a machine: a pure function without clock,
+// chance or input. Unknown facts are tried both ways, in at most 2,048 worlds.
+func Simulate(m Machine) Trace {
+	outcomes, complete := evaluate(m)
+	return summarise(m, outcomes, complete)
+}
+
+func summarise(m Machine, outcomes []outcome, complete bool) Trace {
+	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []Question{}, Findings: []Finding{}, Attempts: []Attempt{}}
+	t.Verdict, t.Reaches = outcomes[0].verdict, outcomes[0].reached()
+	for _, o := range outcomes[1:] {
+		if o.verdict != t.Verdict {
+			t.Verdict = Depends
+		}
+		if o.reached() != t.Reaches {
+			t.Reaches = Depends
+		}
+	}
+	if !complete {
+		t.Verdict, t.Reaches = Depends, Depends
+	}
+	shown := &outcomes[0]
+	if t.Verdict == Stops {
+		shown = earliestStop(outcomes)
+	}
+	t.take(shown)
+	t.Findings = findings(outcomes)
+	if t.Verdict == Depends {
+		t.Missing = missing(m, outcomes, t.Reaches)
+	}
+	t.Headline, t.Reason = t.say(m)
+	return t
+}
+
+// reached is the verdict as far as the hand-over to the loader. A system that
+// is known to be cut off stops although its loader is reached.
+func (o *outcome) reached() Verdict {
+	if o.verdict == Depends {
+		return Starts
+	}
+	return o.verdict
+}
+
+func earliestStop(outcomes []outcome) *outcome {
+	best := &outcomes[0]
+	for i := range outcomes {
+		if o := &outcomes[i]; o.stage.index() < best.stage.index() {
+			best = o
+		}
+	}
+	return best
+}
+
+func (t *Trace) take(o *outcome) {
+	t.Attempts = append(t.Attempts, o.attempts...)
+	if t.Verdict == Stops {
+		t.Stage, t.Symptom = o.stage, o.symptom
+	}
+	if o.chosen >= 0 && t.Reaches != Depends {
+		a := o.attempts[o.chosen]
+		t.Drive, t.Partition, t.Loader, t.Entry = a.Drive, a.Partition, a.Loader, a.Entry
+	}
+}
+
+// findings gathers what blocks, what is unproven and what is a risk, each once.
+func findings(outcomes []outcome) []Finding {
+	found := []Finding{}
+	seen := map[string]bool{}
+	add := func(f Finding) {
+		if key := f.Drive + f.Text; !seen[key] {
+			seen[key] = true
+			if f.Facts == nil {
+				f.Facts = []Fact{}
+			}
+			found = append(found, f)
+		}
+	}
+	for _, o := range outcomes {
+		for _, a := range o.attempts {
+			for _, s := range a.Steps {
+				switch s.State {
+				case Blocks:
+					add(Finding{s.Stage, "blocks", a.Drive, s.Text, s.Facts})
+				case Unproven:
+					add(Finding{s.Stage, "unproven", a.Drive, s.Text, s.Facts})
+				}
+				for _, r := range s.Risks {
+					add(Finding{s.Stage, "risk", a.Drive, r.Text, r.Facts})
+				}
+			}
+		}
+	}
+	return found
+}
+
+// missing names what would settle the verdict.
+func missing(m Machine, outcomes []outcome, reaches Verdict) []Question {
+	if reaches != Depends {
+		return []Question{{
+			ID: "configuration", Stage: StageConfiguration,
+			Text: "What the loader loads next (the boot configuration and the system) is not examined yet.",
+			How:  "Start the machine once with the clone alone.", Options: []Option{},
+		}}
+	}
+	return deciding(outcomes)
+}
+
+// say puts the verdict into words a customer understands, and the technician's
+// reason beside it.
+func (t *Trace) say(m Machine) (headline, reason string) {
+	switch {
+	case t.Verdict == Stops:
+		return "Stops at the " + stageWords(t.Stage) + ": " + lowerFirst(t.blockText()), t.stopReason()
+	case t.Verdict == StartsOriginal:
+		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason(m)
+	case t.Verdict == Starts:
+		return "Starts the loader on the clone.", t.startReason()
+	case t.Reaches == Starts:
+		return "The clone reaches its loader; what it loads next is not examined yet.", t.startReason()
+	case len(t.Missing) > 0:
+		return "Depends on what is not known: " + lowerFirst(t.Missing[0].Text), t.dependsReason()
+	}
+	return "Depends on more unknown facts than can be tried.", t.dependsReason()
+}
+
+func (t *Trace) blockText() string {
+	for _, a := range t.Attempts {
+		for _, s := range a.Steps {
+			if s.State == Blocks && s.Stage == t.Stage && a.Drive == t.Drive {
+				return s.Text
+			}
+		}
+	}
+	return "nothing is attached that could be started."
+}
+
+func (t *Trace) stopReason() string {
+	return "What the person sees: " + t.Symptom
+}
+
+func (t *Trace) startReason() string {
+	text := fmt.Sprintf("The firmware starts %s", t.Loader)
+	if t.Partition > 0 {
+		text += fmt.Sprintf(" on partition %d", t.Partition)
+	}
+	if t.Entry != "" {
+		text += " by entry " + t.Entry
+	}
+	return text + "."
+}
+
+func (t *Trace) wrongDiskReason(m Machine) string {
+	reason := "The firmware comes to the original before the clone."
+	for _, a := range t.Attempts {
+		if a.Role == RoleClone && !a.HandsOver && len(a.Steps) > 0 {
+			return "The clone was tried first and failed at the " + stageWords(a.last()) + ": " + a.Steps[len(a.Steps)-1].Text
+		}
+	}
+	for i := range m.Drives {
+		if d := &m.Drives[i]; d.Role == RoleClone {
+			if attached, known := d.Attached.Get(); known && !attached {
+				return "The clone is not attached."
+			}
+		}
+	}
+	return reason
+}
+
+func (t *Trace) dependsReason() string {
+	return fmt.Sprintf("%d ways in which the unknown facts can stand were tried; they end differently.", t.Worlds)
+}
+
+func stageWords(s Stage) string { return lowerFirst(s.Title()) }
+
+func lowerFirst(s string) string {
+	if len(s) < 2 || s[1] >= 'A' && s[1] <= 'Z' || s[0] == '\\' {
+		return s
+	}
+	return string(s[0]|0x20) + s[1:]
+}

@@ -1,0 +1,246 @@
+package startup
+
+import (
+	"fmt"
+
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+)
+
+// walk is one start of the machine in one world.
+type walk struct {
+	m        Machine
+	w        *world
+	attempts []Attempt
+}
+
+// walkMachine follows the firmware from power-on to the end of the start.
+func walkMachine(m Machine, w *world) outcome {
+	k := &walk{m: m, w: w}
+	switch k.mode() {
+	case firmware.Legacy:
+		k.legacy()
+	case firmware.UEFICSM:
+		if !k.uefi() {
+			k.legacy()
+		}
+	default:
+		k.uefi()
+	}
+	return k.outcome()
+}
+
+func (k *walk) mode() firmware.Mode {
+	if mode, ok := k.m.Firmware.Mode.Get(); ok {
+		return mode
+	}
+	return firmware.Mode(k.w.ask(Question{
+		ID: "mode", Stage: StageMode, Field: "mode",
+		Text: "Does the firmware start in UEFI or in legacy mode?",
+		How:  "In the firmware's setup, under boot: UEFI, legacy or both. In a running Windows: msinfo32, BIOS mode. In a running Linux: /sys/firmware/efi exists under UEFI.",
+		Options: []Option{{string(firmware.UEFI), "UEFI"}, {string(firmware.Legacy), "Legacy"},
+			{string(firmware.UEFICSM), "UEFI with compatibility support"}},
+	}))
+}
+
+func (k *walk) arch() firmware.Arch {
+	if arch, ok := k.m.Firmware.Arch.Get(); ok {
+		return arch
+	}
+	return firmware.Arch(k.w.ask(Question{
+		ID: "arch", Stage: StageLoader, Field: "arch",
+		Text: "Which architecture is the firmware?",
+		How:  "Nearly all machines are x64. In a running Linux: /sys/firmware/efi/fw_platform_size shows 64 or 32.",
+		Options: []Option{{string(firmware.X64), "x64"}, {string(firmware.IA32), "ia32"},
+			{string(firmware.ARM64), "arm64"}},
+	}))
+}
+
+// drives returns the drives in the order in which the firmware goes through
+// them, the detached ones left out.
+func (k *walk) drives() []*Drive {
+	var attached []*Drive
+	for i := range k.m.Drives {
+		if d := &k.m.Drives[i]; k.attached(d) {
+			attached = append(attached, d)
+		}
+	}
+	if k.m.DeviceOrder == nil && len(attached) > 1 {
+		k.askFirst(&attached)
+		return attached
+	}
+	var ordered []*Drive
+	for _, name := range k.m.DeviceOrder {
+		for _, d := range attached {
+			if d.Name == name {
+				ordered = append(ordered, d)
+			}
+		}
+	}
+	for _, d := range attached {
+		if !k.listed(d) {
+			ordered = append(ordered, d)
+		}
+	}
+	return ordered
+}
+
+func (k *walk) attached(d *Drive) bool {
+	return k.w.yes(d.Attached, Question{
+		ID: "attached:" + d.Name, Stage: StageDrive, Drive: d.Name, Field: "attached:" + d.Name,
+		Text: "Is " + d.called() + " attached, with its port switched on?",
+		How:  "Look at the cable and at the firmware's list of drives.",
+	})
+}
+
+// listed reports whether the typed order names the drive: the firmware's own
+// list showed it.
+func (k *walk) listed(d *Drive) bool {
+	for _, name := range k.m.DeviceOrder {
+		if name == d.Name {
+			return true
+		}
+	}
+	return false
+}
+
+// askFirst moves the drive that the firmware tries first to the front.
+func (k *walk) askFirst(drives *[]*Drive) {
+	q := Question{
+		ID: "first", Stage: StageOrder, Field: "deviceOrder",
+		Text: "Which drive does the firmware try first?",
+		How:  "In the firmware's setup, the first drive of the boot order.",
+	}
+	for _, d := range *drives {
+		q.Options = append(q.Options, Option{d.Name, d.called()})
+	}
+	first := k.w.ask(q)
+	for i, d := range *drives {
+		if d.Name == first {
+			rest := append(append([]*Drive{}, (*drives)[:i]...), (*drives)[i+1:]...)
+			*drives = append([]*Drive{d}, rest...)
+			return
+		}
+	}
+}
+
+// seen judges the drive stage: attached, and on a bus the firmware can start
+// from. start-rules, stage 1.
+func (k *walk) seen(a *Attempt, d *Drive) bool {
+	bus, known := d.Bus.Get()
+	switch {
+	case k.listed(d):
+	case known && bus == "nvme" && !k.startsFrom(d, "NVMe", k.m.Firmware.Behaviour.StartsFromNVMe):
+		return a.block(StageDrive, "The firmware has no driver for NVMe: a running system shows the drive, the boot list does not.",
+			d.cite("Bus", "NVMe", d.Bus.Source()))
+	case known && bus == "usb" && !k.startsFrom(d, "USB", k.m.Firmware.Behaviour.StartsFromUSB):
+		return a.block(StageDrive, "The firmware does not start from this drive while it hangs on USB.",
+			d.cite("Bus", "USB", d.Bus.Source()))
+	}
+	facts := []Fact{d.cite("Attached", "yes", d.Attached.Source())}
+	if known {
+		facts = append(facts, d.cite("Bus", bus, d.Bus.Source()))
+	}
+	a.pass(StageDrive, "The firmware sees "+d.called()+".", facts...)
+	return true
+}
+
+func (k *walk) startsFrom(d *Drive, bus string, f fact.Of[bool]) bool {
+	return k.w.yes(f, Question{
+		ID: "starts-from-" + bus, Stage: StageDrive, Drive: d.Name, Field: "startsFrom" + bus,
+		Text: "Does the firmware show " + d.called() + " (" + bus + ") in its boot list?",
+		How:  "In the firmware's setup, look for the drive's model under boot order, not only under the list of drives.",
+	})
+}
+
+// evidence asks for bytes that the evidence does not hold.
+func (k *walk) evidence(d *Drive, stage Stage, id, text, how string) bool {
+	return k.w.yes(fact.Unknown[bool](), Question{
+		ID: id + ":" + d.Name, Stage: stage, Drive: d.Name, Text: text, How: how,
+	})
+}
+
+// outcome settles how the walk ended.
+func (k *walk) outcome() outcome {
+	o := outcome{world: k.w, attempts: k.attempts, chosen: -1, verdict: Stops, stage: StageOrder}
+	for i := range k.attempts {
+		a := &k.attempts[i]
+		if a.HandsOver {
+			o.chosen = i
+			k.afterHandOver(&o, a)
+			return o
+		}
+		if o.chosen < 0 || k.tellsMore(a, &k.attempts[o.chosen]) {
+			o.chosen, o.stage, o.symptom = i, a.last(), a.Symptom
+		}
+	}
+	if o.chosen < 0 {
+		o.stage, o.symptom = k.nothingTried()
+	} else if o.symptom == "" {
+		o.symptom = noDevice
+	}
+	return o
+}
+
+const noDevice = "The firmware says that it found no bootable device, or shows its setup screen."
+
+// tellsMore prefers the clone's attempts, and of those the one that got
+// furthest.
+func (k *walk) tellsMore(a, than *Attempt) bool {
+	if (a.Role == RoleClone) != (than.Role == RoleClone) {
+		return a.Role == RoleClone
+	}
+	return a.last().index() > than.last().index()
+}
+
+// nothingTried tells why there was no attempt at all.
+func (k *walk) nothingTried() (Stage, string) {
+	for i := range k.m.Drives {
+		if k.attached(&k.m.Drives[i]) {
+			return StageOrder, noDevice
+		}
+	}
+	return StageDrive, noDevice
+}
+
+// afterHandOver judges what follows the start of the loader.
+func (k *walk) afterHandOver(o *outcome, a *Attempt) {
+	o.stage, o.symptom = "", ""
+	switch {
+	case a.Role != RoleClone:
+		o.verdict = StartsOriginal
+	case k.m.Until == StageLoader:
+		o.verdict = Starts
+	default:
+		k.afterLoader(o, a)
+	}
+}
+
+// afterLoader knows of the last two stages only what the table tells: a system
+// partition cut off by the end of the disk. start-rules, stages 4 and 8.
+func (k *walk) afterLoader(o *outcome, a *Attempt) {
+	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: Unproven, Text: "What the loader loads next is not examined yet."})
+	o.verdict = Depends
+	d := k.drive(a.Drive)
+	if cut, ok := d.cutSystem(); ok && k.m.Until == "" {
+		o.verdict, o.stage = Stops, StageSystem
+		o.symptom = "The loader starts and reports that the system's device is missing or damaged, or the screen stays at the maker's sign."
+		a.block(StageSystem, fmt.Sprintf("The system's partition %d is cut off by the end of %s: sectors %d to %d do not exist.",
+			cut.Number, d.called(), d.Contents.Layout.Sectors, cut.End()-1),
+			d.cite("Last sector of partition "+fmt.Sprint(cut.Number), fmt.Sprint(cut.End()-1), cut.Source),
+			Fact{Label: "Last sector of the disk", Value: fmt.Sprint(d.Contents.Layout.Sectors - 1), Source: fact.Source{Origin: fact.Computed, Drive: d.Name}})
+		return
+	}
+	a.Steps = append(a.Steps, Step{Stage: StageSystem, State: Unproven, Text: "The operating system is not examined yet."})
+}
+
+func (k *walk) drive(name string) *Drive {
+	for i := range k.m.Drives {
+		if k.m.Drives[i].Name == name {
+			return &k.m.Drives[i]
+		}
+	}
+	return nil
+}
+
+func entryName(e firmware.Entry) string { return fmt.Sprintf("%04X", e.Number) }

@@ -1,0 +1,284 @@
+package volume
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Bounds of the FAT reader. A directory holds at most 65,536 entries of 32
+// bytes (FAT specification 1.03, section 6); boot files are far smaller than
+// maxFile.
+const (
+	maxDirBytes = 65536 * 32
+	maxFile     = 64 << 20
+)
+
+// minFAT32 is the least count of clusters of a FAT32 volume. FAT specification
+// 1.03, section 3.5.
+const minFAT32 = 65525
+
+// ErrNotFound reports that a path does not exist on a volume.
+var ErrNotFound = errors.New("not found")
+
+// FAT is an open FAT12, FAT16 or FAT32 volume. The general-purpose libraries
+// refuse a volume whose two FATs differ and follow a looping chain without end;
+// firmware starts from the first, and a diagnosis must survive the second.
+type FAT struct {
+	Kind           Kind
+	BytesPerSector int
+	Cluster        int // bytes
+	Clusters       uint32
+	HiddenSectors  uint32 // BPB_HiddSec
+	TotalSectors   uint64 // in BytesPerSector units
+	Label          string
+	Serial         string // XXXX-XXXX
+	FewClusters    bool   // FAT32 by its fields, with fewer clusters than the specification asks for
+
+	r         io.ReaderAt
+	size      int64
+	fatStart  int64 // byte offset of the first FAT
+	rootStart int64 // byte offset of the fixed root directory (FAT12/16)
+	rootLen   int64
+	rootClus  uint32 // first cluster of the root directory (FAT32)
+	dataStart int64
+	totalIn16 bool
+}
+
+// looksFAT reports whether a boot sector has what every FAT one has: a jump, the
+// signature, and a plausible count of FATs.
+func looksFAT(boot []byte) bool {
+	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[510] == 0x55 && boot[511] == 0xAA && boot[16] >= 1 && boot[16] <= 2 &&
+		(string(boot[54:57]) == "FAT" || string(boot[82:85]) == "FAT")
+}
+
+// OpenFAT reads the BIOS parameter block and works out the FAT type. FAT
+// specification 1.03, sections 3.1 to 3.5.
+func OpenFAT(r *io.SectionReader) (*FAT, error) {
+	boot := make([]byte, 512)
+	if _, err := r.ReadAt(boot, 0); err != nil {
+		return nil, fmt.Errorf("boot sector: %w", err)
+	}
+	if boot[510] != 0x55 || boot[511] != 0xAA {
+		return nil, fmt.Errorf("boot sector ends in %02X %02X, expected 55 AA", boot[510], boot[511])
+	}
+	le := binary.LittleEndian
+	f := &FAT{r: r, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])), HiddenSectors: le.Uint32(boot[28:])}
+	perCluster, reserved, fats := int(boot[13]), int64(le.Uint16(boot[14:])), int64(boot[16])
+	switch {
+	case f.BytesPerSector < 512 || f.BytesPerSector > 4096 || f.BytesPerSector&(f.BytesPerSector-1) != 0:
+		return nil, fmt.Errorf("BPB_BytsPerSec is %d, expected 512, 1024, 2048 or 4096", f.BytesPerSector)
+	case perCluster == 0 || perCluster&(perCluster-1) != 0:
+		return nil, fmt.Errorf("BPB_SecPerClus is %d, expected a power of two", perCluster)
+	case reserved == 0:
+		return nil, errors.New("BPB_RsvdSecCnt is 0, expected at least 1")
+	case fats == 0 || fats > 2:
+		return nil, fmt.Errorf("BPB_NumFATs is %d, expected 1 or 2", fats)
+	}
+	f.TotalSectors = uint64(le.Uint16(boot[19:]))
+	f.totalIn16 = f.TotalSectors != 0
+	if !f.totalIn16 {
+		f.TotalSectors = uint64(le.Uint32(boot[32:]))
+	}
+	perFAT := int64(le.Uint16(boot[22:]))
+	if perFAT == 0 {
+		perFAT = int64(le.Uint32(boot[36:]))
+	}
+	return f, f.layOut(boot, perCluster, reserved, fats, perFAT)
+}
+
+func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) error {
+	le := binary.LittleEndian
+	bps := int64(f.BytesPerSector)
+	f.Cluster = perCluster * f.BytesPerSector
+	f.fatStart = reserved * bps
+	f.rootStart = (reserved + fats*perFAT) * bps
+	f.rootLen = (int64(le.Uint16(boot[17:]))*32 + bps - 1) / bps * bps
+	f.dataStart = f.rootStart + f.rootLen
+	data := int64(f.TotalSectors)*bps - f.dataStart
+	if perFAT == 0 || data < int64(f.Cluster) {
+		return fmt.Errorf("%d sectors with %d to a FAT leave no room for data", f.TotalSectors, perFAT)
+	}
+	count := data / int64(f.Cluster)
+	labelAt := 43
+	switch {
+	// Firmware and operating systems take an empty 16-bit field for FAT32,
+	// even where the specification's count of clusters says otherwise.
+	case le.Uint16(boot[22:]) == 0:
+		f.Kind, labelAt = FAT32, 71
+		f.rootClus = le.Uint32(boot[44:]) & 0x0FFFFFFF
+		f.FewClusters = count < minFAT32
+	case count < 4085:
+		f.Kind = FAT12
+	default:
+		f.Kind = FAT16
+	}
+	if count >= 0x0FFFFFF5 || f.Kind == FAT16 && count >= minFAT32 {
+		return fmt.Errorf("%d clusters are more than %s can number", count, f.Kind)
+	}
+	bits := map[Kind]int64{FAT12: 12, FAT16: 16, FAT32: 32}[f.Kind]
+	f.Clusters = uint32(min(count, perFAT*bps*8/bits-2))
+	f.Label = strings.TrimRight(string(boot[labelAt:labelAt+11]), " \x00")
+	f.Serial = fmt.Sprintf("%04X-%04X", le.Uint16(boot[labelAt-2:]), le.Uint16(boot[labelAt-4:]))
+	return nil
+}
+
+// next returns the cluster after c, and false at the end of the chain.
+func (f *FAT) next(c uint32) (uint32, bool, error) {
+	raw := make([]byte, 4)
+	var v, last uint32
+	switch f.Kind {
+	case FAT12:
+		if _, err := f.r.ReadAt(raw[:2], f.fatStart+int64(c)+int64(c/2)); err != nil {
+			return 0, false, err
+		}
+		v, last = uint32(binary.LittleEndian.Uint16(raw)), 0xFF8
+		if c&1 == 1 {
+			v >>= 4
+		}
+		v &= 0xFFF
+	case FAT16:
+		if _, err := f.r.ReadAt(raw[:2], f.fatStart+int64(c)*2); err != nil {
+			return 0, false, err
+		}
+		v, last = uint32(binary.LittleEndian.Uint16(raw)), 0xFFF8
+	default:
+		if _, err := f.r.ReadAt(raw, f.fatStart+int64(c)*4); err != nil {
+			return 0, false, err
+		}
+		v, last = binary.LittleEndian.Uint32(raw)&0x0FFFFFFF, 0x0FFFFFF8
+	}
+	if v >= last {
+		return 0, false, nil
+	}
+	if v < 2 || v >= f.Clusters+2 {
+		return 0, false, fmt.Errorf("cluster %d links to %d, expected 2 to %d or an end mark", c, v, f.Clusters+1)
+	}
+	return v, true, nil
+}
+
+// chain returns the clusters of a file or directory of at most limit bytes. A
+// loop is an error once the chain is longer than the limit allows.
+func (f *FAT) chain(first uint32, limit int64) ([]uint32, error) {
+	if first < 2 || first >= f.Clusters+2 {
+		return nil, fmt.Errorf("first cluster is %d, expected 2 to %d", first, f.Clusters+1)
+	}
+	most := (limit + int64(f.Cluster) - 1) / int64(f.Cluster)
+	clusters := []uint32{first}
+	seen := map[uint32]bool{first: true}
+	for c := first; int64(len(clusters)) < most; {
+		n, more, err := f.next(c)
+		if err != nil || !more {
+			return clusters, err
+		}
+		if seen[n] {
+			return clusters, fmt.Errorf("the chain from cluster %d returns to cluster %d: it loops", first, n)
+		}
+		seen[n] = true
+		clusters = append(clusters, n)
+		c = n
+	}
+	return clusters, nil
+}
+
+func (f *FAT) clusterOffset(c uint32) int64 { return f.dataStart + int64(c-2)*int64(f.Cluster) }
+
+// File is a file or directory found on a volume.
+type File struct {
+	Name   string
+	Dir    bool
+	Size   int64 // bytes
+	Offset int64 // byte offset of its directory entry within the volume
+	first  uint32
+}
+
+// ReadDir lists a directory. An empty path is the root.
+func (f *FAT) ReadDir(path string) ([]File, error) {
+	files, err := f.rootEntries()
+	if err != nil {
+		return nil, fmt.Errorf("root directory: %w", err)
+	}
+	for _, name := range splitPath(path) {
+		found, ok := pick(files, name)
+		if !ok || !found.Dir {
+			return nil, fmt.Errorf("%s: %w", name, ErrNotFound)
+		}
+		if files, err = f.chainEntries(found.first); err != nil {
+			return nil, fmt.Errorf("directory %s: %w", name, err)
+		}
+	}
+	return files, nil
+}
+
+func splitPath(path string) []string {
+	return strings.FieldsFunc(path, func(r rune) bool { return r == '\\' || r == '/' })
+}
+
+func pick(files []File, name string) (File, bool) {
+	for _, f := range files {
+		if strings.EqualFold(f.Name, name) {
+			return f, true
+		}
+	}
+	return File{}, false
+}
+
+// Lookup finds a file or directory by path, with either separator, in any case.
+func (f *FAT) Lookup(path string) (File, error) {
+	names := splitPath(path)
+	if len(names) == 0 {
+		return File{}, fmt.Errorf("empty path: %w", ErrNotFound)
+	}
+	dir, err := f.ReadDir(strings.Join(names[:len(names)-1], "/"))
+	if err != nil {
+		return File{}, err
+	}
+	found, ok := pick(dir, names[len(names)-1])
+	if !ok {
+		return File{}, fmt.Errorf("%s: %w", path, ErrNotFound)
+	}
+	return found, nil
+}
+
+// Open returns a reader over a file's contents, at most 64 MiB of them.
+func (f *FAT) Open(file File) (*io.SectionReader, error) {
+	size := min(file.Size, maxFile)
+	if size == 0 {
+		return io.NewSectionReader(strings.NewReader(""), 0, 0), nil
+	}
+	clusters, err := f.chain(file.first, size)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file.Name, err)
+	}
+	if have := int64(len(clusters)) * int64(f.Cluster); have < size {
+		return nil, fmt.Errorf("%s: its chain holds %d bytes, its directory entry says %d", file.Name, have, file.Size)
+	}
+	return io.NewSectionReader(&chainReader{f, clusters}, 0, size), nil
+}
+
+// chainReader reads the clusters of a file as one run of bytes.
+type chainReader struct {
+	f        *FAT
+	clusters []uint32
+}
+
+func (r *chainReader) ReadAt(p []byte, off int64) (int, error) {
+	size := int64(r.f.Cluster)
+	done := 0
+	for done < len(p) {
+		i := off / size
+		if i >= int64(len(r.clusters)) {
+			return done, io.EOF
+		}
+		in := off % size
+		n := min(int64(len(p)-done), size-in)
+		if _, err := r.f.r.ReadAt(p[done:done+int(n)], r.f.clusterOffset(r.clusters[i])+in); err != nil {
+			return done, err
+		}
+		done += int(n)
+		off += n
+	}
+	return done, nil
+}

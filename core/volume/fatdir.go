@@ -1,0 +1,144 @@
+package volume
+
+import (
+	"encoding/binary"
+	"strings"
+	"unicode/utf16"
+)
+
+// Directory entry attributes. FAT specification 1.03, section 6.
+const (
+	attrVolume = 0x08
+	attrDir    = 0x10
+	attrLong   = 0x0F
+	direntLen  = 32
+)
+
+func (f *FAT) rootEntries() ([]File, error) {
+	if f.Kind == FAT32 {
+		return f.chainEntries(f.rootClus)
+	}
+	d := dirDecoder{}
+	_, err := f.decodeRun(&d, f.rootStart, f.rootLen)
+	return d.files, err
+}
+
+func (f *FAT) chainEntries(first uint32) ([]File, error) {
+	clusters, err := f.chain(first, maxDirBytes)
+	if err != nil && len(clusters) == 0 {
+		return nil, err
+	}
+	d := dirDecoder{}
+	for _, c := range clusters {
+		end, readErr := f.decodeRun(&d, f.clusterOffset(c), int64(f.Cluster))
+		if readErr != nil {
+			return d.files, readErr
+		}
+		if end {
+			return d.files, nil
+		}
+	}
+	return d.files, err
+}
+
+func (f *FAT) decodeRun(d *dirDecoder, off, length int64) (end bool, err error) {
+	raw := make([]byte, length)
+	if _, err := f.r.ReadAt(raw, off); err != nil {
+		return true, err
+	}
+	for i := 0; i+direntLen <= len(raw); i += direntLen {
+		if !d.entry(raw[i:i+direntLen], off+int64(i)) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// dirDecoder gathers directory entries and the long names before them.
+type dirDecoder struct {
+	files []File
+	long  map[byte][]uint16 // by order in the name
+	sum   byte
+}
+
+// entry takes the next 32 bytes; false means the end of the directory.
+func (d *dirDecoder) entry(e []byte, off int64) bool {
+	switch {
+	case e[0] == 0:
+		return false
+	case e[0] == 0xE5:
+		d.long = nil
+		return true
+	case e[11]&0x3F == attrLong:
+		d.longPart(e)
+		return true
+	case e[11]&attrVolume != 0:
+		d.long = nil
+		return true
+	}
+	file := File{
+		Name: d.name(e), Dir: e[11]&attrDir != 0, Offset: off,
+		Size:  int64(binary.LittleEndian.Uint32(e[28:])),
+		first: uint32(binary.LittleEndian.Uint16(e[20:]))<<16&0x0FFFFFFF | uint32(binary.LittleEndian.Uint16(e[26:])),
+	}
+	d.long = nil
+	if file.Name != "." && file.Name != ".." {
+		d.files = append(d.files, file)
+	}
+	return true
+}
+
+// longPart stores one piece of a long name. FAT specification 1.03, section 7.
+func (d *dirDecoder) longPart(e []byte) {
+	if e[0]&0x40 != 0 {
+		d.long, d.sum = map[byte][]uint16{}, e[13]
+	}
+	if d.long == nil || e[13] != d.sum {
+		d.long = nil
+		return
+	}
+	var units []uint16
+	for _, span := range [][2]int{{1, 11}, {14, 26}, {28, 32}} {
+		for i := span[0]; i < span[1]; i += 2 {
+			units = append(units, binary.LittleEndian.Uint16(e[i:]))
+		}
+	}
+	d.long[e[0]&0x3F] = units
+}
+
+func (d *dirDecoder) name(e []byte) string {
+	if d.long != nil && d.sum == shortChecksum(e[:11]) {
+		var units []uint16
+		for i := byte(1); d.long[i] != nil; i++ {
+			units = append(units, d.long[i]...)
+		}
+		for i, u := range units {
+			if u == 0 {
+				units = units[:i]
+				break
+			}
+		}
+		if len(units) > 0 {
+			return string(utf16.Decode(units))
+		}
+	}
+	base, ext := strings.TrimRight(string(e[:8]), " "), strings.TrimRight(string(e[8:11]), " ")
+	if base != "" && base[0] == 0x05 { // stands for 0xE5
+		base = "\xE5" + base[1:]
+	}
+	if ext != "" {
+		return base + "." + ext
+	}
+	return base
+}
+
+// shortChecksum ties a long name to its short entry. FAT specification 1.03,
+// section 7.2.
+func shortChecksum(name []byte) byte {
+	var sum byte
+	for _, c := range name {
+		sum = sum>>1 | sum<<7
+		sum += c
+	}
+	return sum
+}

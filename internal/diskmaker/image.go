@@ -1,0 +1,118 @@
+// Package diskmaker builds real disks, sector by sector, from declarations: for
+// the demo world, for the tests, and for real firmware to start from.
+package diskmaker
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"sort"
+)
+
+// pageSize is the unit in which an image's contents are kept, in bytes.
+const pageSize = 4096
+
+// Image is a sparse disk in memory. What was never written reads as zeros.
+type Image struct {
+	Size       int64 // bytes
+	SectorSize int   // bytes
+	pages      map[int64][]byte
+}
+
+// NewImage returns an empty disk of size bytes.
+func NewImage(size int64, sectorSize int) *Image {
+	return &Image{Size: size, SectorSize: sectorSize, pages: map[int64][]byte{}}
+}
+
+// ReadAt implements io.ReaderAt.
+func (m *Image) ReadAt(p []byte, off int64) (int, error) {
+	if off < 0 || off >= m.Size {
+		return 0, io.EOF
+	}
+	n := int(min(int64(len(p)), m.Size-off))
+	for done := 0; done < n; {
+		at := off + int64(done)
+		in := int(at % pageSize)
+		step := min(pageSize-in, n-done)
+		if page := m.pages[at/pageSize]; page != nil {
+			copy(p[done:done+step], page[in:])
+		} else {
+			clear(p[done : done+step])
+		}
+		done += step
+	}
+	if n < len(p) {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+// WriteAt implements io.WriterAt.
+func (m *Image) WriteAt(p []byte, off int64) (int, error) {
+	if off < 0 || off+int64(len(p)) > m.Size {
+		return 0, fmt.Errorf("write of %d bytes at %d: the image ends at %d", len(p), off, m.Size)
+	}
+	for done := 0; done < len(p); {
+		at := off + int64(done)
+		in := int(at % pageSize)
+		step := min(pageSize-in, len(p)-done)
+		page := m.pages[at/pageSize]
+		if page == nil {
+			page = make([]byte, pageSize)
+			m.pages[at/pageSize] = page
+		}
+		copy(page[in:], p[done:done+step])
+		done += step
+	}
+	return len(p), nil
+}
+
+// Pages calls f for every page that was written, in order, with its byte offset.
+func (m *Image) Pages(f func(off int64, page []byte) error) error {
+	index := make([]int64, 0, len(m.pages))
+	for i := range m.pages {
+		index = append(index, i)
+	}
+	sort.Slice(index, func(i, j int) bool { return index[i] < index[j] })
+	for _, i := range index {
+		page := m.pages[i]
+		if over := (i+1)*pageSize - m.Size; over > 0 {
+			page = page[:pageSize-over]
+		}
+		if err := f(i*pageSize, page); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Clone returns a copy on a disk of another size, as a raw copy leaves it: what
+// lies beyond a smaller disk's end is lost.
+func (m *Image) Clone(size int64) *Image {
+	c := NewImage(size, m.SectorSize)
+	for i, page := range m.pages {
+		if (i+1)*pageSize <= size {
+			c.pages[i] = append([]byte{}, page...)
+		}
+	}
+	return c
+}
+
+// WriteFile writes the disk as a sparse file.
+func (m *Image) WriteFile(path string) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	err = f.Truncate(m.Size)
+	if err == nil {
+		err = m.Pages(func(off int64, page []byte) error {
+			_, werr := f.WriteAt(page, off)
+			return werr
+		})
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}
