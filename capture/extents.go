@@ -86,3 +86,6 @@ func Ends(head io.ReaderAt, headLen int64, tail io.ReaderAt, tailLen, capacity i
 	}
 	return NewSparse(p, held)
 }
+
+// Extents returns the byte ranges held, in order.
+func (s *Sparse) Extents() []Extent { return append([]Extent{}, s.extents...) }

@@ -27,7 +27,7 @@ func main() {
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(checkCommand())
+	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), migrateCommand(), openAPICommand())
 	err := root.Execute()
 	var code exitWith
 	switch {

@@ -23,6 +23,12 @@ func FallbackPath(a firmware.Arch) string {
 	return `\EFI\BOOT\BOOTX64.EFI`
 }
 
+// Names of loaders that are asked for elsewhere.
+const (
+	Fallback = "Fallback loader"
+	Shim     = "Linux shim"
+)
+
 // vendorPaths are where operating systems put their own loaders. Common
 // practice; the Windows path is in its maker's documentation of UEFI start.
 var vendorPaths = []struct{ path, name string }{
@@ -34,7 +40,7 @@ var vendorPaths = []struct{ path, name string }{
 // programsOfSystems are the loaders a distribution keeps in its own folder
 // under \EFI.
 var programsOfSystems = map[string]string{
-	"shimx64.efi": "Linux shim", "shimia32.efi": "Linux shim", "shimaa64.efi": "Linux shim",
+	"shimx64.efi": Shim, "shimia32.efi": Shim, "shimaa64.efi": Shim,
 	"grubx64.efi": "GRUB", "grubia32.efi": "GRUB", "grubaa64.efi": "GRUB",
 }
 
@@ -71,7 +77,7 @@ func Inventory(fat *volume.FAT) ([]Found, error) {
 		}
 	}
 	for _, a := range []firmware.Arch{firmware.X64, firmware.IA32, firmware.ARM64} {
-		look(FallbackPath(a), "Fallback loader")
+		look(FallbackPath(a), Fallback)
 	}
 	for _, v := range vendorPaths {
 		look(v.path, v.name)

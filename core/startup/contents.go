@@ -26,6 +26,9 @@ type Volume struct {
 	// SystemCode is set when the boot sector is one that loads Windows by its
 	// own BIOS parameter block.
 	SystemCode bool
+	// LegacyManager is Windows' legacy boot manager in the root of a FAT
+	// volume, "" when there is none.
+	LegacyManager string
 }
 
 // GRUBCore is where GRUB's boot code expects its core image.
@@ -61,6 +64,14 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
 			} else if !errors.Is(err, volume.ErrNotFound) && v.LoaderErr == nil {
 				v.LoaderErr = err
 			}
+		}
+	}
+	for _, name := range []string{"ntldr", "bootmgr"} {
+		if v.FAT == nil {
+			break
+		}
+		if f, err := v.FAT.Lookup(name); err == nil && !f.Dir {
+			v.LegacyManager = name
 		}
 	}
 	if boot, err := d.Read(int64(p.Start)*int64(d.SectorSize()), 512); err == nil {
@@ -108,4 +119,18 @@ func (d *Drive) cutSystem() (disk.Partition, bool) {
 		}
 	}
 	return cut, cut.Length > 0
+}
+
+// Regions lists every decoded structure at its place on the disk.
+func (c *Contents) Regions() []disk.Region {
+	regions := c.Layout.Regions()
+	for i, p := range c.Layout.Partitions {
+		base := int64(p.Start) * int64(c.Layout.SectorSize)
+		v := &c.Volumes[i]
+		regions = append(regions, v.Regions(base)...)
+		for _, f := range v.Loaders {
+			regions = append(regions, f.File.Region(base))
+		}
+	}
+	return regions
 }

@@ -159,11 +159,9 @@ func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {
 // bootmgr looks for Windows' legacy boot manager where it can be read.
 func (k *walk) bootmgr(a *Attempt, d *Drive, i int) bool {
 	v, p := &d.Contents.Volumes[i], d.Contents.Layout.Partitions[i]
-	for _, name := range []string{"bootmgr", "ntldr"} {
-		if f, err := v.FAT.Lookup(name); err == nil && !f.Dir {
-			a.pass(StageLoader, fmt.Sprintf(`\%s is on the active partition %d.`, name, p.Number))
-			return true
-		}
+	if v.LegacyManager != "" {
+		a.pass(StageLoader, fmt.Sprintf(`\%s is on the active partition %d.`, v.LegacyManager, p.Number))
+		return true
 	}
 	a.Symptom = "BOOTMGR is missing"
 	return a.block(StageLoader, fmt.Sprintf(`\bootmgr is not on the active partition %d.`, p.Number))

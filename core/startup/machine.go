@@ -8,6 +8,9 @@ import (
 	"latchkey/core/firmware"
 )
 
+// RulesVersion names the state of the rules, for verdicts that are kept.
+const RulesVersion = "2026-11-25"
+
 // Stage is one of the eight stages of a start.
 type Stage string
 
@@ -70,6 +73,9 @@ type Drive struct {
 	Role     Role
 	Bus      fact.Of[string] // "sata", "nvme", "usb", "ide", "virtio"
 	Attached fact.Of[bool]
+	// HasEntry tells whether a boot entry leads to the drive's own loader; it
+	// counts only while the boot entries themselves are not known.
+	HasEntry fact.Of[bool]
 	Contents *Contents // nil when nothing of the disk is in evidence
 }
 

@@ -150,8 +150,8 @@ func (k *walk) vendorEntry(d *Drive) bool {
 	if !ok {
 		return false
 	}
-	if !k.w.yes(fact.Unknown[bool](), Question{
-		ID: "entry:" + d.Name, Stage: StageOrder, Drive: d.Name, Field: "entry:" + d.Name, Options: yesNo,
+	if !k.w.yes(d.HasEntry, Question{
+		ID: "entry:" + d.Name, Stage: StageOrder, Drive: d.Name, Field: "entry:" + d.Name,
 		Text: "Has the firmware a boot entry that leads to " + path + " on " + d.called() + "?",
 		How:  "In a running Linux: efibootmgr -v. In Windows: bcdedit /enum firmware. Or the named entries in the firmware's boot list.",
 	}) {
@@ -160,7 +160,9 @@ func (k *walk) vendorEntry(d *Drive) bool {
 	return k.try(d, "", target{path: path, why: "The boot entry", only: disk.Partition.IsESP})
 }
 
-func (d *Drive) vendorLoader() (string, bool) {
+// vendorLoader returns the loader that a boot entry would name: an operating
+// system's own, the shim before the GRUB that it starts.
+func (d *Drive) vendorLoader() (path string, found bool) {
 	if d.Contents == nil {
 		return "", false
 	}
@@ -169,12 +171,12 @@ func (d *Drive) vendorLoader() (string, bool) {
 			continue
 		}
 		for _, f := range v.Loaders {
-			if f.Name != "Fallback loader" {
-				return f.Path, true
+			if f.Name != loader.Fallback && (path == "" || f.Name == loader.Shim) {
+				path, found = f.Path, true
 			}
 		}
 	}
-	return "", false
+	return path, found
 }
 
 // fallback tries the removable-media path on a device. UEFI Specification 2.10,

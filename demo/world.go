@@ -1,0 +1,116 @@
+// Package demo declares the demo world: Tern Island Ferries, a made-up ferry
+// company with a two-person support bench. It holds declarations only; the
+// disks are built from them by internal/diskmaker. All names and models are
+// invented.
+package demo
+
+import (
+	"latchkey/core/disk"
+	"latchkey/internal/diskmaker"
+)
+
+// Case declares a demo case.
+type Case struct {
+	Name        string // stable, for finding it again
+	Title       string
+	Machine     string
+	Firmware    Firmware
+	DeviceOrder []string
+	Original    Drive
+	Clone       Drive
+}
+
+// Firmware declares what the technician has told of the firmware; nil is
+// unknown.
+type Firmware struct {
+	Mode, Arch     string
+	SecureBoot     *bool
+	Fallback       *bool
+	StartsFromNVMe *bool
+	StartsFromUSB  *bool
+}
+
+// Drive declares a drive.
+type Drive struct {
+	Model    string
+	Bus      string
+	Attached *bool
+	Disk     func() (*diskmaker.Image, error)
+	// SectorSize is the logical sector size at the present attachment, in
+	// bytes, when it is not the one the disk was written with.
+	SectorSize int
+}
+
+var (
+	yes = ptr(true)
+	no  = ptr(false)
+)
+
+func ptr(b bool) *bool { return &b }
+
+// gb returns the sectors of a drive sold as n decimal gigabytes.
+func gb(n int64) uint64 { return uint64(disk.AdvertisedSectors(n)) }
+
+var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Fallback: yes}
+
+// Cases lists the demo cases.
+func Cases() []Case {
+	return []Case{
+		{
+			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x11).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(1000), 0x11).Build},
+		},
+		{
+			Name: "kiosk-north", Title: "Ticket kiosk, North Pier", Machine: "Quayside K2, North Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x21).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: bigPartitionOnly(gb(1000), 0x22).Build},
+		},
+		{
+			Name: "bridge-laptop", Title: "Bridge laptop, ferry Sandpiper", Machine: "Fenmark L7, bridge", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: windows(gb(250), 0x31).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyWindows(gb(500), 0x5A17C0DE, true).Build},
+		},
+		{
+			Name: "engine-log", Title: "Engine-log computer, ferry Guillemot", Machine: "Brisling E1, engine control room", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: windows(gb(250), 0x41).Build},
+			Clone:    Drive{Model: "Halden V4", Bus: "sata", Attached: yes, Disk: damagedPrimary(windows(gb(250), 0x41))},
+		},
+		{
+			Name: "camera-recorder", Title: "Camera recorder, South Pier", Machine: "Brisling R3, South Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x51).Build},
+			Clone:    Drive{Model: "Ostra N1", Bus: "sata", Attached: yes, Disk: cutTo(windows(gb(500), 0x51), gb(250))},
+		},
+		{
+			Name: "kiosk-south", Title: "Ticket kiosk, South Pier", Machine: "Quayside K2, South Pier", Firmware: uefi, DeviceOrder: []string{"original", "clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: yes, Disk: windows(gb(500), 0x61).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: windows(gb(1000), 0x62).Build},
+		},
+		{
+			Name: "booking-office", Title: "Booking office desktop", Machine: "Brisling B1, booking office", Firmware: Firmware{Mode: "legacy", Arch: "x64"}, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: legacyWindows(gb(320), 0x1F2E3D4C, true).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyWindows(gb(500), 0x1F2E3D4C, false).Build},
+		},
+		{
+			Name: "timetable", Title: "Timetable display, Long Quay", Machine: "Quayside T1, Long Quay", Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no}, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: linux(gb(120), 0x81).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: linux(gb(250), 0x82).Build},
+		},
+		{
+			Name: "kiosk-east", Title: "Ticket kiosk, East Pier", Machine: "Quayside K2, East Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x91).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: emptyBootPartition(windows(gb(1000), 0x91)).Build},
+		},
+		{
+			Name: "crew-mess", Title: "Crew mess computer, ferry Guillemot", Machine: "Brisling B2, crew mess",
+			Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Fallback: yes, StartsFromNVMe: no},
+			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: windows(gb(320), 0xA1).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(500), 0xA1).Build},
+		},
+		{
+			Name: "stores-laptop", Title: "Stores laptop", Machine: "Fenmark L5, ship's stores", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: windows(gb(320), 0xB1).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, SectorSize: 512, Disk: in4096(windows(gb(500), 0xB1)).Build},
+		},
+	}
+}

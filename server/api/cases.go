@@ -1,0 +1,283 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"latchkey/capture"
+	"latchkey/core/disk"
+	"latchkey/server/store"
+)
+
+// CaseInput is what a person enters about a case.
+type CaseInput struct {
+	Title       string       `json:"title" minLength:"1" maxLength:"200"`
+	Machine     string       `json:"machine,omitempty" maxLength:"200" doc:"Model and place of the machine"`
+	Firmware    Firmware     `json:"firmware,omitempty"`
+	DeviceOrder []string     `json:"deviceOrder,omitempty" maxItems:"2" doc:"Drive roles, first tried first; empty is unknown"`
+	Drives      []DriveInput `json:"drives,omitempty" maxItems:"2"`
+}
+
+// Firmware holds the typed facts of the firmware; absent ones are unknown.
+type Firmware struct {
+	Mode                    *string         `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	Arch                    *string         `json:"arch,omitempty" enum:"x64,ia32,arm64"`
+	SecureBoot              *bool           `json:"secureBoot,omitempty"`
+	FallbackOnFixedDisks    *bool           `json:"fallbackOnFixedDisks,omitempty"`
+	UsesBackupGPT           *bool           `json:"usesBackupGPT,omitempty"`
+	StartsAnyFATPartition   *bool           `json:"startsAnyFATPartition,omitempty"`
+	NeedsProtectiveMBR      *bool           `json:"needsProtectiveMBR,omitempty"`
+	EntryMatchesByGUIDAlone *bool           `json:"entryMatchesByGUIDAlone,omitempty"`
+	StartsFromNVMe          *bool           `json:"startsFromNVMe,omitempty"`
+	StartsFromUSB           *bool           `json:"startsFromUSB,omitempty"`
+	RunsEmptyBootCode       *bool           `json:"runsEmptyBootCode,omitempty"`
+	Entries                 map[string]bool `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+}
+
+func (f Firmware) stored() store.Firmware {
+	return store.Firmware{Mode: f.Mode, Arch: f.Arch, SecureBoot: f.SecureBoot, Entries: f.Entries, BehaviourFacts: capture.BehaviourFacts{
+		FallbackOnFixedDisks: f.FallbackOnFixedDisks, UsesBackupGPT: f.UsesBackupGPT, StartsAnyFATPartition: f.StartsAnyFATPartition,
+		NeedsProtectiveMBR: f.NeedsProtectiveMBR, EntryMatchesByGUIDAlone: f.EntryMatchesByGUIDAlone,
+		StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB, RunsEmptyBootCode: f.RunsEmptyBootCode,
+	}}
+}
+
+func firmwareOf(f store.Firmware) Firmware {
+	b := f.BehaviourFacts
+	return Firmware{Mode: f.Mode, Arch: f.Arch, SecureBoot: f.SecureBoot, Entries: f.Entries,
+		FallbackOnFixedDisks: b.FallbackOnFixedDisks, UsesBackupGPT: b.UsesBackupGPT, StartsAnyFATPartition: b.StartsAnyFATPartition,
+		NeedsProtectiveMBR: b.NeedsProtectiveMBR, EntryMatchesByGUIDAlone: b.EntryMatchesByGUIDAlone,
+		StartsFromNVMe: b.StartsFromNVMe, StartsFromUSB: b.StartsFromUSB, RunsEmptyBootCode: b.RunsEmptyBootCode,
+	}
+}
+
+// DriveInput is what a person enters about a drive.
+type DriveInput struct {
+	Role     string  `json:"role" enum:"original,clone"`
+	Model    string  `json:"model,omitempty" maxLength:"200"`
+	Bus      *string `json:"bus,omitempty" enum:"sata,nvme,usb,ide,scsi,virtio,sd"`
+	Attached *bool   `json:"attached,omitempty"`
+}
+
+// Case is a case as it is listed and opened.
+type Case struct {
+	ID          uint64      `json:"id"`
+	Version     uint32      `json:"version"`
+	Title       string      `json:"title"`
+	Machine     string      `json:"machine"`
+	Firmware    Firmware    `json:"firmware"`
+	DeviceOrder []string    `json:"deviceOrder"`
+	Drives      []CaseDrive `json:"drives"`
+	Verdict     string      `json:"verdict" doc:"Of the latest recorded check; empty before the first"`
+	Reaches     string      `json:"reaches"`
+	Stage       string      `json:"stage"`
+	Headline    string      `json:"headline"`
+	Demo        bool        `json:"demo" doc:"Belongs to the demo world"`
+	CreatedAt   time.Time   `json:"createdAt"`
+	UpdatedAt   time.Time   `json:"updatedAt"`
+}
+
+// CaseDrive is a drive as a case lists it.
+type CaseDrive struct {
+	DriveInput
+	Capacity   string `json:"capacity,omitempty" doc:"Both ways, when a disk is in evidence"`
+	SectorSize int    `json:"sectorSize,omitempty"`
+	Filename   string `json:"filename,omitempty"`
+}
+
+func caseOf(c *store.Case) Case {
+	out := Case{
+		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: firmwareOf(c.Firmware),
+		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
+		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
+	}
+	for _, d := range c.Drives {
+		drive := CaseDrive{DriveInput: DriveInput{Role: d.Role, Model: d.Model, Bus: d.Bus, Attached: d.Attached}}
+		if d.Evidence != nil {
+			drive.Capacity, drive.SectorSize, drive.Filename = disk.Both(d.Evidence.Capacity), d.Evidence.SectorSize, d.Evidence.Filename
+		}
+		out.Drives = append(out.Drives, drive)
+	}
+	return out
+}
+
+type caseOutput struct {
+	ETag string `header:"ETag"`
+	Body Case
+}
+
+func reply(c *store.Case) *caseOutput {
+	return &caseOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: caseOf(c)}
+}
+
+type listInput struct {
+	Search  string `query:"q" maxLength:"200" doc:"Words; each must begin a word of the case"`
+	Reaches string `query:"reaches" enum:"starts,starts-original,stops,depends" doc:"Only cases with this verdict up to the loader"`
+	Cursor  string `query:"cursor" maxLength:"100"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"50"`
+}
+
+type listOutput struct {
+	Body struct {
+		Cases []Case `json:"cases"`
+		Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+	}
+}
+
+type caseID struct {
+	ID uint64 `path:"id"`
+}
+
+type ifMatch struct {
+	Version string `header:"If-Match" doc:"The version of the case that the change is based on, in quotation marks"`
+}
+
+func (m ifMatch) parse() (uint32, error) {
+	v, err := strconv.ParseUint(strings.Trim(m.Version, `"`), 10, 32)
+	if err != nil {
+		return 0, huma.NewError(http.StatusPreconditionRequired, `If-Match: expected the case's version in quotation marks, such as "3".`)
+	}
+	return uint32(v), nil
+}
+
+func (a *API) registerCases(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-cases", Method: http.MethodGet, Path: "/cases", Summary: "List and search cases"}, a.list)
+	huma.Register(api, huma.Operation{OperationID: "create-case", Method: http.MethodPost, Path: "/cases", Summary: "Create a case", DefaultStatus: http.StatusCreated}, a.create)
+	huma.Register(api, huma.Operation{OperationID: "get-case", Method: http.MethodGet, Path: "/cases/{id}", Summary: "Open a case"}, a.get)
+	huma.Register(api, huma.Operation{OperationID: "update-case", Method: http.MethodPut, Path: "/cases/{id}", Summary: "Change a case"}, a.update)
+}
+
+func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
+	after, err := decodeCursor(in.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, After: after, Limit: in.Limit + 1})
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := &listOutput{}
+	out.Body.Cases = []Case{}
+	for i := range cases[:min(len(cases), in.Limit)] {
+		out.Body.Cases = append(out.Body.Cases, caseOf(&cases[i]))
+	}
+	if len(cases) > in.Limit {
+		last := cases[in.Limit-1]
+		out.Body.Next = encodeCursor(store.Cursor{UpdatedAt: last.UpdatedAt, ID: last.ID})
+	}
+	return out, nil
+}
+
+func encodeCursor(c store.Cursor) string {
+	return base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%d %d", c.UpdatedAt.UnixMicro(), c.ID))
+}
+
+func decodeCursor(s string) (*store.Cursor, error) {
+	if s == "" {
+		return nil, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(s)
+	var micros int64
+	var id uint64
+	if err == nil {
+		_, err = fmt.Sscanf(string(raw), "%d %d", &micros, &id)
+	}
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("cursor: expected one that this list returned.")
+	}
+	return &store.Cursor{UpdatedAt: time.UnixMicro(micros).UTC(), ID: id}, nil
+}
+
+func (a *API) create(ctx context.Context, in *struct{ Body CaseInput }) (*caseOutput, error) {
+	c := &store.Case{Drives: []store.Drive{}}
+	if err := in.Body.fill(c); err != nil {
+		return nil, err
+	}
+	if err := a.store.Create(ctx, c); err != nil {
+		return nil, problem(err)
+	}
+	return a.recheck(ctx, c.ID)
+}
+
+// fill takes over what was entered; drives that were not mentioned stay unknown.
+func (in CaseInput) fill(c *store.Case) error {
+	if strings.TrimSpace(in.Title) == "" {
+		return huma.Error422UnprocessableEntity("title: expected a name for the case.")
+	}
+	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine), in.Firmware.stored()
+	c.DeviceOrder = append([]string{}, in.DeviceOrder...)
+	for i, role := range c.DeviceOrder {
+		if !slices.Contains(store.Roles, role) || slices.Contains(c.DeviceOrder[:i], role) {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("deviceOrder[%d] is %q: expected original and clone, each once.", i, role))
+		}
+	}
+	if len(c.Drives) == 0 {
+		for _, role := range store.Roles {
+			c.Drives = append(c.Drives, store.Drive{CaseID: c.ID, Role: role})
+		}
+	}
+	for _, d := range in.Drives {
+		for i := range c.Drives {
+			if c.Drives[i].Role == d.Role {
+				c.Drives[i].Model, c.Drives[i].Bus, c.Drives[i].Attached = d.Model, d.Bus, d.Attached
+			}
+		}
+	}
+	return nil
+}
+
+func (a *API) get(ctx context.Context, in *caseID) (*caseOutput, error) {
+	c, err := a.store.Get(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return reply(c), nil
+}
+
+type updateInput struct {
+	caseID
+	ifMatch
+	Body CaseInput
+}
+
+func (a *API) update(ctx context.Context, in *updateInput) (*caseOutput, error) {
+	version, err := in.parse()
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.store.Get(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if err := in.Body.fill(c); err != nil {
+		return nil, err
+	}
+	c.Version = version
+	if err := a.store.Update(ctx, c); err != nil {
+		return nil, problem(err)
+	}
+	return a.recheck(ctx, c.ID)
+}
+
+// recheck records the verdict after a change and returns the case.
+func (a *API) recheck(ctx context.Context, id uint64) (*caseOutput, error) {
+	c, err := a.store.Get(ctx, id)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if _, err := a.judge.Record(ctx, c); err != nil {
+		return nil, problem(err)
+	}
+	if c, err = a.store.Get(ctx, id); err != nil {
+		return nil, problem(err)
+	}
+	return reply(c), nil
+}

@@ -1,0 +1,53 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"latchkey/server/judge"
+)
+
+type checkOutput struct{ Body judge.Check }
+
+func (a *API) registerChecks(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "check-case", Method: http.MethodGet, Path: "/cases/{id}/check", Summary: "Run the start check"}, a.check)
+	huma.Register(api, huma.Operation{OperationID: "what-if", Method: http.MethodPost, Path: "/cases/{id}/what-if", Summary: "Run the start check on a changed machine, saving nothing"}, a.whatIf)
+	huma.Register(api, huma.Operation{OperationID: "read-bytes", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/bytes", Summary: "Look at the bytes of a disk"}, a.bytes)
+}
+
+func (a *API) check(ctx context.Context, in *caseID) (*checkOutput, error) {
+	return a.judged(ctx, in.ID, judge.WhatIf{})
+}
+
+type whatIfInput struct {
+	caseID
+	Body judge.WhatIf
+}
+
+func (a *API) whatIf(ctx context.Context, in *whatIfInput) (*checkOutput, error) {
+	for role := range in.Body.Attached {
+		if !judge.ValidRole(role) {
+			return nil, huma.Error422UnprocessableEntity("attached." + role + ": expected original or clone.")
+		}
+	}
+	for _, role := range in.Body.DeviceOrder {
+		if !judge.ValidRole(role) {
+			return nil, huma.Error422UnprocessableEntity("deviceOrder has " + role + ": expected original or clone.")
+		}
+	}
+	return a.judged(ctx, in.ID, in.Body)
+}
+
+func (a *API) judged(ctx context.Context, id uint64, w judge.WhatIf) (*checkOutput, error) {
+	c, err := a.store.Get(ctx, id)
+	if err != nil {
+		return nil, problem(err)
+	}
+	k, err := a.judge.Case(ctx, c, w)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &checkOutput{*k}, nil
+}

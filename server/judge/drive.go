@@ -1,0 +1,108 @@
+package judge
+
+import (
+	"time"
+
+	"latchkey/capture"
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// Size is a size as a technician meets it.
+type Size struct {
+	Bytes  int64  `json:"bytes"`
+	Label  string `json:"label" doc:"In decimal units, as on the label"`
+	Binary string `json:"binary" doc:"In binary units, as on the screen"`
+}
+
+func sizeOf(bytes int64) Size {
+	return Size{bytes, disk.Label(bytes), disk.Binary(bytes)}
+}
+
+// Drive is a drive with its pins and what is known of its disk.
+type Drive struct {
+	Role     startup.Role  `json:"role"`
+	Model    string        `json:"model"`
+	Bus      string        `json:"bus,omitempty"`
+	Attached *bool         `json:"attached,omitempty"`
+	Pins     []startup.Pin `json:"pins"`
+	Disk     *Disk         `json:"disk,omitempty" doc:"Absent when nothing of the disk is in evidence"`
+}
+
+// Disk is a disk as found.
+type Disk struct {
+	Size       Size             `json:"size"`
+	SectorSize int              `json:"sectorSize" doc:"Logical, in bytes"`
+	Sectors    uint64           `json:"sectors"`
+	Style      disk.Style       `json:"style" enum:"GPT,MBR,none,unknown"`
+	ID         string           `json:"id,omitempty" doc:"Disk GUID or disk signature"`
+	IDTail     string           `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
+	Partitions []Partition      `json:"partitions"`
+	Problems   []disk.Problem   `json:"problems"`
+	Filename   string           `json:"filename"`
+	ReceivedAt time.Time        `json:"receivedAt"`
+	Extents    []capture.Extent `json:"extents" doc:"The byte ranges in evidence"`
+	Held       Size             `json:"held" doc:"How much is in evidence"`
+}
+
+// Partition is a partition as found.
+type Partition struct {
+	Number int         `json:"number"`
+	Type   string      `json:"type"`
+	Role   disk.Role   `json:"role" enum:"boot,system,reserved,recovery,data"`
+	Name   string      `json:"name,omitempty"`
+	GUID   string      `json:"guid,omitempty"`
+	Start  uint64      `json:"start" doc:"First sector"`
+	Length uint64      `json:"length" doc:"In sectors"`
+	Size   Size        `json:"size"`
+	Kind   string      `json:"kind" doc:"What the volume holds"`
+	Label  string      `json:"label,omitempty"`
+	Serial string      `json:"serial,omitempty"`
+	Active bool        `json:"active"`
+	Lost   bool        `json:"lost" doc:"It ends beyond the end of the disk"`
+	Source fact.Source `json:"source"`
+}
+
+func describe(d *startup.Drive, pins []startup.Pin, s *store.Drive) Drive {
+	bus, _ := d.Bus.Get()
+	out := Drive{Role: d.Role, Model: s.Model, Bus: bus, Pins: pins}
+	if attached, ok := d.Attached.Get(); ok {
+		out.Attached = &attached
+	}
+	if d.Contents != nil {
+		out.Disk = describeDisk(d, s.Evidence)
+	}
+	return out
+}
+
+func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
+	l := &d.Contents.Layout
+	id, _ := l.DiskID().Get()
+	out := &Disk{
+		Size: sizeOf(d.Contents.Disk.Size()), SectorSize: l.SectorSize, Sectors: l.Sectors, Style: l.Style, ID: id, IDTail: tail(id),
+		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Extents: []capture.Extent{},
+	}
+	if e != nil {
+		out.Filename, out.ReceivedAt, out.Extents, out.Held = e.Filename, e.ReceivedAt, e.Extents, sizeOf(e.Held())
+	}
+	for i, p := range l.Partitions {
+		v := &d.Contents.Volumes[i]
+		part := Partition{
+			Number: p.Number, Type: p.Type.Name, Role: p.Type.Role, Name: p.Name, Start: p.Start, Length: p.Length,
+			Size: sizeOf(int64(p.Length) * int64(l.SectorSize)), Kind: string(v.Kind), Label: v.Label, Serial: v.Serial,
+			Active: p.Active, Lost: p.End() > l.Sectors, Source: p.Source,
+		}
+		if !p.GUID.IsZero() {
+			part.GUID = p.GUID.String()
+		}
+		part.Source.Drive = d.Name
+		out.Partitions = append(out.Partitions, part)
+		out.Problems = append(out.Problems, v.Problems...)
+	}
+	for i := range out.Problems {
+		out.Problems[i].Source.Drive = d.Name
+	}
+	return out
+}

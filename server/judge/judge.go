@@ -1,0 +1,193 @@
+// Package judge runs start checks over stored cases.
+package judge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"latchkey/core/compare"
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// Judge examines evidence and simulates starts. What was examined is kept in
+// memory, as evidence never changes.
+type Judge struct {
+	store    *store.Store
+	contents *lru.Cache[uint64, *startup.Contents]
+}
+
+// New returns a judge over a store.
+func New(s *store.Store) *Judge {
+	cache, _ := lru.New[uint64, *startup.Contents](256)
+	return &Judge{store: s, contents: cache}
+}
+
+// Check is a whole start check.
+type Check struct {
+	Rules      string             `json:"rules" doc:"Version of the rules"`
+	Trace      startup.Trace      `json:"trace"`
+	Drives     []Drive            `json:"drives"`
+	Comparison compare.Comparison `json:"comparison"`
+}
+
+// WhatIf changes a machine for one check; nil fields leave it as it is.
+type WhatIf struct {
+	Mode        *string         `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	DeviceOrder []string        `json:"deviceOrder,omitempty" doc:"Drive roles, first tried first"`
+	Attached    map[string]bool `json:"attached,omitempty" doc:"By drive role"`
+}
+
+// Case checks a case as it stands, with the changes of a what-if.
+func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, error) {
+	m, err := j.machine(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	w.apply(&m)
+	return check(m, c), nil
+}
+
+func check(m startup.Machine, c *store.Case) *Check {
+	k := &Check{Rules: startup.RulesVersion, Trace: startup.Simulate(m), Drives: []Drive{}}
+	byRole := map[startup.Role]*startup.Drive{}
+	pins := map[startup.Role][]startup.Pin{}
+	for i := range m.Drives {
+		d := &m.Drives[i]
+		byRole[d.Role], pins[d.Role] = d, startup.Pins(m, d.Name)
+		k.Drives = append(k.Drives, describe(d, pins[d.Role], stored(c, string(d.Role))))
+	}
+	k.Comparison = compare.Compare(m, byRole[startup.RoleOriginal], byRole[startup.RoleClone],
+		pins[startup.RoleOriginal], pins[startup.RoleClone])
+	if k.Comparison.Cause != "" && k.Trace.Reaches == startup.Stops {
+		k.Trace.Reason = k.Comparison.Cause + " " + k.Trace.Reason
+	}
+	return k
+}
+
+func stored(c *store.Case, role string) *store.Drive {
+	for i := range c.Drives {
+		if c.Drives[i].Role == role {
+			return &c.Drives[i]
+		}
+	}
+	return &store.Drive{Role: role}
+}
+
+func (w WhatIf) apply(m *startup.Machine) {
+	if w.Mode != nil {
+		m.Firmware.Mode = fact.Tell(firmware.Mode(*w.Mode))
+	}
+	if w.DeviceOrder != nil {
+		m.DeviceOrder = w.DeviceOrder
+	}
+	for i := range m.Drives {
+		if attached, ok := w.Attached[m.Drives[i].Name]; ok {
+			m.Drives[i].Attached = fact.Tell(attached)
+		}
+	}
+}
+
+// machine builds the machine that a case describes.
+func (j *Judge) machine(ctx context.Context, c *store.Case) (startup.Machine, error) {
+	f := c.Firmware
+	var b firmware.Behaviour
+	f.Apply(&b)
+	m := startup.Machine{Firmware: firmware.Settings{
+		Mode: told[firmware.Mode](f.Mode), Arch: told[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
+	}}
+	if len(c.DeviceOrder) > 0 {
+		m.DeviceOrder = c.DeviceOrder
+	}
+	for _, d := range c.Drives {
+		contents, err := j.examine(ctx, d.Evidence)
+		if err != nil {
+			return m, fmt.Errorf("the %s's evidence: %w", d.Role, err)
+		}
+		drive := startup.Drive{Name: d.Role, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Contents: contents}
+		if told, ok := f.Entries[d.Role]; ok {
+			drive.HasEntry = fact.Tell(told)
+		}
+		m.Drives = append(m.Drives, drive)
+	}
+	return m, nil
+}
+
+func told[T ~string](s *string) fact.Of[T] {
+	if s == nil {
+		return fact.Unknown[T]()
+	}
+	return fact.Tell(T(*s))
+}
+
+// examine reads a disk once; nil without evidence.
+func (j *Judge) examine(ctx context.Context, e *store.Evidence) (*startup.Contents, error) {
+	if e == nil {
+		return nil, nil
+	}
+	if c, ok := j.contents.Get(e.ID); ok {
+		return c, nil
+	}
+	r, err := j.store.Open(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	watched := &watch{r: r}
+	d, err := disk.New(watched, e.Capacity, e.SectorSize)
+	if err != nil {
+		return nil, err
+	}
+	c := startup.Examine(d)
+	if watched.err != nil {
+		return nil, watched.err // a database that fails is no damaged disk
+	}
+	j.contents.Add(e.ID, c)
+	return c, nil
+}
+
+// watch remembers the first error that is not about the evidence's extents.
+type watch struct {
+	r   io.ReaderAt
+	err error
+}
+
+func (w *watch) ReadAt(p []byte, off int64) (int, error) {
+	n, err := w.r.ReadAt(p, off)
+	if err != nil && w.err == nil && !disk.IsNotCaptured(err) && !errors.Is(err, io.EOF) {
+		w.err = err
+	}
+	return n, err
+}
+
+// Record runs a check and keeps its verdict with the case.
+func (j *Judge) Record(ctx context.Context, c *store.Case) (*Check, error) {
+	k, err := j.Case(ctx, c, WhatIf{})
+	if err != nil {
+		return nil, err
+	}
+	t := k.Trace
+	return k, j.store.Record(ctx, store.Check{
+		CaseID: c.ID, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage), Headline: t.Headline,
+	})
+}
+
+// ValidRole reports whether a role is one that cases have.
+func ValidRole(role string) bool { return slices.Contains(store.Roles, role) }
+
+// tail returns the last four hexadecimal digits of an identifier, as the
+// screens show it.
+func tail(id string) string {
+	if plain := strings.ReplaceAll(id, "-", ""); len(plain) >= 4 {
+		return strings.ToLower(plain[len(plain)-4:])
+	}
+	return ""
+}

@@ -1,0 +1,245 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"time"
+	"unicode"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"latchkey/capture"
+)
+
+// Case is one machine with its two drives.
+type Case struct {
+	ID          uint64
+	Title       string
+	Machine     string
+	Firmware    Firmware `gorm:"serializer:json"`
+	DeviceOrder []string `gorm:"serializer:json"` // drive roles
+	Version     uint32
+	Verdict     string
+	Reaches     string
+	Stage       string
+	Headline    string
+	Demo        *string
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
+	Drives      []Drive `gorm:"foreignKey:CaseID"`
+}
+
+// Firmware holds the typed facts of a machine's firmware; nil is unknown.
+type Firmware struct {
+	Mode       *string `json:"mode,omitempty"`
+	Arch       *string `json:"arch,omitempty"`
+	SecureBoot *bool   `json:"secureBoot,omitempty"`
+	capture.BehaviourFacts
+	// Entries tells, by drive role, whether a boot entry leads to the drive's
+	// own loader.
+	Entries map[string]bool `json:"entries,omitempty"`
+}
+
+// Drive is a drive of a case.
+type Drive struct {
+	CaseID     uint64 `gorm:"primaryKey"`
+	Role       string `gorm:"primaryKey"`
+	Model      string
+	Bus        *string
+	Attached   *bool
+	EvidenceID *uint64
+	Evidence   *Evidence
+}
+
+// Check is the dated record of a verdict.
+type Check struct {
+	ID       uint64
+	CaseID   uint64
+	At       time.Time
+	Rules    string
+	Verdict  string
+	Reaches  string
+	Stage    string
+	Headline string
+}
+
+// Roles of the drives of a case, in the order in which they are shown.
+var Roles = []string{"original", "clone"}
+
+// Create stores a new case with its drives.
+func (s *Store) Create(ctx context.Context, c *Case) error {
+	c.Version = 1
+	if c.DeviceOrder == nil {
+		c.DeviceOrder = []string{}
+	}
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(c).Error; err != nil {
+			return err
+		}
+		return indexWords(tx, c)
+	}))
+}
+
+// Get returns a case with its drives and the evidence in force.
+func (s *Store) Get(ctx context.Context, id uint64) (*Case, error) {
+	var c Case
+	err := s.db.WithContext(ctx).Preload("Drives", func(tx *gorm.DB) *gorm.DB {
+		return tx.Order("role DESC") // original before clone
+	}).Preload("Drives.Evidence").First(&c, id).Error
+	if err != nil {
+		return nil, explain(err)
+	}
+	return &c, nil
+}
+
+// Update stores a changed case if it still has the version it was read with.
+func (s *Store) Update(ctx context.Context, c *Case) error {
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, c.ID, c.Version); err != nil {
+			return err
+		}
+		c.Version++
+		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order").Updates(c).Error; err != nil {
+			return err
+		}
+		for _, d := range c.Drives {
+			err := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", c.ID, d.Role).
+				Select("model", "bus", "attached").Updates(d).Error
+			if err != nil {
+				return err
+			}
+		}
+		return indexWords(tx, c)
+	}))
+}
+
+// claim raises the version of a case, or reports that it is another one by now.
+func claim(tx *gorm.DB, id uint64, version uint32) error {
+	res := tx.Model(&Case{}).Where("id = ? AND version = ?", id, version).
+		Updates(map[string]any{"version": version + 1, "updated_at": time.Now().UTC()})
+	if res.Error != nil || res.RowsAffected == 1 {
+		return res.Error
+	}
+	var n int64
+	if err := tx.Model(&Case{}).Where("id = ?", id).Count(&n).Error; err != nil {
+		return err
+	}
+	if n == 0 {
+		return ErrNotFound
+	}
+	return ErrConflict
+}
+
+// Record keeps a verdict as a dated record, and shows it in lists. It does not
+// change the case's version: nothing that a person entered has changed.
+func (s *Store) Record(ctx context.Context, k Check) error {
+	k.At = time.Now().UTC()
+	k.Headline = clip(k.Headline, 500)
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(&k).Error; err != nil {
+			return err
+		}
+		return tx.Model(&Case{}).Where("id = ?", k.CaseID).UpdateColumns(map[string]any{
+			"verdict": k.Verdict, "reaches": k.Reaches, "stage": k.Stage, "headline": k.Headline,
+		}).Error
+	}))
+}
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// Cursor is where a page of a list begins: after this case.
+type Cursor struct {
+	UpdatedAt time.Time
+	ID        uint64
+}
+
+// Page asks for a part of the list of cases.
+type Page struct {
+	Search  string // words; each must begin a word of the case
+	Reaches string // a verdict up to the loader, or "" for all
+	After   *Cursor
+	Limit   int
+}
+
+// maxTerms bounds the words of a search.
+const maxTerms = 8
+
+// List returns cases, the latest changed first, with their drives.
+func (s *Store) List(ctx context.Context, p Page) ([]Case, error) {
+	q := s.db.WithContext(ctx).Preload("Drives", func(tx *gorm.DB) *gorm.DB { return tx.Order("role DESC") }).
+		Preload("Drives.Evidence")
+	if p.Reaches != "" {
+		q = q.Where("reaches = ?", p.Reaches)
+	}
+	words := wordsOf(p.Search)
+	for _, w := range words[:min(len(words), maxTerms)] {
+		q = q.Where("id IN (SELECT case_id FROM case_words WHERE word LIKE ?)", likeEscaper.Replace(w)+"%")
+	}
+	if p.After != nil {
+		q = q.Where("(updated_at < ? OR (updated_at = ? AND id < ?))", p.After.UpdatedAt, p.After.UpdatedAt, p.After.ID)
+	}
+	var cases []Case
+	err := q.Order("updated_at DESC, id DESC").Limit(p.Limit).Find(&cases).Error
+	return cases, explain(err)
+}
+
+// Count returns the number of cases.
+func (s *Store) Count(ctx context.Context) (int64, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Case{}).Count(&n).Error
+	return n, explain(err)
+}
+
+// FindDemo returns the case that was made from a demo case.
+func (s *Store) FindDemo(ctx context.Context, name string) (*Case, error) {
+	var c Case
+	err := s.db.WithContext(ctx).Where("demo = ?", name).First(&c).Error
+	return &c, explain(err)
+}
+
+var likeEscaper = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+func wordsOf(texts ...string) []string {
+	var words []string
+	seen := map[string]bool{}
+	for _, t := range texts {
+		for _, w := range strings.FieldsFunc(strings.ToLower(t), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+			if w = clip(w, 60); !seen[w] {
+				seen[w] = true
+				words = append(words, w)
+			}
+		}
+	}
+	return words
+}
+
+// indexWords keeps the words by which a case is found.
+func indexWords(tx *gorm.DB, c *Case) error {
+	texts := []string{c.Title, c.Machine}
+	for _, d := range c.Drives {
+		texts = append(texts, d.Model)
+	}
+	if err := tx.Exec("DELETE FROM case_words WHERE case_id = ?", c.ID).Error; err != nil {
+		return err
+	}
+	var rows []caseWord
+	for _, w := range wordsOf(texts...) {
+		rows = append(rows, caseWord{w, c.ID})
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	// Words that differ in accents alone are one to the database.
+	return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(rows).Error
+}
+
+type caseWord struct {
+	Word   string `gorm:"primaryKey"`
+	CaseID uint64 `gorm:"primaryKey"`
+}
