@@ -7,8 +7,8 @@ import (
 
 // guid returns the disk GUID of a declared disk.
 func guid(n byte) disk.GUID {
-	g := disk.MustGUID("7E21B6D0-4C1A-4F0B-9A55-3C0000000000")
-	g[10] = n
+	g := disk.MustGUID("7E21B6D0-4C1A-4F0B-9A55-3C5A19E00000")
+	g[14], g[15] = 0x40^n, n*13
 	return g
 }
 

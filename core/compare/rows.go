@@ -31,8 +31,12 @@ func bootRows(a, b side) []Row {
 			boot("Active partition", bootPartition(active), startup.StageBootPartition, "the boot code finds nothing to start"),
 			boot("Boot code", bootCode, startup.StageTable, "sector 0 holds nothing to run"))
 	}
+	meaning := "the firmware does not find its program"
+	if b.blocked(startup.StageBootPartition) || b.blocked(startup.StageMode) {
+		meaning = "follows from the boot partition's absence"
+	}
 	for _, path := range loaderPaths(a, b) {
-		rows = append(rows, boot(path, loaderAt(path), startup.StageLoader, "the firmware does not find its program"))
+		rows = append(rows, boot(path, loaderAt(path), startup.StageLoader, meaning))
 	}
 	return rows
 }

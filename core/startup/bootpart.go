@@ -195,7 +195,7 @@ func (k *walk) runsProgram(a *Attempt, d *Drive, i int, f loader.Found) bool {
 		})
 	}
 	if secure && !f.Program.Signed {
-		a.Symptom = "The firmware reports a security violation, or passes over the disk without a word."
+		a.Symptom = "a security violation, or nothing: the disk is passed over without a word."
 		return a.block(StageLoader, f.Path+" carries no signature, and secure boot is on.", cited)
 	}
 	a.pass(StageLoader, fmt.Sprintf("%s is a sound %s program: it is started.", f.Path, arch), cited)

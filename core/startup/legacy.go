@@ -77,7 +77,7 @@ func (k *walk) hangsOnEmpty(a *Attempt, d *Drive) bool {
 		How:  "Put the other drive first in the boot order.",
 	})
 	if hangs {
-		a.Symptom = "The screen stays black with a cursor."
+		a.Symptom = "black, with a cursor."
 	}
 	return hangs
 }
@@ -93,7 +93,7 @@ func (k *walk) legacyMode(a *Attempt, d *Drive) bool {
 		return true
 	}
 	if c.Code == loader.CodeClassic {
-		a.Final, a.Symptom = true, "The boot code says that an operating system is missing or that the partition table is invalid."
+		a.Final, a.Symptom = true, "Missing operating system, or Invalid partition table."
 	} else {
 		a.Final = k.hangsOnEmpty(a, d)
 	}
@@ -111,13 +111,13 @@ func (k *walk) activePartition(a *Attempt, d *Drive) bool {
 			continue
 		}
 		if active >= 0 {
-			a.Symptom = "Invalid partition table"
+			a.Symptom = "Invalid partition table."
 			return a.block(StageBootPartition, "More than one partition is marked active.", partitionFacts(d)...)
 		}
 		active = i
 	}
 	if active < 0 {
-		a.Symptom = "Missing operating system, or no bootable device"
+		a.Symptom = "Missing operating system, or no bootable device."
 		return a.block(StageBootPartition, "No partition of "+d.called()+" is marked active.", partitionFacts(d)...)
 	}
 	a.Partition = c.Layout.Partitions[active].Number
@@ -138,11 +138,11 @@ func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {
 		return true
 	}
 	if !v.BootCode {
-		a.Symptom = "Missing operating system"
+		a.Symptom = "Missing operating system."
 		return a.block(StageBootPartition, fmt.Sprintf("The first sector of the active partition %d holds no boot record.", p.Number), cited)
 	}
 	if q, bad := v.problem("hidden-sectors"); bad && v.SystemCode {
-		a.Symptom = "A disk read error occurred, or a blinking cursor"
+		a.Symptom = "A disk read error occurred, or a blinking cursor."
 		return a.block(StageBootPartition, q.Text+" Its boot code reads from the wrong place.", cited, problemFact(q, d.Name))
 	}
 	a.pass(StageBootPartition, fmt.Sprintf("Partition %d is active and its first sector is run.", p.Number), cited)
@@ -163,7 +163,7 @@ func (k *walk) bootmgr(a *Attempt, d *Drive, i int) bool {
 		a.pass(StageLoader, fmt.Sprintf(`\%s is on the active partition %d.`, v.LegacyManager, p.Number))
 		return true
 	}
-	a.Symptom = "BOOTMGR is missing"
+	a.Symptom = "BOOTMGR is missing."
 	return a.block(StageLoader, fmt.Sprintf(`\bootmgr is not on the active partition %d.`, p.Number))
 }
 
@@ -196,7 +196,7 @@ func (k *walk) grub(a *Attempt, d *Drive) bool {
 		a.Steps = append(a.Steps, Step{Stage: StageLoader, State: Unproven, Text: "GRUB's core image is not in evidence.", Facts: []Fact{cited}})
 		return true
 	case !core.Present:
-		a.Symptom = "GRUB Read Error, or the word GRUB and nothing more"
+		a.Symptom = "GRUB Read Error, or the word GRUB and nothing more."
 		return a.block(StageLoader, fmt.Sprintf("GRUB's boot code looks for its core image at sector %d; nothing stands there.", core.Sector), cited)
 	}
 	a.pass(StageLoader, "Control passes to GRUB's core image.", cited)

@@ -14,7 +14,7 @@ type Pin struct {
 // Pins returns the eight pins of a drive. For the clone they stand as the
 // machine is; for any other drive as it would start alone.
 func Pins(m Machine, drive string) []Pin {
-	alone := aloneWith(m, drive)
+	alone := Alone(m, drive)
 	outcomes, _ := evaluate(alone)
 	pins := mergePins(outcomes, drive)
 	if d := (&walk{m: m}).drive(drive); d == nil || d.Role != RoleClone {
@@ -27,8 +27,8 @@ func Pins(m Machine, drive string) []Pin {
 	return notTried(m, pins, drive)
 }
 
-// aloneWith returns the machine with one drive attached and no other.
-func aloneWith(m Machine, drive string) Machine {
+// Alone returns the machine with one drive attached and no other.
+func Alone(m Machine, drive string) Machine {
 	drives := append([]Drive{}, m.Drives...)
 	for i := range drives {
 		drives[i].Attached = fact.Known(drives[i].Name == drive, fact.Source{Origin: fact.Computed})

@@ -1,6 +1,9 @@
 package startup
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Verdict is the outcome of a start check. It is never a guess.
 type Verdict string
@@ -15,11 +18,11 @@ const (
 
 // Trace is the account of a simulated start.
 type Trace struct {
-	Verdict Verdict `json:"verdict"`
+	Verdict Verdict `json:"verdict" enum:"starts,starts-original,stops,depends"`
 	// Reaches is the verdict up to the hand-over to the loader. It tells a start
 	// that only lacks the proof of its last two stages from one that hangs on
 	// unknown facts.
-	Reaches   Verdict    `json:"reaches"`
+	Reaches   Verdict    `json:"reaches" enum:"starts,starts-original,stops,depends"`
 	Drive     string     `json:"drive,omitempty"`
 	Partition int        `json:"partition,omitempty"`
 	Loader    string     `json:"loader,omitempty"`
@@ -148,7 +151,11 @@ func missing(m Machine, outcomes []outcome, reaches Verdict) []Question {
 			How:  "Start the machine once with the clone alone.", Options: []Option{},
 		}}
 	}
-	return deciding(outcomes)
+	questions := deciding(outcomes)
+	for i, q := range questions {
+		questions[i] = withLeads(q, outcomes)
+	}
+	return questions
 }
 
 // say puts the verdict into words a customer understands, and the technician's
@@ -156,15 +163,17 @@ func missing(m Machine, outcomes []outcome, reaches Verdict) []Question {
 func (t *Trace) say(m Machine) (headline, reason string) {
 	switch {
 	case t.Verdict == Stops:
-		return "Stops at the " + stageWords(t.Stage) + ": " + lowerFirst(t.blockText()), t.stopReason()
+		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(lowerFirst(t.blockText())), t.stopReason()
 	case t.Verdict == StartsOriginal:
 		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason(m)
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()
 	case t.Reaches == Starts:
 		return "The clone reaches its loader; what it loads next is not examined yet.", t.startReason()
-	case len(t.Missing) > 0:
-		return "Depends on what is not known: " + lowerFirst(t.Missing[0].Text), t.dependsReason()
+	case len(t.Missing) == 1:
+		return "Depends on one fact that is not known.", t.dependsReason()
+	case t.Complete:
+		return fmt.Sprintf("Depends on %d facts that are not known.", len(t.Missing)), t.dependsReason()
 	}
 	return "Depends on more unknown facts than can be tried.", t.dependsReason()
 }
@@ -181,7 +190,7 @@ func (t *Trace) blockText() string {
 }
 
 func (t *Trace) stopReason() string {
-	return "What the person sees: " + t.Symptom
+	return "On the screen: " + t.Symptom
 }
 
 func (t *Trace) startReason() string {
@@ -213,7 +222,25 @@ func (t *Trace) wrongDiskReason(m Machine) string {
 }
 
 func (t *Trace) dependsReason() string {
-	return fmt.Sprintf("%d ways in which the unknown facts can stand were tried; they end differently.", t.Worlds)
+	var parts []string
+	for _, q := range t.Missing {
+		parts = append(parts, q.Text)
+		for _, o := range q.Options {
+			if o.Leads != "" {
+				parts = append(parts, o.Label+": "+o.Leads+".")
+			}
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// firstClause cuts a finding's text at its first colon; the whole stands at its
+// pin.
+func firstClause(s string) string {
+	if cut, _, found := strings.Cut(s, ": "); found {
+		return cut + "."
+	}
+	return s
 }
 
 func stageWords(s Stage) string { return lowerFirst(s.Title()) }

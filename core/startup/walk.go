@@ -38,8 +38,8 @@ func (k *walk) mode() firmware.Mode {
 		ID: "mode", Stage: StageMode, Field: "mode",
 		Text: "Does the firmware start in UEFI or in legacy mode?",
 		How:  "In the firmware's setup, under boot: UEFI, legacy or both. In a running Windows: msinfo32, BIOS mode. In a running Linux: /sys/firmware/efi exists under UEFI.",
-		Options: []Option{{string(firmware.UEFI), "UEFI"}, {string(firmware.Legacy), "Legacy"},
-			{string(firmware.UEFICSM), "UEFI with compatibility support"}},
+		Options: []Option{{ID: string(firmware.UEFI), Label: "UEFI"}, {ID: string(firmware.Legacy), Label: "Legacy"},
+			{ID: string(firmware.UEFICSM), Label: "UEFI with compatibility support"}},
 	}))
 }
 
@@ -51,8 +51,8 @@ func (k *walk) arch() firmware.Arch {
 		ID: "arch", Stage: StageLoader, Field: "arch",
 		Text: "Which architecture is the firmware?",
 		How:  "Nearly all machines are x64. In a running Linux: /sys/firmware/efi/fw_platform_size shows 64 or 32.",
-		Options: []Option{{string(firmware.X64), "x64"}, {string(firmware.IA32), "ia32"},
-			{string(firmware.ARM64), "arm64"}},
+		Options: []Option{{ID: string(firmware.X64), Label: "x64"}, {ID: string(firmware.IA32), Label: "ia32"},
+			{ID: string(firmware.ARM64), Label: "arm64"}},
 	}))
 }
 
@@ -112,7 +112,7 @@ func (k *walk) askFirst(drives *[]*Drive) {
 		How:  "In the firmware's setup, the first drive of the boot order.",
 	}
 	for _, d := range *drives {
-		q.Options = append(q.Options, Option{d.Name, d.called()})
+		q.Options = append(q.Options, Option{ID: d.Name, Label: d.called()})
 	}
 	first := k.w.ask(q)
 	for i, d := range *drives {
@@ -182,7 +182,7 @@ func (k *walk) outcome() outcome {
 	return o
 }
 
-const noDevice = "The firmware says that it found no bootable device, or shows its setup screen."
+const noDevice = "no bootable device was found, or the firmware's own setup."
 
 // tellsMore prefers the clone's attempts, and of those the one that got
 // furthest.
@@ -224,7 +224,7 @@ func (k *walk) afterLoader(o *outcome, a *Attempt) {
 	d := k.drive(a.Drive)
 	if cut, ok := d.cutSystem(); ok && k.m.Until == "" {
 		o.verdict, o.stage = Stops, StageSystem
-		o.symptom = "The loader starts and reports that the system's device is missing or damaged, or the screen stays at the maker's sign."
+		o.symptom = "the loader's report that the system's device is missing or damaged, or the maker's sign without end."
 		a.block(StageSystem, fmt.Sprintf("The system's partition %d is cut off by the end of %s: sectors %d to %d do not exist.",
 			cut.Number, d.called(), d.Contents.Layout.Sectors, cut.End()-1),
 			d.cite("Last sector of partition "+fmt.Sprint(cut.Number), fmt.Sprint(cut.End()-1), cut.Source),

@@ -26,9 +26,12 @@ type Question struct {
 type Option struct {
 	ID    string `json:"id"`
 	Label string `json:"label"`
+	// Leads says how the start ends with this answer; "" when that hangs on
+	// more.
+	Leads string `json:"leads,omitempty"`
 }
 
-var yesNo = []Option{{"yes", "Yes"}, {"no", "No"}}
+var yesNo = []Option{{ID: "yes", Label: "Yes"}, {ID: "no", Label: "No"}}
 
 type answer struct {
 	question Question
@@ -141,6 +144,39 @@ func deciding(outcomes []outcome) []Question {
 		}
 	}
 	return questions[:min(3, len(questions))]
+}
+
+// withLeads tells for every answer of a question how the start ends with it.
+func withLeads(q Question, outcomes []outcome) Question {
+	options := append([]Option{}, q.Options...)
+	for i := range options {
+		ends := map[string]bool{}
+		for j := range outcomes {
+			if outcomes[j].world.answerTo(q.ID) == options[i].ID {
+				ends[outcomes[j].words()] = true
+			}
+		}
+		if len(ends) == 1 {
+			for words := range ends {
+				options[i].Leads = words
+			}
+		}
+	}
+	q.Options = options
+	return q
+}
+
+// words says how a start ends.
+func (o *outcome) words() string {
+	switch o.verdict {
+	case Stops:
+		return "stops at the " + stageWords(o.stage)
+	case StartsOriginal:
+		return "starts the original"
+	case Starts:
+		return "starts the clone"
+	}
+	return "the clone reaches its loader"
 }
 
 func allQuestions(outcomes []outcome) []Question {

@@ -43,6 +43,7 @@ func New(s *store.Store, j *judge.Judge, web fs.FS) http.Handler {
 
 // Register adds the API's operations to an engine and returns its description.
 func Register(engine *gin.Engine, s *store.Store, j *judge.Judge) *huma.OpenAPI {
+	huma.DefaultArrayNullable = false // lists are never null here
 	config := huma.DefaultConfig("Latchkey", "1")
 	config.DocsPath, config.SchemasPath, config.OpenAPIPath = "", "", "/openapi"
 	config.CreateHooks = nil

@@ -132,15 +132,17 @@ type listOutput struct {
 	}
 }
 
-type caseID struct {
+// CaseID is the number of a case in an address.
+type CaseID struct {
 	ID uint64 `path:"id"`
 }
 
-type ifMatch struct {
+// IfMatch is the version of a case that a change is based on.
+type IfMatch struct {
 	Version string `header:"If-Match" doc:"The version of the case that the change is based on, in quotation marks"`
 }
 
-func (m ifMatch) parse() (uint32, error) {
+func (m IfMatch) parse() (uint32, error) {
 	v, err := strconv.ParseUint(strings.Trim(m.Version, `"`), 10, 32)
 	if err != nil {
 		return 0, huma.NewError(http.StatusPreconditionRequired, `If-Match: expected the case's version in quotation marks, such as "3".`)
@@ -234,7 +236,7 @@ func (in CaseInput) fill(c *store.Case) error {
 	return nil
 }
 
-func (a *API) get(ctx context.Context, in *caseID) (*caseOutput, error) {
+func (a *API) get(ctx context.Context, in *CaseID) (*caseOutput, error) {
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
 		return nil, problem(err)
@@ -243,8 +245,8 @@ func (a *API) get(ctx context.Context, in *caseID) (*caseOutput, error) {
 }
 
 type updateInput struct {
-	caseID
-	ifMatch
+	CaseID
+	IfMatch
 	Body CaseInput
 }
 

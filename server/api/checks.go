@@ -17,12 +17,12 @@ func (a *API) registerChecks(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "read-bytes", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/bytes", Summary: "Look at the bytes of a disk"}, a.bytes)
 }
 
-func (a *API) check(ctx context.Context, in *caseID) (*checkOutput, error) {
+func (a *API) check(ctx context.Context, in *CaseID) (*checkOutput, error) {
 	return a.judged(ctx, in.ID, judge.WhatIf{})
 }
 
 type whatIfInput struct {
-	caseID
+	CaseID
 	Body judge.WhatIf
 }
 

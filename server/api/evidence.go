@@ -17,8 +17,8 @@ import (
 )
 
 type evidenceInput struct {
-	caseID
-	ifMatch
+	CaseID
+	IfMatch
 	Role    string `path:"role" enum:"original,clone"`
 	RawBody huma.MultipartFormFiles[struct {
 		File       huma.FormFile `form:"file" required:"true" doc:"A raw image or its first part, up to 64 MiB"`
@@ -128,7 +128,7 @@ func readSome(f io.ReaderAt, from int64) ([]byte, error) {
 }
 
 type bytesInput struct {
-	caseID
+	CaseID
 	Role   string `path:"role" enum:"original,clone"`
 	Offset int64  `query:"offset" minimum:"0"`
 	Length int64  `query:"length" minimum:"1" maximum:"1024" default:"256"`

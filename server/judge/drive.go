@@ -94,6 +94,9 @@ func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 			Size: sizeOf(int64(p.Length) * int64(l.SectorSize)), Kind: string(v.Kind), Label: v.Label, Serial: v.Serial,
 			Active: p.Active, Lost: p.End() > l.Sectors, Source: p.Source,
 		}
+		if p.Active {
+			part.Role = disk.RoleBoot // whatever its type, boot code looks here
+		}
 		if !p.GUID.IsZero() {
 			part.GUID = p.GUID.String()
 		}

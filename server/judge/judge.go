@@ -68,10 +68,29 @@ func check(m startup.Machine, c *store.Case) *Check {
 	}
 	k.Comparison = compare.Compare(m, byRole[startup.RoleOriginal], byRole[startup.RoleClone],
 		pins[startup.RoleOriginal], pins[startup.RoleClone])
-	if k.Comparison.Cause != "" && k.Trace.Reaches == startup.Stops {
-		k.Trace.Reason = k.Comparison.Cause + " " + k.Trace.Reason
+	reason := []string{k.Trace.Reason}
+	switch k.Trace.Reaches {
+	case startup.Stops:
+		reason = []string{k.Comparison.Cause, k.Trace.Reason, alone("original", pins[startup.RoleOriginal])}
+	case startup.StartsOriginal:
+		reason = append(reason, alone("clone", startup.Pins(startup.Alone(m, "clone"), "clone")))
 	}
+	k.Trace.Reason = strings.Join(slices.DeleteFunc(reason, func(s string) bool { return s == "" }), " ")
 	return k
+}
+
+// alone says how a drive would fare without the other, which tells the disks'
+// troubles from the machine's.
+func alone(role string, pins []startup.Pin) string {
+	for _, p := range pins {
+		if p.Stage == startup.StageLoader && p.State == startup.Passes {
+			return "The " + role + " alone reaches its loader."
+		}
+		if p.State == startup.Blocks {
+			return "The " + role + " alone stops at the " + strings.ToLower(p.Stage.Title()) + "."
+		}
+	}
+	return ""
 }
 
 func stored(c *store.Case, role string) *store.Drive {

@@ -1,0 +1,25 @@
+// Takes pictures of screens: node shots.mjs OUT-FOLDER [--size 1280x800] [--theme dark] NAME=PATH...
+import { chromium } from "@playwright/test";
+import { chromiumArgs } from "./chromium.mjs";
+
+const [folder, ...rest] = process.argv.slice(2);
+const option = (name, fallback) => {
+  const i = rest.indexOf(`--${name}`);
+  return i < 0 ? fallback : rest.splice(i, 2)[1];
+};
+const [width, height] = option("size", "1280x800").split("x").map(Number);
+const theme = option("theme", "light");
+const base = option("base", process.env.LATCHKEY_URL ?? "http://127.0.0.1:8384");
+
+const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: chromiumArgs });
+const page = await browser.newPage({ viewport: { width, height }, colorScheme: theme, reducedMotion: "reduce" });
+page.on("pageerror", (e) => console.log("page error:", e.message));
+page.on("console", (m) => m.type() === "error" && console.log("console:", m.text()));
+for (const shot of rest) {
+  const at = shot.indexOf("=");
+  await page.goto(base + shot.slice(at + 1));
+  await page.waitForLoadState("networkidle");
+  await page.evaluate(() => document.fonts.ready);
+  await page.screenshot({ path: `${folder}/${shot.slice(0, at)}.png` });
+}
+await browser.close();

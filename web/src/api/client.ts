@@ -1,0 +1,161 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Case = Schemas["Case"];
+export type CaseInput = Schemas["CaseInput"];
+export type Firmware = Schemas["Firmware"];
+export type Check = Schemas["Check"];
+export type WhatIf = Schemas["WhatIf"];
+export type Drive = Schemas["Drive"];
+export type Disk = Schemas["Disk"];
+export type Partition = Schemas["Partition"];
+export type Pin = Schemas["Pin"];
+export type Row = Schemas["Row"];
+export type Fact = Schemas["Fact"];
+export type Question = Schemas["Question"];
+export type View = Schemas["View"];
+export type Pair = Schemas["Pair"];
+export type Verdict = Schemas["Trace"]["verdict"];
+export type Role = "original" | "clone";
+
+/** An answer of the server that says what went wrong (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly type?: string,
+  ) {
+    super(message);
+  }
+  /** The file may be a disk after all: a person may insist. */
+  get confirmable() {
+    return this.type === "urn:latchkey:confirm";
+  }
+}
+
+const client = createClient<paths>({ baseUrl: "/api/v1" });
+
+interface Result<T> {
+  data?: T;
+  error?: {
+    detail?: string;
+    title?: string;
+    type?: string;
+    errors?: { location?: string; message?: string }[] | null;
+  };
+  response: Response;
+}
+
+async function unwrap<T>(call: Promise<Result<T>>): Promise<T> {
+  let result: Result<T>;
+  try {
+    result = await call;
+  } catch {
+    throw new Problem(0, "The server does not answer. Nothing was changed; try again in a moment.");
+  }
+  if (result.error !== undefined || result.data === undefined) throw problemOf(result);
+  return result.data;
+}
+
+function problemOf({ error, response }: Result<unknown>): Problem {
+  const details = error?.errors?.map((e) => `${e.location?.replace(/^body\./, "")}: ${e.message}`).join("; ");
+  const text = [error?.detail ?? error?.title ?? `The server answered ${response.status}.`, details];
+  return new Problem(response.status, text.filter(Boolean).join(" "), error?.type);
+}
+
+const etag = (version: number) => `"${version}"`;
+
+export const listCases = (q: string, reaches: Verdict | "", cursor?: string) =>
+  unwrap(
+    client.GET("/cases", {
+      params: { query: { q: q || undefined, reaches: reaches || undefined, cursor, limit: 50 } },
+    }),
+  );
+
+export const createCase = (body: CaseInput) => unwrap(client.POST("/cases", { body }));
+
+export const getCase = (id: number) => unwrap(client.GET("/cases/{id}", { params: { path: { id } } }));
+
+export const updateCase = (id: number, version: number, body: CaseInput) =>
+  unwrap(
+    client.PUT("/cases/{id}", { params: { path: { id }, header: { "If-Match": etag(version) } }, body }),
+  );
+
+export const checkCase = (id: number) =>
+  unwrap(client.GET("/cases/{id}/check", { params: { path: { id } } }));
+
+export const whatIf = (id: number, body: WhatIf) =>
+  unwrap(client.POST("/cases/{id}/what-if", { params: { path: { id } }, body }));
+
+export const readBytes = (id: number, role: Role, offset: number, length: number) =>
+  unwrap(
+    client.GET("/cases/{id}/drives/{role}/bytes", {
+      params: { path: { id, role }, query: { offset, length } },
+    }),
+  );
+
+export interface Upload {
+  file: File;
+  tail?: File;
+  capacity?: number;
+  sectorSize: number;
+  confirm: boolean;
+}
+
+/** Sends evidence with real progress; openapi-fetch has none, so this is a plain request. */
+export function addEvidence(
+  id: number,
+  version: number,
+  role: Role,
+  upload: Upload,
+  progress: (fraction: number) => void,
+  signal: AbortSignal,
+): Promise<Case> {
+  const form = new FormData();
+  form.set("file", upload.file);
+  if (upload.tail) form.set("tail", upload.tail);
+  if (upload.capacity) form.set("capacity", String(upload.capacity));
+  form.set("sectorSize", String(upload.sectorSize));
+  form.set("confirm", String(upload.confirm));
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", `/api/v1/cases/${id}/drives/${role}/evidence`);
+    request.setRequestHeader("If-Match", etag(version));
+    request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);
+    request.onerror = () => reject(new Problem(0, "The upload broke off. Nothing was changed; try again."));
+    request.onabort = () => reject(new Problem(0, "The upload was cancelled. Nothing was changed."));
+    request.onload = () => {
+      const body: unknown = parse(request.responseText);
+      if (request.status === 201) resolve(body as Case);
+      else
+        reject(
+          problemOf({
+            error: body as Result<never>["error"],
+            response: new Response(null, { status: request.status }),
+          }),
+        );
+    };
+    signal.addEventListener("abort", () => request.abort());
+    request.send(form);
+  });
+}
+
+function parse(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return undefined;
+  }
+}
+
+/** The part of a case that a person enters, for sending it back changed. */
+export function inputOf(c: Case): CaseInput {
+  return {
+    title: c.title,
+    machine: c.machine,
+    firmware: c.firmware,
+    deviceOrder: c.deviceOrder,
+    drives: c.drives.map(({ role, model, bus, attached }) => ({ role, model, bus, attached })),
+  };
+}

@@ -1,0 +1,70 @@
+import {
+  keepPreviousData,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import {
+  type Case,
+  type CaseInput,
+  type Role,
+  type Verdict,
+  type WhatIf,
+  checkCase,
+  createCase,
+  getCase,
+  listCases,
+  readBytes,
+  updateCase,
+  whatIf,
+} from "./client";
+
+export const useCases = (q: string, reaches: Verdict | "") =>
+  useInfiniteQuery({
+    queryKey: ["cases", q, reaches],
+    queryFn: ({ pageParam }) => listCases(q, reaches, pageParam),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
+  });
+
+export const useCase = (id: number) => useQuery({ queryKey: ["case", id], queryFn: () => getCase(id) });
+
+/** The start check of a case as it stands, or on the changed machine of a what-if. */
+export const useCheck = (id: number, version: number | undefined, change: WhatIf | null) =>
+  useQuery({
+    queryKey: ["check", id, version, change],
+    queryFn: () => (change ? whatIf(id, change) : checkCase(id)),
+    enabled: version !== undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const useBytes = (id: number, role: Role, offset: number, length: number) =>
+  useQuery({
+    queryKey: ["bytes", id, role, offset, length],
+    queryFn: () => readBytes(id, role, offset, length),
+    staleTime: Infinity,
+  });
+
+/** Puts a case that the server returned in the place of the one on the screen. */
+export function useTakeCase() {
+  const client = useQueryClient();
+  return (c: Case) => {
+    client.setQueryData(["case", c.id], c);
+    void client.invalidateQueries({ queryKey: ["cases"] });
+  };
+}
+
+export function useCreateCase() {
+  const take = useTakeCase();
+  return useMutation({ mutationFn: (input: CaseInput) => createCase(input), onSuccess: take });
+}
+
+export function useUpdateCase(id: number) {
+  const take = useTakeCase();
+  return useMutation({
+    mutationFn: ({ version, input }: { version: number; input: CaseInput }) => updateCase(id, version, input),
+    onSuccess: take,
+  });
+}

@@ -1,0 +1,31 @@
+import LinearProgress from "@mui/material/LinearProgress";
+import Typography from "@mui/material/Typography";
+import { Suspense, lazy } from "react";
+import { Navigate, Route, Routes } from "react-router";
+import { Frame } from "./parts/Frame";
+
+const CasesPage = lazy(() => import("./cases/CasesPage"));
+const CasePage = lazy(() => import("./cases/CasePage"));
+const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
+const CheckPage = lazy(() => import("./check/CheckPage"));
+const SettingsPage = lazy(() => import("./settings/SettingsPage"));
+
+export function App() {
+  return (
+    <Frame>
+      <Suspense fallback={<LinearProgress aria-label="Loading the screen" />}>
+        <Routes>
+          <Route path="/" element={<Navigate to="/cases" replace />} />
+          <Route path="/cases" element={<CasesPage />} />
+          <Route path="/cases/:id" element={<CasePage />}>
+            <Route index element={<Navigate to="check" replace />} />
+            <Route path="evidence" element={<EvidencePage />} />
+            <Route path="check" element={<CheckPage />} />
+          </Route>
+          <Route path="/settings" element={<SettingsPage />} />
+          <Route path="*" element={<Typography sx={{ p: 3 }}>There is no such screen.</Typography>} />
+        </Routes>
+      </Suspense>
+    </Frame>
+  );
+}

@@ -1,0 +1,84 @@
+import Box from "@mui/material/Box";
+import LinearProgress from "@mui/material/LinearProgress";
+import Typography from "@mui/material/Typography";
+import { useHotkeys } from "react-hotkeys-hook";
+import { NavLink, Outlet, useNavigate, useParams } from "react-router";
+import type { Case } from "../api/client";
+import { useCase, useCheck } from "../api/queries";
+import { DriveName } from "../parts/DriveName";
+import { ErrorNotice } from "../parts/ErrorNotice";
+
+const steps = [
+  ["evidence", "Evidence"],
+  ["check", "Start check"],
+];
+
+/** The frame of a case: the machine, its two drives, and the steps in working order. */
+export default function CasePage() {
+  const id = Number(useParams().id);
+  const c = useCase(id);
+  const navigate = useNavigate();
+  useHotkeys("e", () => void navigate(`/cases/${id}/evidence`));
+  useHotkeys("k", () => void navigate(`/cases/${id}/check`));
+  if (!Number.isSafeInteger(id) || id <= 0) return <Typography>There is no such case.</Typography>;
+  if (c.isError) return <ErrorNotice error={c.error} retry={() => void c.refetch()} />;
+  if (c.isPending) return <LinearProgress aria-label="Opening the case" />;
+  return (
+    <>
+      <Header case={c.data} />
+      <Outlet context={c.data} />
+    </>
+  );
+}
+
+function Header({ case: c }: { case: Case }) {
+  const check = useCheck(c.id, c.version, null);
+  return (
+    <Box component="header">
+      <Typography variant="h1" noWrap title={`${c.title} · ${c.machine}`}>
+        {c.title}
+        {c.machine && (
+          <Box component="span" sx={{ fontWeight: 400, color: "text.secondary" }}>
+            {" · "}
+            {c.machine}
+          </Box>
+        )}
+      </Typography>
+      <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 1, color: "text.secondary" }}>
+        {c.drives.map((d, i) => (
+          <Typography key={d.role} variant="body2" component="span">
+            {i > 0 && "→ "}
+            <DriveName drive={d} idTail={check.data?.drives.find((x) => x.role === d.role)?.disk?.idTail} />
+          </Typography>
+        ))}
+      </Box>
+      <Box
+        component="nav"
+        aria-label="Steps of the case"
+        sx={{ display: "flex", gap: 2.5, mt: 0.5, borderBottom: 1, borderColor: "divider" }}
+      >
+        {steps.map(([path, name]) => (
+          <Box
+            key={path}
+            component={NavLink}
+            to={path!}
+            sx={{
+              py: 0.6,
+              fontSize: "0.8125rem",
+              color: "text.secondary",
+              textDecoration: "none",
+              "&:hover": { color: "text.primary" },
+              "&.active": {
+                color: "text.primary",
+                fontWeight: 650,
+                boxShadow: "inset 0 -3px var(--mui-palette-primary-main)",
+              },
+            }}
+          >
+            {name}
+          </Box>
+        ))}
+      </Box>
+    </Box>
+  );
+}

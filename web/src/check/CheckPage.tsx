@@ -1,0 +1,191 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import LinearProgress from "@mui/material/LinearProgress";
+import Paper from "@mui/material/Paper";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import { useNavigate, useOutletContext } from "react-router";
+import type { Case, CaseInput, Check, Partition, WhatIf as Change } from "../api/client";
+import { useCheck, useUpdateCase } from "../api/queries";
+import { groupNumbers } from "../parts/format";
+import { ErrorNotice } from "../parts/ErrorNotice";
+import { stageTitle, stateWord } from "../parts/stages";
+import { VerdictMark } from "../parts/VerdictMark";
+import { Comparison } from "./Comparison";
+import { Detail, type DetailContent } from "./Detail";
+import { type PinChoice, PinRows } from "./PinRows";
+import { Settles } from "./Settles";
+import { Strata } from "./Strata";
+import { WhatIf } from "./WhatIf";
+import { withAnswer, withChange } from "./answers";
+
+/** The start check: verdict, pins, strata, comparison, and what would settle it. */
+export default function CheckPage() {
+  const c = useOutletContext<Case>();
+  const [change, setChange] = useState<Change | null>(null);
+  const check = useCheck(c.id, c.version, change);
+  const update = useUpdateCase(c.id);
+  const save = (input: CaseInput | undefined) =>
+    input && update.mutate({ version: c.version, input }, { onSuccess: () => setChange(null) });
+
+  if (check.isError) return <ErrorNotice error={check.error} retry={() => void check.refetch()} />;
+  if (!check.data) return <LinearProgress aria-label="Running the start check" />;
+  if (check.data.drives.every((d) => !d.disk)) return <NothingYet />;
+  return (
+    <>
+      {update.isError && <ErrorNotice error={update.error} />}
+      <Verdict check={check.data} supposed={change !== null} />
+      {check.data.trace.reaches === "depends" && (
+        <Settles
+          questions={check.data.trace.missing}
+          busy={update.isPending}
+          onAnswer={(q, option) => save(withAnswer(c, q, option))}
+        />
+      )}
+      <Board
+        case={c}
+        check={check.data}
+        whatIf={
+          <WhatIf
+            case={c}
+            change={change}
+            onChange={setChange}
+            keeping={update.isPending}
+            onKeep={() => change && save(withChange(c, change))}
+          />
+        }
+      />
+    </>
+  );
+}
+
+function NothingYet() {
+  const navigate = useNavigate();
+  return (
+    <Paper sx={{ p: 3, mt: 2, maxWidth: 620 }}>
+      <Typography variant="h2">Nothing to check yet</Typography>
+      <Typography sx={{ my: 1 }}>
+        Add the first bytes of the original and of the clone. The check reads their partition tables, boot
+        partitions and loaders, and says where the start stops and why.
+      </Typography>
+      <Button variant="contained" onClick={() => void navigate("../evidence")}>
+        Add evidence
+      </Button>
+    </Paper>
+  );
+}
+
+function Verdict({ check: { trace, rules }, supposed }: { check: Check; supposed: boolean }) {
+  const depends = trace.reaches === "depends";
+  return (
+    <Box
+      component="section"
+      aria-label="Verdict"
+      aria-live="polite"
+      sx={{ display: "flex", gap: 1.5, alignItems: "flex-start", my: 1.25 }}
+    >
+      <VerdictMark reaches={trace.reaches} verdict={trace.verdict} size={40} />
+      <Box sx={{ flex: 1, minWidth: 0 }}>
+        <Typography variant="h2">{trace.headline}</Typography>
+        <Typography color="text.secondary" variant="body1">
+          {depends ? "The answers below lead to different ends." : groupNumbers(trace.reason)}
+        </Typography>
+      </Box>
+      <Typography variant="caption" color="text.secondary" sx={{ whiteSpace: "nowrap", textAlign: "right" }}>
+        {supposed ? "supposed machine, not saved" : `rules of ${rules}`}
+        {trace.worlds > 1 && (
+          <>
+            <br />
+            {trace.worlds} worlds tried
+          </>
+        )}
+      </Typography>
+    </Box>
+  );
+}
+
+function Board({ case: c, check, whatIf }: { case: Case; check: Check; whatIf: React.ReactNode }) {
+  const [pin, setPin] = useState<PinChoice | null>(null);
+  const [detail, setDetail] = useState<DetailContent | null>(null);
+  const drive = (role: string) => check.drives.find((d) => d.role === role);
+  const openPin = (choice: PinChoice) => {
+    const found = drive(choice.role)?.pins.find((p) => p.stage === choice.stage);
+    if (!found) return;
+    setPin(choice);
+    setDetail({
+      title: `${stageTitle(choice.stage)}, ${choice.role}: ${stateWord[found.state]}`,
+      text: found.text,
+      facts: found.facts,
+      risks: found.risks,
+    });
+  };
+  const openPartition = (role: string, p: Partition) =>
+    setDetail({
+      title: `Partition ${p.number} of the ${role}`,
+      text: `${p.type}, ${p.size.label} · ${p.size.binary}, ${p.kind}${p.label ? ` “${p.label}”` : ""}.`,
+      facts: [
+        {
+          label: "Entry in the partition table",
+          value: p.guid ?? `type and place of partition ${p.number}`,
+          source: p.source,
+        },
+      ],
+      risks: [],
+    });
+  return (
+    <>
+      <Paper component="section" aria-label="Pins" sx={{ px: 1.5, pt: 0.25, mb: 1.25 }}>
+        <PinRows drives={check.drives} chosen={pin} onChoose={openPin} />
+      </Paper>
+      <Box sx={{ display: "flex", gap: 1.5, flexWrap: { xs: "wrap", md: "nowrap" }, alignItems: "stretch" }}>
+        <Paper
+          component="section"
+          aria-label="Strata"
+          sx={{ width: { xs: "100%", md: "37%" }, minWidth: 340, flex: "none", alignSelf: "flex-start" }}
+        >
+          <Strata
+            compact={check.trace.reaches === "depends"}
+            original={drive("original")}
+            clone={drive("clone")}
+            pairs={check.comparison.pairs}
+            onPick={openPartition}
+          />
+        </Paper>
+        <Paper
+          component="section"
+          aria-label="Comparison"
+          sx={{
+            flex: 1,
+            minWidth: 0,
+            display: "flex",
+            flexDirection: "column",
+            maxHeight: { md: check.trace.reaches === "depends" ? 306 : 386 },
+          }}
+        >
+          <Box sx={{ flex: 1, minHeight: 0 }}>
+            <Comparison
+              rows={check.comparison.rows}
+              onOpen={(r) =>
+                setDetail({
+                  title: r.label,
+                  text: r.meaning || "The same on both disks.",
+                  facts: r.facts,
+                  risks: [],
+                })
+              }
+            />
+          </Box>
+          {whatIf}
+        </Paper>
+      </Box>
+      <Detail
+        caseId={c.id}
+        content={detail}
+        onClose={() => {
+          setDetail(null);
+          setPin(null);
+        }}
+      />
+    </>
+  );
+}

@@ -1,0 +1,197 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import MenuItem from "@mui/material/MenuItem";
+import Paper from "@mui/material/Paper";
+import TextField from "@mui/material/TextField";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import { type Case, type CaseInput, type Firmware, inputOf } from "../api/client";
+import { useUpdateCase } from "../api/queries";
+import { ErrorNotice } from "../parts/ErrorNotice";
+import { busName } from "../parts/format";
+
+/** The typed facts: what the technician reads off the firmware's screens. Every field may stay unknown. */
+export function MachineFacts({ case: c }: { case: Case }) {
+  const [input, setInput] = useState(() => inputOf(c));
+  const update = useUpdateCase(c.id);
+  const changed = JSON.stringify(input) !== JSON.stringify(inputOf(c));
+  const firmware = (part: Firmware) => setInput({ ...input, firmware: { ...input.firmware, ...part } });
+  return (
+    <Paper
+      component="form"
+      aria-label="Facts of the machine"
+      sx={{ p: 1.5, gridColumn: { md: "1 / -1", lg: "auto" } }}
+      onSubmit={(e) => {
+        e.preventDefault();
+        update.mutate({ version: c.version, input });
+      }}
+    >
+      <Typography variant="h3" component="h2" sx={{ mb: 1.75 }}>
+        The machine
+      </Typography>
+      <Box
+        sx={{
+          display: "grid",
+          gridTemplateColumns: { xs: "1fr", md: "repeat(3, 1fr)", lg: "1fr" },
+          gap: 1.25,
+        }}
+      >
+        <TextField
+          label="Case"
+          value={input.title}
+          required
+          onChange={(e) => setInput({ ...input, title: e.target.value })}
+        />
+        <TextField
+          label="Machine: model and place"
+          value={input.machine ?? ""}
+          onChange={(e) => setInput({ ...input, machine: e.target.value })}
+        />
+        <Pick
+          label="Firmware mode"
+          value={input.firmware?.mode}
+          options={{ uefi: "UEFI", legacy: "Legacy", "uefi-csm": "UEFI with compatibility support" }}
+          onPick={(mode) => firmware({ mode })}
+        />
+        <Pick
+          label="Architecture"
+          value={input.firmware?.arch}
+          options={{ x64: "x64", ia32: "ia32", arm64: "arm64" }}
+          onPick={(arch) => firmware({ arch })}
+        />
+        <YesNo
+          label="Secure boot"
+          value={input.firmware?.secureBoot}
+          onPick={(secureBoot) => firmware({ secureBoot })}
+        />
+        <YesNo
+          label="Tries the fallback loader on fixed disks"
+          value={input.firmware?.fallbackOnFixedDisks}
+          onPick={(fallbackOnFixedDisks) => firmware({ fallbackOnFixedDisks })}
+        />
+        <Pick
+          label="First in the boot order"
+          value={input.deviceOrder?.[0] as "clone" | "original" | undefined}
+          options={{ clone: "The clone", original: "The original" }}
+          onPick={(first) =>
+            setInput({
+              ...input,
+              deviceOrder:
+                first === undefined ? [] : first === "clone" ? ["clone", "original"] : ["original", "clone"],
+            })
+          }
+        />
+        {input.drives?.map((d) => (
+          <DriveFields
+            key={d.role}
+            drive={d}
+            onChange={(part) =>
+              setInput({
+                ...input,
+                drives: input.drives?.map((x) => (x.role === d.role ? { ...x, ...part } : x)),
+              })
+            }
+          />
+        ))}
+      </Box>
+      {update.isError && <ErrorNotice error={update.error} />}
+      <Box sx={{ mt: 1.25, display: "flex", gap: 1, alignItems: "center" }}>
+        <Button type="submit" variant="contained" disabled={!changed || update.isPending}>
+          Save the facts
+        </Button>
+        {changed && <Button onClick={() => setInput(inputOf(c))}>Undo</Button>}
+      </Box>
+    </Paper>
+  );
+}
+
+type DriveInput = NonNullable<CaseInput["drives"]>[number];
+
+function DriveFields({
+  drive,
+  onChange,
+}: {
+  drive: DriveInput;
+  onChange: (part: Partial<DriveInput>) => void;
+}) {
+  return (
+    <Box
+      component="fieldset"
+      sx={{
+        border: 1,
+        borderColor: "divider",
+        borderRadius: 1,
+        m: 0,
+        p: 1,
+        display: "grid",
+        gap: 1.25,
+        minWidth: 0,
+      }}
+    >
+      <Typography component="legend" variant="body2" sx={{ fontWeight: 650, px: 0.5 }}>
+        {drive.role === "original" ? "Original" : "Clone"}
+      </Typography>
+      <TextField
+        label="Model"
+        value={drive.model ?? ""}
+        onChange={(e) => onChange({ model: e.target.value })}
+      />
+      <Pick
+        label="Bus"
+        value={drive.bus}
+        options={busName as Record<NonNullable<DriveInput["bus"]>, string>}
+        onPick={(bus) => onChange({ bus })}
+      />
+      <YesNo label="Attached" value={drive.attached} onPick={(attached) => onChange({ attached })} />
+    </Box>
+  );
+}
+
+function Pick<T extends string>({
+  label,
+  value,
+  options,
+  onPick,
+}: {
+  label: string;
+  value?: T;
+  options: Record<T, string>;
+  onPick: (v: T | undefined) => void;
+}) {
+  return (
+    <TextField
+      select
+      label={label}
+      value={value ?? "unknown"}
+      onChange={(e) => onPick(e.target.value === "unknown" ? undefined : (e.target.value as T))}
+    >
+      <MenuItem value="unknown">
+        <em>not known</em>
+      </MenuItem>
+      {(Object.entries(options) as [T, string][]).map(([v, name]) => (
+        <MenuItem key={v} value={v}>
+          {name}
+        </MenuItem>
+      ))}
+    </TextField>
+  );
+}
+
+function YesNo({
+  label,
+  value,
+  onPick,
+}: {
+  label: string;
+  value?: boolean;
+  onPick: (v: boolean | undefined) => void;
+}) {
+  return (
+    <Pick
+      label={label}
+      value={value === undefined ? undefined : value ? "yes" : "no"}
+      options={{ yes: "Yes", no: "No" }}
+      onPick={(v) => onPick(v === undefined ? undefined : v === "yes")}
+    />
+  );
+}

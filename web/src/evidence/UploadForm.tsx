@@ -1,0 +1,189 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import LinearProgress from "@mui/material/LinearProgress";
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
+import Typography from "@mui/material/Typography";
+import { type ReactNode, useRef, useState } from "react";
+import { type Case, Problem, type Role, addEvidence } from "../api/client";
+import { useTakeCase } from "../api/queries";
+import { ErrorNotice } from "../parts/ErrorNotice";
+import { grouped, parseSize } from "../parts/format";
+
+interface Props {
+  case: Case;
+  role: Role;
+  onDone: () => void;
+}
+
+/** Takes the first bytes of a disk, or all of them, with its real capacity and its end. */
+export function UploadForm({ case: c, role, onDone }: Props) {
+  const [file, setFile] = useState<File>();
+  const [tail, setTail] = useState<File>();
+  const [capacity, setCapacity] = useState("");
+  const [sectorSize, setSectorSize] = useState(512);
+  const [progress, setProgress] = useState<number | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const abort = useRef<AbortController>(null);
+  const take = useTakeCase();
+  const bytes = parseSize(capacity);
+  const badCapacity = capacity !== "" && bytes === undefined;
+
+  const send = async (confirm: boolean) => {
+    if (!file || badCapacity) return;
+    abort.current = new AbortController();
+    setError(null);
+    setProgress(0);
+    try {
+      take(
+        await addEvidence(
+          c.id,
+          c.version,
+          role,
+          { file, tail, capacity: bytes, sectorSize, confirm },
+          setProgress,
+          abort.current.signal,
+        ),
+      );
+      onDone();
+    } catch (e) {
+      setError(e);
+    } finally {
+      setProgress(null);
+    }
+  };
+
+  return (
+    <Box
+      component="form"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void send(false);
+      }}
+      sx={{ display: "grid", gap: 1.25, my: 1 }}
+    >
+      <Typography variant="body2" color="text.secondary">
+        A raw image of the disk or its first part, up to 64 MiB. On Linux, as root, this writes the first 16
+        MiB and the last MiB of a disk and prints its size in bytes:
+      </Typography>
+      <Box
+        component="pre"
+        className="mono"
+        tabIndex={0}
+        aria-label="Commands"
+        sx={{ m: 0, p: 1, border: 1, borderColor: "divider", borderRadius: 1, overflowX: "auto" }}
+      >
+        {`D=/dev/sdX   # the ${role}: check its size and model first\nhead -c 16M $D > ${role}-head.img\ntail -c 1M  $D > ${role}-tail.img\nblockdev --getsize64 $D`}
+      </Box>
+      <FilePicker
+        label={`First part, or the whole image, of the ${role}`}
+        file={file}
+        onFile={setFile}
+        required
+      />
+      <Box sx={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 1.25 }}>
+        <TextField
+          label="Real capacity"
+          value={capacity}
+          onChange={(e) => setCapacity(e.target.value)}
+          placeholder="500107862016"
+          error={badCapacity}
+          helperText={
+            badCapacity
+              ? "Expected bytes, or a size such as 500 GB or 465.8 GiB."
+              : bytes
+                ? `${grouped(bytes)} bytes`
+                : "when the file is only the beginning"
+          }
+        />
+        <TextField
+          select
+          label="Logical sector size"
+          value={sectorSize}
+          onChange={(e) => setSectorSize(Number(e.target.value))}
+          helperText="as attached now"
+        >
+          <MenuItem value={512}>512 bytes</MenuItem>
+          <MenuItem value={4096}>4096 bytes</MenuItem>
+        </TextField>
+      </Box>
+      <FilePicker label="End of the disk, if you have it" file={tail} onFile={setTail} />
+      {error !== null && <Refusal error={error} onInsist={() => void send(true)} />}
+      {progress === null ? (
+        <Box>
+          <Button type="submit" variant="contained" disabled={!file || badCapacity}>
+            Add to the {role}
+          </Button>
+        </Box>
+      ) : (
+        <Box sx={{ display: "flex", alignItems: "center", gap: 1.5 }}>
+          <LinearProgress
+            aria-label="Upload"
+            variant={progress < 1 ? "determinate" : "indeterminate"}
+            value={progress * 100}
+            sx={{ flex: 1 }}
+          />
+          <Typography variant="caption">
+            {progress < 1 ? `${Math.round(progress * 100)} %` : "reading the disk"}
+          </Typography>
+          <Button onClick={() => abort.current?.abort()}>Cancel</Button>
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+function Refusal({ error, onInsist }: { error: unknown; onInsist: () => void }): ReactNode {
+  if (!(error instanceof Problem && error.confirmable)) return <ErrorNotice error={error} />;
+  return (
+    <Alert
+      severity="warning"
+      variant="outlined"
+      action={
+        <Button color="inherit" onClick={onInsist}>
+          Take it all the same
+        </Button>
+      }
+    >
+      {error.message}
+    </Alert>
+  );
+}
+
+function FilePicker({
+  label,
+  file,
+  onFile,
+  required,
+}: {
+  label: string;
+  file?: File;
+  onFile: (f: File | undefined) => void;
+  required?: boolean;
+}) {
+  return (
+    <Box
+      onDragOver={(e) => e.preventDefault()}
+      onDrop={(e) => {
+        e.preventDefault();
+        onFile(e.dataTransfer.files[0]);
+      }}
+      sx={{ border: "1px dashed", borderColor: "text.secondary", borderRadius: 1, p: 1 }}
+    >
+      <Typography component="label" variant="body2" sx={{ display: "block", fontWeight: 600 }}>
+        {label}
+        <Box
+          component="input"
+          type="file"
+          required={required}
+          onChange={(e: React.ChangeEvent<HTMLInputElement>) => onFile(e.target.files?.[0])}
+          sx={{ display: "block", mt: 0.5, font: "inherit", fontWeight: 400, maxWidth: "100%" }}
+        />
+      </Typography>
+      <Typography variant="caption" color="text.secondary">
+        {file ? `${file.name}, ${grouped(file.size)} bytes` : "Choose a file, or drop one here."}
+      </Typography>
+    </Box>
+  );
+}

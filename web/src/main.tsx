@@ -1,0 +1,39 @@
+import "@fontsource-variable/source-code-pro";
+import "@fontsource-variable/source-sans-3";
+import CssBaseline from "@mui/material/CssBaseline";
+import { ThemeProvider } from "@mui/material/styles";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { Problem } from "./api/client";
+import { App } from "./app";
+import "./app.css";
+import { theme } from "./theme";
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      networkMode: "always", // the server is on this machine, with or without a network
+      retry: (count, error) =>
+        count < 2 && error instanceof Problem && (error.status === 0 || error.status === 503),
+    },
+    mutations: { networkMode: "always" },
+  },
+});
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no element #root");
+createRoot(root).render(
+  <StrictMode>
+    <ThemeProvider theme={theme} defaultMode="system" noSsr>
+      <CssBaseline />
+      <QueryClientProvider client={client}>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
+      </QueryClientProvider>
+    </ThemeProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,135 @@
+import Box from "@mui/material/Box";
+import ButtonBase from "@mui/material/ButtonBase";
+import { type ReactNode, useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { NavLink, useLocation, useNavigate } from "react-router";
+import { KeysDialog } from "./KeysDialog";
+
+const places = [
+  { to: "/cases", name: "Cases", icon: "M4 7h16v12H4zM9 7V4h6v3M4 12h16" },
+  { to: "/settings", name: "Settings", icon: "M5 7h14M5 12h14M5 17h14M9 5v4M15 10v4M8 15v4" },
+];
+
+/** The slim rail at the left, the page beside it, and the keys that work everywhere. */
+export function Frame({ children }: { children: ReactNode }) {
+  const [keys, setKeys] = useState(false);
+  const navigate = useNavigate();
+  const { pathname } = useLocation();
+  useHotkeys("shift+slash", () => setKeys(true), { useKey: false });
+  useHotkeys("slash", (e) => {
+    e.preventDefault();
+    void navigate("/cases", { state: { search: Date.now() } });
+  });
+  useHotkeys("g>c", () => void navigate("/cases"));
+  useHotkeys("g>s", () => void navigate("/settings"));
+  return (
+    <Box sx={{ display: "flex", minHeight: "100vh" }}>
+      <Box
+        component="a"
+        href="#page"
+        sx={{
+          position: "absolute",
+          left: -9999,
+          "&:focus": { left: 80, top: 4, zIndex: 10, bgcolor: "background.paper", p: 1 },
+        }}
+      >
+        Skip to the page
+      </Box>
+      <Box
+        component="nav"
+        aria-label="Main"
+        sx={(t) => ({
+          width: 72,
+          flex: "none",
+          position: "sticky",
+          top: 0,
+          height: "100vh",
+          bgcolor: (t.vars ?? t).palette.meaning.rail,
+          display: "flex",
+          flexDirection: "column",
+          pt: 1.5,
+        })}
+      >
+        <Logo />
+        {places.map((p) => (
+          <Place key={p.to} {...p} selected={pathname.startsWith(p.to)} />
+        ))}
+        <ButtonBase
+          onClick={() => setKeys(true)}
+          aria-label="Keys"
+          sx={(t) => ({
+            mt: "auto",
+            fontFamily: "inherit",
+            mb: 1.5,
+            py: 1,
+            color: (t.vars ?? t).palette.meaning.railText,
+            fontSize: "0.75rem",
+            flexDirection: "column",
+          })}
+        >
+          <Box
+            component="kbd"
+            sx={{ border: 1, borderColor: "currentcolor", borderRadius: 0.5, px: 0.75, mb: 0.25 }}
+          >
+            ?
+          </Box>
+          Keys
+        </ButtonBase>
+      </Box>
+      <Box component="main" id="page" sx={{ flex: 1, minWidth: 0, px: { xs: 1.5, sm: 2.75 }, py: 1.5 }}>
+        {children}
+      </Box>
+      <KeysDialog open={keys} onClose={() => setKeys(false)} />
+    </Box>
+  );
+}
+
+function Logo() {
+  return (
+    <Box
+      component="svg"
+      viewBox="0 0 32 32"
+      role="img"
+      aria-label="Latchkey"
+      sx={(t) => ({ width: 34, mx: "auto", mb: 1.5, color: (t.vars ?? t).palette.meaning.railBrass })}
+    >
+      <path d="M2 17h28" stroke="#efe3c8" strokeWidth="1.5" />
+      <path d="M6 17v7h5v-7zm7.5 0v4h5v-4zm7.5 0v9h5v-9z" fill="currentcolor" />
+      <path d="M6 5h5v11H6zm7.5 0h5v11h-5zm7.5 0h5v11h-5z" fill="#5d7a8c" />
+    </Box>
+  );
+}
+
+function Place({ to, name, icon, selected }: { to: string; name: string; icon: string; selected: boolean }) {
+  return (
+    <ButtonBase
+      component={NavLink}
+      to={to}
+      sx={(t) => {
+        const { meaning } = (t.vars ?? t).palette;
+        return {
+          flexDirection: "column",
+          py: 1.25,
+          fontSize: "0.75rem",
+          color: selected ? "#fff" : meaning.railText,
+          bgcolor: selected ? meaning.railSelected : "transparent",
+          boxShadow: selected ? `inset 3px 0 ${meaning.railBrass}` : "none",
+          "&:hover": { bgcolor: meaning.railSelected },
+        };
+      }}
+    >
+      <svg
+        width="22"
+        height="22"
+        viewBox="0 0 24 24"
+        aria-hidden="true"
+        fill="none"
+        stroke="currentcolor"
+        strokeWidth="1.6"
+      >
+        <path d={icon} />
+      </svg>
+      {name}
+    </ButtonBase>
+  );
+}

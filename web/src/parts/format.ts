@@ -1,0 +1,42 @@
+import type { Role } from "../api/client";
+
+/** Sector numbers and byte offsets, grouped by narrow spaces that do not break. */
+export const grouped = (n: number) => n.toString().replace(/\B(?=(\d{3})+$)/g, "\u202f");
+
+/** Groups the long numbers within a text: sectors and byte offsets, not parts of identifiers. */
+export const groupNumbers = (text: string) =>
+  text.replace(/(?<![\w-])\d{5,}(?![\w-])/g, (n) => grouped(Number(n)));
+
+const date = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
+const time = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", timeZoneName: "short" });
+
+/** 24 Nov 2026 14:05 with the local zone. */
+export function when(iso: string): string {
+  const d = new Date(iso);
+  return `${date.format(d)} ${time.format(d)}`;
+}
+
+export const busName: Record<string, string> = {
+  sata: "SATA",
+  nvme: "NVMe",
+  usb: "USB",
+  ide: "IDE",
+  scsi: "SCSI",
+  virtio: "virtio",
+  sd: "SD card",
+};
+
+export const roles: Role[] = ["original", "clone"];
+
+export const isRole = (s: string | undefined): s is Role => s === "original" || s === "clone";
+
+/** A size typed in any of the forms that labels and screens show, in bytes. */
+export function parseSize(text: string): number | undefined {
+  const m = /^([\d\s\u2009\u202f]+(?:[.,]\d+)?)\s*(b|bytes|[kmgtp]i?b)?$/i.exec(text.trim());
+  if (!m?.[1]) return undefined;
+  const value = Number(m[1].replace(/[\s\u2009\u202f]/g, "").replace(",", "."));
+  const unit = (m[2] ?? "b").toLowerCase();
+  const power = "bkmgtp".indexOf(unit.charAt(0));
+  const bytes = value * (unit.includes("i") ? 1024 : 1000) ** power;
+  return Number.isFinite(bytes) && bytes > 0 ? Math.round(bytes) : undefined;
+}

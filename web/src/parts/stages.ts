@@ -1,0 +1,24 @@
+/** The stages of a start, in order, with their names on the screen. */
+export const stages = [
+  ["drive", "Drive"],
+  ["mode", "Mode"],
+  ["order", "Order"],
+  ["table", "Table"],
+  ["boot-partition", "Boot partition"],
+  ["loader", "Loader"],
+  ["configuration", "Configuration"],
+  ["system", "System"],
+] as const;
+
+export type Stage = (typeof stages)[number][0];
+
+export const stageTitle = (stage: string) => stages.find(([s]) => s === stage)?.[1] ?? stage;
+
+/** How a pin's state is said. */
+export const stateWord: Record<string, string> = {
+  passes: "passes",
+  blocks: "blocks",
+  unproven: "not proven",
+  behind: "not reached",
+  "wrong-disk": "wrong disk",
+};
