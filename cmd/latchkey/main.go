@@ -22,13 +22,17 @@ type exitWith int
 
 func (e exitWith) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 
-func main() {
+func rootCommand() *cobra.Command {
 	root := &cobra.Command{
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), migrateCommand(), openAPICommand())
-	err := root.Execute()
+	return root
+}
+
+func main() {
+	err := rootCommand().Execute()
 	var code exitWith
 	switch {
 	case err == nil:

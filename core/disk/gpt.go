@@ -120,7 +120,7 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 	if len(problems) > 0 {
 		c.State = CopyDamaged
 		if allMissing(problems) {
-			c.State = CopyNotCaptured
+			c.State, problems = CopyNotCaptured, nil
 		}
 	}
 	return c, problems

@@ -37,9 +37,9 @@ func (k *walk) bootPartition(a *Attempt, d *Drive, t target) bool {
 		return false
 	}
 	if d.Contents.Layout.GPT.Valid() == nil && d.Contents.Layout.Style == disk.StyleGPT {
-		// The table itself is not in evidence and was taken to be good.
-		return k.evidence(d, StageBootPartition, "esp", "Has "+d.called()+" an EFI system partition with a loader?",
-			"Add the first sectors of "+d.called()+" as evidence.") || a.block(StageBootPartition, "The partitions are not in evidence.")
+		// The table is not in evidence; that was asked for already.
+		a.Steps = append(a.Steps, Step{Stage: StageBootPartition, State: Unproven, Text: "The partitions are not in evidence."})
+		return true
 	}
 	return a.block(StageBootPartition, strings.ToUpper(d.called()[:1])+d.called()[1:]+" has no EFI system partition: there is nothing for the firmware to run.",
 		partitionFacts(d)...)

@@ -109,6 +109,9 @@ func (c *Contents) lost(p disk.Partition) bool { return p.End() > c.Layout.Secto
 // when no whole one stands beside it.
 func (d *Drive) cutSystem() (disk.Partition, bool) {
 	var cut disk.Partition
+	if d.Contents == nil {
+		return cut, false
+	}
 	for _, p := range d.Contents.Layout.Partitions {
 		switch {
 		case p.Type.Role != disk.RoleSystem:

@@ -45,6 +45,9 @@ type FAT struct {
 	rootClus  uint32 // first cluster of the root directory (FAT32)
 	dataStart int64
 	totalIn16 bool
+
+	sector   []byte // the sector of the FAT read last
+	sectorAt int64
 }
 
 // looksFAT reports whether a boot sector has what every FAT one has: a jump, the
@@ -125,35 +128,49 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	return nil
 }
 
+// entry returns n bytes of the first FAT at byte offset off within it. A sector
+// is read once for the many entries it holds.
+func (f *FAT) entry(off int64, n int) (uint32, error) {
+	size := int64(f.BytesPerSector)
+	var v uint32
+	for i := range n {
+		at := off + int64(i)
+		if start := f.fatStart + at - at%size; f.sector == nil || f.sectorAt != start {
+			raw := make([]byte, size)
+			if _, err := f.r.ReadAt(raw, start); err != nil {
+				return 0, err
+			}
+			f.sector, f.sectorAt = raw, start
+		}
+		v |= uint32(f.sector[at%size]) << (8 * i)
+	}
+	return v, nil
+}
+
 // next returns the cluster after c, and false at the end of the chain.
 func (f *FAT) next(c uint32) (uint32, bool, error) {
-	raw := make([]byte, 4)
 	var v, last uint32
+	var err error
 	switch f.Kind {
 	case FAT12:
-		if _, err := f.r.ReadAt(raw[:2], f.fatStart+int64(c)+int64(c/2)); err != nil {
-			return 0, false, err
-		}
-		v, last = uint32(binary.LittleEndian.Uint16(raw)), 0xFF8
+		v, err = f.entry(int64(c)+int64(c/2), 2)
 		if c&1 == 1 {
 			v >>= 4
 		}
-		v &= 0xFFF
+		v, last = v&0xFFF, 0xFF8
 	case FAT16:
-		if _, err := f.r.ReadAt(raw[:2], f.fatStart+int64(c)*2); err != nil {
-			return 0, false, err
-		}
-		v, last = uint32(binary.LittleEndian.Uint16(raw)), 0xFFF8
+		v, err = f.entry(int64(c)*2, 2)
+		last = 0xFFF8
 	default:
-		if _, err := f.r.ReadAt(raw, f.fatStart+int64(c)*4); err != nil {
-			return 0, false, err
-		}
-		v, last = binary.LittleEndian.Uint32(raw)&0x0FFFFFFF, 0x0FFFFFF8
+		v, err = f.entry(int64(c)*4, 4)
+		v, last = v&0x0FFFFFFF, 0x0FFFFFF8
 	}
-	if v >= last {
+	switch {
+	case err != nil:
+		return 0, false, err
+	case v >= last:
 		return 0, false, nil
-	}
-	if v < 2 || v >= f.Clusters+2 {
+	case v < 2 || v >= f.Clusters+2:
 		return 0, false, fmt.Errorf("cluster %d links to %d, expected 2 to %d or an end mark", c, v, f.Clusters+1)
 	}
 	return v, true, nil

@@ -12,6 +12,9 @@ const (
 	attrDir    = 0x10
 	attrLong   = 0x0F
 	direntLen  = 32
+
+	ntLowerBase = 0x08
+	ntLowerExt  = 0x10
 )
 
 func (f *FAT) rootEntries() ([]File, error) {
@@ -125,6 +128,14 @@ func (d *dirDecoder) name(e []byte) string {
 	base, ext := strings.TrimRight(string(e[:8]), " "), strings.TrimRight(string(e[8:11]), " ")
 	if base != "" && base[0] == 0x05 { // stands for 0xE5
 		base = "\xE5" + base[1:]
+	}
+	// A reserved byte holds the case of an all-lower-case name or extension;
+	// common practice of the systems since Windows NT.
+	if e[12]&ntLowerBase != 0 {
+		base = strings.ToLower(base)
+	}
+	if e[12]&ntLowerExt != 0 {
+		ext = strings.ToLower(ext)
 	}
 	if ext != "" {
 		return base + "." + ext

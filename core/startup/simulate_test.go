@@ -1,0 +1,274 @@
+package startup_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+const fallbackPath = `\EFI\BOOT\BOOTX64.EFI`
+
+func x64() []byte { return diskmaker.Program{}.Bytes() }
+
+// gptDisk declares a small UEFI disk with the given files on its boot partition.
+func gptDisk(id byte, files map[string][]byte) diskmaker.Disk {
+	g := disk.MustGUID("D15C0000-0000-4000-8000-000000000000")
+	g[15] = id
+	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: g, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: files}},
+		{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}},
+	}}
+}
+
+func mbrDisk(code string, active ...int) diskmaker.Disk {
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xCAFE, BootCode: code, Partitions: []diskmaker.Partition{
+		{MBRType: 7, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs"}}, {MBRType: 7, Volume: diskmaker.Volume{Kind: "ntfs"}},
+	}}
+	for _, i := range active {
+		d.Partitions[i].Active = true
+	}
+	return d
+}
+
+func examine(t *testing.T, m *diskmaker.Image) *startup.Contents {
+	t.Helper()
+	d, err := disk.New(m, m.Size, m.SectorSize)
+	require.NoError(t, err)
+	return startup.Examine(d)
+}
+
+func drive(t *testing.T, role startup.Role, m *diskmaker.Image) startup.Drive {
+	t.Helper()
+	d := startup.Drive{Name: string(role), Role: role, Bus: fact.Tell("sata"), Attached: fact.Tell(true)}
+	if m != nil {
+		d.Contents = examine(t, m)
+	}
+	return d
+}
+
+// edk2 returns a machine with everything about its firmware known, judged up to
+// the hand-over.
+func edk2(mode firmware.Mode, drives ...startup.Drive) startup.Machine {
+	b, _ := firmware.Named("edk2")
+	m := startup.Machine{Until: startup.StageLoader, Drives: drives, Firmware: firmware.Settings{
+		Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
+		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}},
+	}}
+	for _, d := range drives {
+		m.DeviceOrder = append(m.DeviceOrder, d.Name)
+	}
+	return m
+}
+
+// The stages of a UEFI start with known firmware; UEFI Specification 2.10,
+// sections 2.1.1, 3.5.1.1, 5.3.2 and 13.3.
+func TestUEFIStartsAndStops(t *testing.T) {
+	good := map[string][]byte{fallbackPath: x64()}
+	wrongType := gptDisk(1, good)
+	wrongType.Partitions[0].Type = disk.TypeBasicData
+	noBoot := gptDisk(1, good)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	notFAT := gptDisk(1, good)
+	notFAT.Partitions[0].Volume = diskmaker.Volume{Kind: "ntfs"}
+	mbrWithFAT := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{
+		{MBRType: disk.MBRTypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}}}}
+	large := gptDisk(1, good)
+	large.SectorSize, large.Sectors = 4096, 1<<18
+	damaged := gptDisk(1, good).MustBuild()
+	spoil(t, damaged, 512+60)
+	both := gptDisk(1, good).MustBuild()
+	spoil(t, both, 512+60)
+	spoil(t, both, both.Size-512+60)
+	for name, c := range map[string]struct {
+		image   *diskmaker.Image
+		verdict startup.Verdict
+		stage   startup.Stage
+	}{
+		"fallback loader":              {gptDisk(1, good).MustBuild(), startup.Starts, ""},
+		"fallback loader, 4096 bytes":  {large.MustBuild(), startup.Starts, ""},
+		"MBR with a FAT partition":     {mbrWithFAT.MustBuild(), startup.Starts, ""},
+		"boot partition of wrong type": {wrongType.MustBuild(), startup.Starts, ""},
+		"damaged primary":              {damaged, startup.Starts, ""},
+		"both tables damaged":          {both, startup.Stops, startup.StageTable},
+		"blank":                        {diskmaker.NewImage(1<<30, 512), startup.Stops, startup.StageTable},
+		"Windows on MBR":               {mbrDisk("classic", 0).MustBuild(), startup.Stops, startup.StageMode},
+		"no boot partition":            {noBoot.MustBuild(), startup.Stops, startup.StageBootPartition},
+		"boot partition is NTFS":       {notFAT.MustBuild(), startup.Stops, startup.StageBootPartition},
+		"no loader":                    {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops, startup.StageLoader},
+		"wrong architecture":           {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(), startup.Stops, startup.StageLoader},
+		"loader cut short":             {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(), startup.Stops, startup.StageLoader},
+		"loader is a text":             {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, startup.StageLoader},
+	} {
+		t.Run(name, func(t *testing.T) {
+			trace := startup.Simulate(edk2(firmware.UEFI, drive(t, startup.RoleClone, c.image)))
+			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
+			assert.Equal(t, c.stage, trace.Stage)
+			assert.Equal(t, 1, trace.Worlds, "nothing is unknown")
+			if c.verdict == startup.Starts {
+				assert.Equal(t, fallbackPath, trace.Loader)
+				assert.Equal(t, 1, trace.Partition)
+			} else {
+				assert.NotEmpty(t, trace.Symptom)
+				assert.NotEmpty(t, trace.Findings)
+			}
+		})
+	}
+}
+
+func spoil(t *testing.T, m *diskmaker.Image, off int64) {
+	t.Helper()
+	_, err := m.WriteAt([]byte{0xA7, 0x5B}, off)
+	require.NoError(t, err)
+}
+
+// Legacy starts; common practice, no source, but for the signature rule that
+// open-source firmware follows.
+func TestLegacyStartsAndStops(t *testing.T) {
+	unsigned := mbrDisk("classic", 0).MustBuild()
+	spoil(t, unsigned, 510)
+	noRecord := mbrDisk("classic", 0).MustBuild()
+	spoil(t, noRecord, 2048*512+510)
+	moved := mbrDisk("classic", 0)
+	moved.Partitions[0].Hidden = 63
+	other := mbrDisk("", 0).MustBuild()
+	_, err := other.WriteAt([]byte{0xFA, 0xF4, 0xEB, 0xFD}, 0)
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		image   *diskmaker.Image
+		verdict startup.Verdict
+		stage   startup.Stage
+		loader  string
+	}{
+		"one active partition":     {mbrDisk("classic", 0).MustBuild(), startup.Starts, "", startup.LoaderBootSector},
+		"unknown boot code":        {other, startup.Starts, "", startup.LoaderBootCode},
+		"none active":              {mbrDisk("classic").MustBuild(), startup.Stops, startup.StageBootPartition, ""},
+		"two active":               {mbrDisk("classic", 0, 1).MustBuild(), startup.Stops, startup.StageBootPartition, ""},
+		"no boot code":             {mbrDisk("", 0).MustBuild(), startup.Stops, startup.StageTable, ""},
+		"no signature in sector 0": {unsigned, startup.Stops, startup.StageTable, ""},
+		"no boot record":           {noRecord, startup.Stops, startup.StageBootPartition, startup.LoaderBootSector},
+		"moved, not corrected":     {moved.MustBuild(), startup.Stops, startup.StageBootPartition, startup.LoaderBootSector},
+		"GPT without boot code":    {gptDisk(1, nil).MustBuild(), startup.Stops, startup.StageMode, ""},
+		"blank":                    {diskmaker.NewImage(1<<30, 512), startup.Stops, startup.StageTable, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			trace := startup.Simulate(edk2(firmware.Legacy, drive(t, startup.RoleClone, c.image)))
+			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
+			assert.Equal(t, c.stage, trace.Stage)
+			assert.Equal(t, c.loader, trace.Loader)
+		})
+	}
+}
+
+func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
+	m := edk2(firmware.Legacy, drive(t, startup.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, startup.RoleClone, mbrDisk("classic", 0).MustBuild()))
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Starts, trace.Verdict)
+	require.Len(t, trace.Attempts, 2)
+	assert.Equal(t, "original", trace.Attempts[0].Drive)
+	assert.False(t, trace.Attempts[0].Final)
+}
+
+func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
+	m := edk2(firmware.Legacy, drive(t, startup.RoleClone, mbrDisk("classic", 0, 1).MustBuild()), drive(t, startup.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Equal(t, startup.StageBootPartition, trace.Stage)
+	assert.Len(t, trace.Attempts, 1)
+}
+
+func TestCompatibilitySupportStartsEitherStyle(t *testing.T) {
+	for _, image := range []*diskmaker.Image{mbrDisk("classic", 0).MustBuild(), gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()} {
+		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM, drive(t, startup.RoleClone, image))).Verdict)
+	}
+}
+
+func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
+	good := map[string][]byte{fallbackPath: x64()}
+	original, clone := drive(t, startup.RoleOriginal, gptDisk(1, good).MustBuild()), drive(t, startup.RoleClone, gptDisk(2, good).MustBuild())
+	m := edk2(firmware.UEFI, original, clone)
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
+	assert.Equal(t, "original", trace.Drive)
+	pins := startup.Pins(m, "clone")
+	assert.Equal(t, startup.Passes, pins[1].State)
+	assert.Equal(t, startup.Wrong, pins[2].State)
+	assert.Equal(t, startup.Behind, pins[3].State)
+	m.DeviceOrder = []string{"clone", "original"}
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	m.DeviceOrder = nil
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	require.Len(t, trace.Missing, 1)
+	assert.Equal(t, "deviceOrder", trace.Missing[0].Field)
+}
+
+func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(2, nil).MustBuild()), drive(t, startup.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
+	assert.Contains(t, trace.Reason, "The clone was tried first and failed at the loader")
+}
+
+func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
+	clone := drive(t, startup.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone.Attached = fact.Tell(false)
+	m := edk2(firmware.UEFI, clone)
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Equal(t, startup.StageDrive, trace.Stage)
+	assert.Equal(t, startup.Blocks, startup.Pins(m, "clone")[0].State)
+}
+
+func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
+	clone := drive(t, startup.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone.Bus = fact.Tell("nvme")
+	m := edk2(firmware.UEFI, clone)
+	m.DeviceOrder = nil // no list of the firmware's has shown it
+	m.Firmware.Behaviour.StartsFromNVMe = fact.Unknown[bool]()
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+	m.Firmware.Behaviour.StartsFromNVMe = fact.Tell(false)
+	assert.Equal(t, startup.StageDrive, startup.Simulate(m).Stage)
+}
+
+func TestSecureBootWantsASignature(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m.Firmware.SecureBoot = fact.Tell(true)
+	assert.Equal(t, startup.StageLoader, startup.Simulate(m).Stage)
+	m.Firmware.SecureBoot = fact.Unknown[bool]()
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, "secureBoot", trace.Missing[0].Field)
+	m.Drives[0] = drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
+	m.Firmware.SecureBoot = fact.Tell(true)
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Starts, trace.Verdict)
+	assert.Equal(t, "risk", trace.Findings[0].Severity, "whether the firmware trusts it is not known")
+}
+
+func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m.Until = ""
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, startup.Starts, trace.Reaches)
+	assert.Equal(t, "The clone reaches its loader; what it loads next is not examined yet.", trace.Headline)
+	pins := startup.Pins(m, "clone")
+	assert.Equal(t, startup.Unproven, pins[6].State)
+	assert.Equal(t, startup.Unproven, pins[7].State)
+}
+
+func TestASystemThatIsCutOffStops(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "the firmware itself does not notice")
+	m.Until = ""
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Equal(t, startup.StageSystem, trace.Stage)
+}

@@ -1,0 +1,187 @@
+package startup_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/capture"
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+func TestBehaviourThatTheStandardLeavesOpen(t *testing.T) {
+	good := map[string][]byte{fallbackPath: x64()}
+	damaged := gptDisk(1, good).MustBuild()
+	spoil(t, damaged, 512+60)
+	wrongType := gptDisk(1, good)
+	wrongType.Partitions[0].Type = disk.TypeBasicData
+	unprotected := gptDisk(1, good).MustBuild()
+	_, err := unprotected.WriteAt(make([]byte, 64), 446)
+	require.NoError(t, err)
+	for field, image := range map[string]*diskmaker.Image{
+		"fallbackOnFixedDisks": gptDisk(1, good).MustBuild(), "usesBackupGPT": damaged,
+		"startsAnyFATPartition": wrongType.MustBuild(), "needsProtectiveMBR": unprotected,
+	} {
+		m := edk2(firmware.UEFI, drive(t, startup.RoleClone, image))
+		m.Firmware.Behaviour = firmware.Behaviour{}
+		if field != "fallbackOnFixedDisks" {
+			m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(true)
+		}
+		trace := startup.Simulate(m)
+		assert.Equal(t, startup.Depends, trace.Verdict, field)
+		require.Len(t, trace.Missing, 1, field)
+		assert.Equal(t, field, trace.Missing[0].Field)
+		assert.Len(t, trace.Missing[0].Options, 2)
+		for _, o := range trace.Missing[0].Options {
+			assert.NotEmpty(t, o.Leads, "the one question settles it")
+		}
+	}
+}
+
+func TestUnknownModeDependsOnlyWhenItMatters(t *testing.T) {
+	good := drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	m := edk2(firmware.UEFI, good)
+	m.Firmware.Mode = fact.Unknown[firmware.Mode]()
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, "mode", trace.Missing[0].Field)
+	blank := edk2(firmware.UEFI, drive(t, startup.RoleClone, diskmaker.NewImage(1<<30, 512)))
+	blank.Firmware.Mode = fact.Unknown[firmware.Mode]()
+	trace = startup.Simulate(blank)
+	assert.Equal(t, startup.Stops, trace.Verdict, "a blank disk starts in no mode")
+	assert.Empty(t, trace.Missing)
+}
+
+func TestEvidenceThatEndsTooEarly(t *testing.T) {
+	m := gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()
+	for _, c := range []struct {
+		held  int64
+		stage startup.Stage
+	}{{512, startup.StageTable}, {1 << 20, startup.StageBootPartition}, {2048*512 + 512, startup.StageLoader}} {
+		sparse, err := capture.NewSparse(m, []capture.Extent{{Offset: 0, Length: c.held}})
+		require.NoError(t, err)
+		d, err := disk.New(sparse, m.Size, 512)
+		require.NoError(t, err)
+		clone := drive(t, startup.RoleClone, nil)
+		clone.Contents = startup.Examine(d)
+		trace := startup.Simulate(edk2(firmware.UEFI, clone))
+		assert.Equal(t, startup.Depends, trace.Verdict, "%d bytes", c.held)
+		require.NotEmpty(t, trace.Missing)
+		assert.Equal(t, c.stage, trace.Missing[0].Stage, "%d bytes", c.held)
+	}
+}
+
+func TestNothingKnownOfTheCloneDepends(t *testing.T) {
+	trace := startup.Simulate(edk2(firmware.UEFI, drive(t, startup.RoleClone, nil)))
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Contains(t, trace.Missing[0].Text, "Nothing of its partition table is in evidence")
+}
+
+func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
+	m.Firmware.Entries = nil
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Contains(t, trace.Missing[0].Text, `\EFI\debian\shimx64.efi`, "the shim, not the GRUB that it starts")
+	m.Drives[0].HasEntry = fact.Tell(true)
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Starts, trace.Verdict)
+	assert.Equal(t, `\EFI\debian\shimx64.efi`, trace.Loader)
+	m.Drives[0].HasEntry = fact.Tell(false)
+	assert.Equal(t, startup.StageLoader, startup.Simulate(m).Stage)
+}
+
+func entryFor(d diskmaker.Disk, partition byte, path string, active bool) firmware.Entry {
+	g := d.GUID
+	g[15] += partition
+	return firmware.Entry{Number: 3, Active: active, Description: "system", Path: firmware.Path{File: path, Partition: &firmware.PartitionNode{
+		Number: uint32(partition), Start: 2048, Size: 64 * 2048, GUID: g}}}
+}
+
+// Entries; UEFI Specification 2.10, sections 3.1.1 and 10.3.5.1.
+func TestBootEntries(t *testing.T) {
+	path := `\EFI\debian\shimx64.efi`
+	decl := gptDisk(1, map[string][]byte{path: x64()})
+	stale := entryFor(gptDisk(9, nil), 1, path, true)
+	for name, c := range map[string]struct {
+		entry   firmware.Entry
+		verdict startup.Verdict
+		stage   startup.Stage
+	}{
+		"matching": {entryFor(decl, 1, path, true), startup.Starts, ""},
+		"inactive": {entryFor(decl, 1, path, false), startup.Stops, startup.StageLoader},
+		"stale":    {stale, startup.Stops, startup.StageLoader},
+		"no file":  {entryFor(decl, 1, `\EFI\gone.efi`, true), startup.Stops, startup.StageLoader},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+			m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: c.entry}}
+			trace := startup.Simulate(m)
+			assert.Equal(t, c.verdict, trace.Verdict)
+			assert.Equal(t, c.stage, trace.Stage)
+			if c.verdict == startup.Starts {
+				assert.Equal(t, "0003", trace.Entry)
+			}
+		})
+	}
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(false)
+	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: stale}}
+	assert.Equal(t, startup.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
+	next := uint16(3)
+	m.Firmware.Entries = &firmware.Entries{Next: &next, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, false)}}
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "BootNext is tried although it is not in the order")
+}
+
+func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
+	path := `\EFI\debian\shimx64.efi`
+	decl := gptDisk(1, map[string][]byte{path: x64()})
+	m := edk2(firmware.UEFI, drive(t, startup.RoleOriginal, decl.MustBuild()), drive(t, startup.RoleClone, decl.MustBuild()))
+	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, true)}}
+	assert.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)
+	m.DeviceOrder = nil
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+}
+
+func TestAMovedPartitionIsFoundByGUIDAlone(t *testing.T) {
+	path := `\EFI\debian\shimx64.efi`
+	decl := gptDisk(1, map[string][]byte{path: x64()})
+	e := entryFor(decl, 1, path, true)
+	e.Path.Partition.Start = 4096
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	m.Firmware.Behaviour.EntryMatchesByGUIDAlone = fact.Unknown[bool]()
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+}
+
+// Everything unknown at once: the simulation ends within its bound and does not
+// guess.
+func TestEverythingUnknown(t *testing.T) {
+	var drives []startup.Drive
+	for i := range 3 {
+		d := drive(t, startup.RoleClone, gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
+		d.Name, d.Attached, d.Bus = fmt.Sprint(i), fact.Unknown[bool](), fact.Tell("nvme")
+		drives = append(drives, d)
+	}
+	drives[1].Role, drives[2].Role = startup.RoleOriginal, startup.RoleOther
+	trace := startup.Simulate(startup.Machine{Drives: drives})
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.NotEmpty(t, trace.Missing)
+	assert.LessOrEqual(t, trace.Worlds, 2048)
+}
+
+func TestTheSimulationIsPure(t *testing.T) {
+	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m.Firmware.Behaviour = firmware.Behaviour{}
+	first := startup.Simulate(m)
+	for range 5 {
+		assert.Equal(t, first, startup.Simulate(m))
+	}
+}

@@ -1,0 +1,168 @@
+package volume_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"io"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+	"latchkey/internal/diskmaker"
+)
+
+func sorted(s []string) []string { slices.Sort(s); return s }
+
+// bootDisk returns a disk with one FAT32 partition at sector 2048 and the byte
+// offset of its first FAT.
+func bootDisk(t *testing.T) (m *diskmaker.Image, fatAt int64) {
+	t.Helper()
+	m, err := diskmaker.Disk{Sectors: 1 << 19, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 100, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{
+			"EFI/BOOT/BOOTX64.EFI": bytes.Repeat([]byte("latchkey"), 4000),
+		}}},
+	}}.Build()
+	require.NoError(t, err)
+	return m, 2048*512 + 32*512
+}
+
+func examineFirst(t *testing.T, m *diskmaker.Image) volume.Volume {
+	t.Helper()
+	d, err := disk.New(m, m.Size, 512)
+	require.NoError(t, err)
+	return volume.Examine(d, disk.ReadLayout(d).Partitions[0])
+}
+
+func TestFATThatLoops(t *testing.T) {
+	m, fat := bootDisk(t)
+	v := examineFirst(t, m)
+	f, err := v.FAT.Lookup("efi/boot/bootx64.efi")
+	require.NoError(t, err)
+	// Every used cluster from the file's on links to itself.
+	for c := int64(3); c < 200; c++ {
+		four := make([]byte, 4)
+		_, err := m.ReadAt(four, fat+4*c)
+		require.NoError(t, err)
+		if v := binary.LittleEndian.Uint32(four); v > uint32(c) && v < 0x0FFFFFF0 {
+			binary.LittleEndian.PutUint32(four, uint32(c))
+			_, err = m.WriteAt(four, fat+4*c)
+			require.NoError(t, err)
+		}
+	}
+	_, err = examineFirst(t, m).FAT.Open(f)
+	assert.ErrorContains(t, err, "it loops")
+}
+
+func TestDirectoryThatLoops(t *testing.T) {
+	m, fat := bootDisk(t)
+	_, err := m.WriteAt([]byte{2, 0, 0, 0}, fat+4*2) // the root's cluster links to itself
+	require.NoError(t, err)
+	v := examineFirst(t, m)
+	_, err = v.FAT.Lookup("no/such/file")
+	require.Error(t, err)
+}
+
+func TestBrokenChains(t *testing.T) {
+	for name, c := range map[string]struct {
+		link uint32
+		want string
+	}{
+		"link beyond the volume": {0x0ABCDEF0, "expected 2 to"},
+		"ends too early":         {0x0FFFFFFF, "its directory entry says 32000"},
+		"free cluster":           {0, "expected 2 to"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, fat := bootDisk(t)
+			v := examineFirst(t, m)
+			f, err := v.FAT.Lookup("EFI/BOOT/BOOTX64.EFI")
+			require.NoError(t, err)
+			four := binary.LittleEndian.AppendUint32(nil, c.link)
+			_, err = m.WriteAt(four, fat+4*6) // a cluster within the file
+			require.NoError(t, err)
+			_, err = examineFirst(t, m).FAT.Open(f)
+			assert.ErrorContains(t, err, c.want)
+		})
+	}
+}
+
+func TestDamagedFATBootSectors(t *testing.T) {
+	for name, c := range map[string]struct {
+		off  int64
+		b    []byte
+		code string
+	}{
+		"bytes per sector": {11, []byte{1, 2}, "fat-damaged"},
+		"clusters of 0":    {13, []byte{0}, "fat-damaged"},
+		"no reserved":      {14, []byte{0, 0}, "fat-damaged"},
+		"no signature":     {510, []byte{0, 0}, ""},
+		"no room for data": {32, []byte{9, 0, 0, 0}, "fat-damaged"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, _ := bootDisk(t)
+			_, err := m.WriteAt(c.b, 2048*512+c.off)
+			require.NoError(t, err)
+			v := examineFirst(t, m)
+			assert.Equal(t, volume.Unknown, v.Kind)
+			assert.False(t, v.IsFAT())
+			if c.code != "" {
+				require.Len(t, v.Problems, 1)
+				assert.Equal(t, c.code, v.Problems[0].Code)
+				assert.Positive(t, v.Problems[0].Source.Offset)
+			}
+		})
+	}
+}
+
+func TestVolumesOfOtherKinds(t *testing.T) {
+	boot := func(oem string) []byte {
+		b := make([]byte, 1<<20)
+		copy(b[3:], oem)
+		b[510], b[511] = 0x55, 0xAA
+		return b
+	}
+	for want, raw := range map[volume.Kind][]byte{
+		volume.BitLocker: boot("-FVE-FS-"), volume.ExFAT: boot("EXFAT   "), volume.Empty: make([]byte, 1<<20),
+		volume.Unknown: boot("something"), volume.NTFS: boot("NTFS    "),
+	} {
+		d, err := disk.New(bytes.NewReader(raw), int64(len(raw)), 512)
+		require.NoError(t, err)
+		assert.Equal(t, want, volume.Examine(d, disk.Partition{Number: 1, Length: 2048}).Kind)
+	}
+}
+
+func TestVolumeBeyondTheEnd(t *testing.T) {
+	d, err := disk.New(bytes.NewReader(make([]byte, 4096)), 4096, 512)
+	require.NoError(t, err)
+	assert.Equal(t, volume.Unknown, volume.Examine(d, disk.Partition{Start: 1 << 62, Length: 9}).Kind)
+}
+
+func FuzzFAT(f *testing.F) {
+	m := diskmaker.Disk{Sectors: 9000, Style: diskmaker.GPT, Partitions: []diskmaker.Partition{{Type: disk.TypeESP, MiB: 2, Volume: diskmaker.Volume{
+		Kind: "fat12", Files: map[string][]byte{"EFI/BOOT/BOOTX64.EFI": make([]byte, 9000)}}}}}.MustBuild()
+	raw := make([]byte, 64<<10)
+	if _, err := m.ReadAt(raw, 2048*512); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(raw)
+	f.Add(raw[:512])
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		fat, err := volume.OpenFAT(io.NewSectionReader(bytes.NewReader(raw), 0, int64(len(raw))))
+		if err != nil {
+			return
+		}
+		file, err := fat.Lookup("EFI/BOOT/BOOTX64.EFI")
+		if err != nil {
+			return
+		}
+		if r, err := fat.Open(file); err == nil {
+			if _, err := io.Copy(io.Discard, r); err != nil && !errors.Is(err, io.EOF) {
+				return
+			}
+		}
+	})
+}
