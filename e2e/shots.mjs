@@ -12,7 +12,11 @@ const theme = option("theme", "light");
 const base = option("base", process.env.LATCHKEY_URL ?? "http://127.0.0.1:8384");
 
 const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: chromiumArgs });
-const page = await browser.newPage({ viewport: { width, height }, colorScheme: theme, reducedMotion: "reduce" });
+const page = await browser.newPage({
+  viewport: { width, height },
+  colorScheme: theme,
+  reducedMotion: "reduce",
+});
 page.on("pageerror", (e) => console.log("page error:", e.message));
 page.on("console", (m) => m.type() === "error" && console.log("console:", m.text()));
 for (const shot of rest) {

@@ -26,6 +26,7 @@ var layers = [][]string{
 	{"capture", "internal/diskmaker"},
 	{"demo"},
 	{"server/store"},
+	{"server/store/storetest"},
 	{"server/judge"},
 	{"server/api", "web"},
 	{"cmd/latchkey"},

@@ -70,7 +70,11 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	if form.Tail.IsSet {
 		tail = form.Tail
 	}
-	held, err := capture.Ends(form.File, min(form.File.Size, e.Capacity), tail, tailSize(form.Tail), e.Capacity)
+	headLen := form.File.Size
+	if form.Capacity == 0 {
+		headLen = e.Capacity - tailSize(form.Tail) // a whole number of sectors
+	}
+	held, err := capture.Ends(form.File, headLen, tail, tailSize(form.Tail), e.Capacity)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("The sizes do not fit together: " + err.Error() + ".")
 	}

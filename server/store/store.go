@@ -44,15 +44,16 @@ func Open(dsn string) (*Store, error) {
 	}
 	cfg.ParseTime, cfg.Loc = true, time.UTC
 	cfg.Logger = &mysqldriver.NopLogger{} // its complaints come back as errors
-	db, err := gorm.Open(mysql.Open(cfg.FormatDSN()), &gorm.Config{
+	connector, err := mysqldriver.NewConnector(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	pool := sql.OpenDB(connector)
+	db, err := gorm.Open(mysql.New(mysql.Config{Conn: pool, DSNConfig: cfg}), &gorm.Config{
 		TranslateError: true, Logger: logger.Default.LogMode(logger.Silent), NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
-		return nil, explain(err)
-	}
-	pool, err := db.DB()
-	if err != nil {
-		return nil, err
+		return nil, errors.Join(explain(err), pool.Close())
 	}
 	pool.SetMaxOpenConns(16)
 	pool.SetMaxIdleConns(8)

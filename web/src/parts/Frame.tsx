@@ -10,16 +10,23 @@ const places = [
   { to: "/settings", name: "Settings", icon: "M5 7h14M5 12h14M5 17h14M9 5v4M15 10v4M8 15v4" },
 ];
 
+// The character counts, not the key: keyboards have ? and / in different places.
+const produced = { useKey: true, ignoreModifiers: true };
+
 /** The slim rail at the left, the page beside it, and the keys that work everywhere. */
 export function Frame({ children }: { children: ReactNode }) {
   const [keys, setKeys] = useState(false);
   const navigate = useNavigate();
   const { pathname } = useLocation();
-  useHotkeys("shift+slash", () => setKeys(true), { useKey: false });
-  useHotkeys("slash", (e) => {
-    e.preventDefault();
-    void navigate("/cases", { state: { search: Date.now() } });
-  });
+  useHotkeys("?", () => setKeys(true), produced);
+  useHotkeys(
+    "/",
+    (e) => {
+      e.preventDefault();
+      void navigate("/cases", { state: { search: Date.now() } });
+    },
+    produced,
+  );
   useHotkeys("g>c", () => void navigate("/cases"));
   useHotkeys("g>s", () => void navigate("/settings"));
   return (

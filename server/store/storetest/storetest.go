@@ -1,0 +1,110 @@
+// Package storetest gives tests a database of their own.
+package storetest
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/go-sql-driver/mysql"
+
+	"latchkey/server/store"
+)
+
+// Address returns the address of a fresh, empty database, dropped when the test
+// ends. The server is that of LATCHKEY_TEST_DATABASE, or one started for the
+// test.
+func Address(t testing.TB) string {
+	t.Helper()
+	dsn := os.Getenv("LATCHKEY_TEST_DATABASE")
+	if dsn == "" {
+		dsn = NewServer(t).Start()
+	}
+	cfg, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := make([]byte, 8)
+	if _, err := rand.Read(name); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cfg.DBName = "latchkey_test_" + hex.EncodeToString(name)
+	if _, err := db.Exec("CREATE DATABASE " + cfg.DBName + " CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if _, err := db.Exec("DROP DATABASE " + cfg.DBName); err != nil {
+			t.Log(err)
+		}
+		db.Close()
+	})
+	return cfg.FormatDSN()
+}
+
+// Open returns a migrated store on a database of its own.
+func Open(t testing.TB) *store.Store {
+	t.Helper()
+	s, err := store.Open(Address(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	if _, err := s.Migrate(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// Server is a private MariaDB in a temporary folder.
+type Server struct {
+	t      testing.TB
+	folder string
+}
+
+// NewServer prepares a server that is stopped when the test ends.
+func NewServer(t testing.TB) *Server {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "latchkey-db-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := &Server{t, folder}
+	t.Cleanup(func() {
+		s.Stop()
+		os.RemoveAll(folder)
+	})
+	return s
+}
+
+// Start starts the server and returns its address; its port stays the same.
+func (s *Server) Start() string { return s.script("start") }
+
+// Stop ends the server by its process id.
+func (s *Server) Stop() { s.script("stop") }
+
+func (s *Server) script(action string) string {
+	s.t.Helper()
+	_, here, _, _ := runtime.Caller(0)
+	script := filepath.Join(filepath.Dir(here), "..", "..", "..", "scripts", "database")
+	cmd := exec.Command(script, action, s.folder)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.Output()
+	if err != nil {
+		s.t.Fatalf("scripts/database %s: %v", action, err)
+	}
+	return strings.TrimSpace(string(out))
+}
