@@ -1,4 +1,5 @@
 // Takes pictures of screens: node shots.mjs OUT-FOLDER [--size 1280x800] [--theme dark] NAME=PATH...
+// A path may end in #NAME: the button whose name begins so is pressed first.
 import { chromium } from "@playwright/test";
 import { chromiumArgs } from "./chromium.mjs";
 
@@ -21,8 +22,14 @@ page.on("pageerror", (e) => console.log("page error:", e.message));
 page.on("console", (m) => m.type() === "error" && console.log("console:", m.text()));
 for (const shot of rest) {
   const at = shot.indexOf("=");
-  await page.goto(base + shot.slice(at + 1));
+  const [path, button] = shot.slice(at + 1).split("#");
+  await page.goto(base + path);
   await page.waitForLoadState("networkidle");
+  if (button) {
+    await page.getByRole("button", { name: new RegExp(`^${decodeURIComponent(button)}`) }).click();
+    await page.waitForLoadState("networkidle");
+    await page.waitForTimeout(400);
+  }
   await page.evaluate(() => document.fonts.ready);
   await page.screenshot({ path: `${folder}/${shot.slice(0, at)}.png` });
 }

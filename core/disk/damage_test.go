@@ -263,6 +263,6 @@ func TestRegionsNameTheFields(t *testing.T) {
 	assert.Equal(t, "8388607", found["GPT header (backup) MyLBA"])
 	assert.Equal(t, disk.TypeESP.String(), found["GPT entry 1 (primary) PartitionTypeGUID"])
 	assert.Equal(t, "boot", found["GPT entry 1 (backup) PartitionName"])
-	assert.Equal(t, "238", found["MBR record 1 OSType"])
+	assert.Equal(t, "EE", found["MBR record 1 OSType"])
 	assert.Equal(t, "55 AA", found["MBR Signature"])
 }

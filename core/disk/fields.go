@@ -16,6 +16,7 @@ const (
 	Text   Form = "text"   // 8-bit characters
 	Wide   Form = "wide"   // UTF-16, little-endian
 	UUID   Form = "guid"   // mixed-endian GUID
+	Hex    Form = "hex"    // little-endian, in hexadecimal digits
 	Raw    Form = "raw"
 )
 
@@ -38,11 +39,11 @@ type Region struct {
 // MBRFields names the bytes of sector 0. UEFI Specification 2.10, tables 5.1 and
 // 5.2.
 func MBRFields() []Field {
-	fields := []Field{{"BootCode", 0, 440, Raw}, {"UniqueMBRDiskSignature", 440, 4, Number}, {"Unknown", 444, 2, Raw}}
+	fields := []Field{{"BootCode", 0, 440, Raw}, {"UniqueMBRDiskSignature", 440, 4, Hex}, {"Unknown", 444, 2, Raw}}
 	for i := int64(0); i < 4; i++ {
 		at, n := mbrEntriesOff+i*mbrEntryLen, fmt.Sprintf("record %d ", i+1)
-		fields = append(fields, Field{n + "BootIndicator", at, 1, Number}, Field{n + "StartingCHS", at + 1, 3, Raw},
-			Field{n + "OSType", at + 4, 1, Number}, Field{n + "EndingCHS", at + 5, 3, Raw},
+		fields = append(fields, Field{n + "BootIndicator", at, 1, Hex}, Field{n + "StartingCHS", at + 1, 3, Raw},
+			Field{n + "OSType", at + 4, 1, Hex}, Field{n + "EndingCHS", at + 5, 3, Raw},
 			Field{n + "StartingLBA", at + 8, 4, Number}, Field{n + "SizeInLBA", at + 12, 4, Number})
 	}
 	return append(fields, Field{"Signature", mbrSignatureOff, 2, Raw})
@@ -52,10 +53,10 @@ func MBRFields() []Field {
 // 5.5.
 func GPTHeaderFields() []Field {
 	return []Field{
-		{"Signature", 0, 8, Text}, {"Revision", 8, 4, Number}, {"HeaderSize", 12, 4, Number}, {"HeaderCRC32", 16, 4, Raw},
+		{"Signature", 0, 8, Text}, {"Revision", 8, 4, Hex}, {"HeaderSize", 12, 4, Number}, {"HeaderCRC32", 16, 4, Hex},
 		{"Reserved", 20, 4, Raw}, {"MyLBA", 24, 8, Number}, {"AlternateLBA", 32, 8, Number}, {"FirstUsableLBA", 40, 8, Number},
 		{"LastUsableLBA", 48, 8, Number}, {"DiskGUID", 56, 16, UUID}, {"PartitionEntryLBA", 72, 8, Number},
-		{"NumberOfPartitionEntries", 80, 4, Number}, {"SizeOfPartitionEntry", 84, 4, Number}, {"PartitionEntryArrayCRC32", 88, 4, Raw},
+		{"NumberOfPartitionEntries", 80, 4, Number}, {"SizeOfPartitionEntry", 84, 4, Number}, {"PartitionEntryArrayCRC32", 88, 4, Hex},
 	}
 }
 
@@ -64,7 +65,7 @@ func GPTHeaderFields() []Field {
 func GPTEntryFields() []Field {
 	return []Field{
 		{"PartitionTypeGUID", 0, 16, UUID}, {"UniquePartitionGUID", 16, 16, UUID}, {"StartingLBA", 32, 8, Number},
-		{"EndingLBA", 40, 8, Number}, {"Attributes", 48, 8, Number}, {"PartitionName", 56, 72, Wide},
+		{"EndingLBA", 40, 8, Number}, {"Attributes", 48, 8, Hex}, {"PartitionName", 56, 72, Wide},
 	}
 }
 
@@ -92,11 +93,13 @@ func (l *Layout) Regions() []Region {
 
 // Decode reads a field's bytes as its form says.
 func (f Field) Decode(b []byte) string {
+	var v [8]byte
+	copy(v[:], b)
 	switch f.Form {
 	case Number:
-		var v [8]byte
-		copy(v[:], b[:min(len(b), 8)])
 		return fmt.Sprint(binary.LittleEndian.Uint64(v[:]))
+	case Hex:
+		return fmt.Sprintf("%0*X", 2*f.Length, binary.LittleEndian.Uint64(v[:]))
 	case Text:
 		return strings.TrimRight(string(b), " \x00")
 	case Wide:

@@ -190,13 +190,13 @@ func headerCRC(header []byte) uint32 {
 
 func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
 	h := c.Header
-	off := int64(h.PartitionEntryLBA) * int64(d.sectorSize)
 	src := at(c.structure(), "PartitionEntryLBA", int64(h.LBA)*int64(d.sectorSize)+72, 8)
-	length := int64(h.NumberOfPartitionEntries) * int64(h.SizeOfPartitionEntry)
-	if h.PartitionEntryLBA >= d.Sectors() || off < 0 || length > d.size-off {
+	length := uint64(h.NumberOfPartitionEntries) * uint64(h.SizeOfPartitionEntry)
+	if h.PartitionEntryLBA >= d.Sectors() || length > uint64(d.size)-h.PartitionEntryLBA*uint64(d.sectorSize) {
 		return nil, []Problem{problem("gpt-array-outside", src,
 			"The %s entry array (sector %d, %d bytes) lies beyond the end of the disk.", c.Which, h.PartitionEntryLBA, length)}
 	}
+	off := int64(h.PartitionEntryLBA) * int64(d.sectorSize)
 	if length > maxArray {
 		raw, _ := d.Read(off, gptMinArrayLen)
 		src.Field, src.Offset = "NumberOfPartitionEntries", src.Offset+8

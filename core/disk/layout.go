@@ -2,6 +2,7 @@ package disk
 
 import (
 	"fmt"
+	"math"
 	"sort"
 
 	"latchkey/core/fact"
@@ -48,8 +49,14 @@ type Partition struct {
 	Source     fact.Source
 }
 
-// End returns the first sector after the partition.
-func (p Partition) End() uint64 { return p.Start + p.Length }
+// End returns the first sector after the partition; a damaged entry's end stays
+// at the largest number.
+func (p Partition) End() uint64 {
+	if p.Length > math.MaxUint64-p.Start {
+		return math.MaxUint64
+	}
+	return p.Start + p.Length
+}
 
 // IsESP reports whether the partition is typed as an EFI system partition.
 func (p Partition) IsESP() bool { return p.TypeGUID == TypeESP || p.MBRType == MBRTypeESP }
@@ -194,7 +201,7 @@ func gptPartition(e GPTEntry) Partition {
 		Source: at("GPT entry", fmt.Sprintf("entry %d", e.Number), e.Offset, gptEntryLen),
 	}
 	if e.Last >= e.First {
-		p.Length = e.Last - e.First + 1
+		p.Length = max(e.Last-e.First+1, e.Last-e.First) // a full range does not fit
 	}
 	return p
 }

@@ -15,11 +15,11 @@ func fatFields(kind Kind) []disk.Field {
 	}
 	if kind == FAT32 {
 		return append(fields, disk.Field{Name: "BPB_FATSz32", Offset: 36, Length: 4, Form: disk.Number},
-			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number}, disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Raw},
+			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number}, disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Hex},
 			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType", Offset: 82, Length: 8, Form: disk.Text},
 			disk.Field{Name: "Signature_word", Offset: 510, Length: 2, Form: disk.Raw})
 	}
-	return append(fields, disk.Field{Name: "BS_VolID", Offset: 39, Length: 4, Form: disk.Raw}, disk.Field{Name: "BS_VolLab", Offset: 43, Length: 11, Form: disk.Text},
+	return append(fields, disk.Field{Name: "BS_VolID", Offset: 39, Length: 4, Form: disk.Hex}, disk.Field{Name: "BS_VolLab", Offset: 43, Length: 11, Form: disk.Text},
 		disk.Field{Name: "BS_FilSysType", Offset: 54, Length: 8, Form: disk.Text}, disk.Field{Name: "Signature_word", Offset: 510, Length: 2, Form: disk.Raw})
 }
 
@@ -30,7 +30,7 @@ func ntfsFields() []disk.Field {
 		{Name: "bytes per sector", Offset: 11, Length: 2, Form: disk.Number}, {Name: "sectors per cluster", Offset: 13, Length: 1, Form: disk.Number},
 		{Name: "hidden sectors", Offset: 28, Length: 4, Form: disk.Number}, {Name: "total sectors", Offset: 40, Length: 8, Form: disk.Number},
 		{Name: "$MFT cluster", Offset: 48, Length: 8, Form: disk.Number}, {Name: "$MFTMirr cluster", Offset: 56, Length: 8, Form: disk.Number},
-		{Name: "serial number", Offset: 72, Length: 8, Form: disk.Raw}, {Name: "signature", Offset: 510, Length: 2, Form: disk.Raw},
+		{Name: "serial number", Offset: 72, Length: 8, Form: disk.Hex}, {Name: "signature", Offset: 510, Length: 2, Form: disk.Raw},
 	}
 }
 
@@ -38,7 +38,7 @@ func ntfsFields() []disk.Field {
 func extFields() []disk.Field {
 	return []disk.Field{
 		{Name: "s_inodes_count", Offset: 0, Length: 4, Form: disk.Number}, {Name: "s_blocks_count_lo", Offset: 4, Length: 4, Form: disk.Number},
-		{Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number}, {Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Raw},
+		{Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number}, {Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
 		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
 		{Name: "s_volume_name", Offset: 0x78, Length: 16, Form: disk.Text},
 	}
@@ -48,7 +48,7 @@ func extFields() []disk.Field {
 // section 6.
 func direntFields() []disk.Field {
 	return []disk.Field{
-		{Name: "DIR_Name", Offset: 0, Length: 11, Form: disk.Text}, {Name: "DIR_Attr", Offset: 11, Length: 1, Form: disk.Number},
+		{Name: "DIR_Name", Offset: 0, Length: 11, Form: disk.Text}, {Name: "DIR_Attr", Offset: 11, Length: 1, Form: disk.Hex},
 		{Name: "DIR_FstClusHI", Offset: 20, Length: 2, Form: disk.Number}, {Name: "DIR_FstClusLO", Offset: 26, Length: 2, Form: disk.Number},
 		{Name: "DIR_FileSize", Offset: 28, Length: 4, Form: disk.Number},
 	}

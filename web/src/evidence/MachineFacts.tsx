@@ -1,17 +1,32 @@
+import ExpandLess from "@mui/icons-material/ExpandLess";
+import ExpandMore from "@mui/icons-material/ExpandMore";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import Collapse from "@mui/material/Collapse";
 import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import { type Case, type CaseInput, type Firmware, inputOf } from "../api/client";
+import { type Case, type CaseInput, type Firmware, type Role, inputOf } from "../api/client";
 import { useUpdateCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
-import { busName } from "../parts/format";
+import { busName, roles } from "../parts/format";
+
+/** What the standards leave to the firmware; most are asked for only when they decide. */
+const choices = [
+  ["startsFromNVMe", "Starts from NVMe drives"],
+  ["startsFromUSB", "Starts from USB drives"],
+  ["usesBackupGPT", "Uses the backup partition table"],
+  ["startsAnyFATPartition", "Starts from any FAT partition"],
+  ["needsProtectiveMBR", "Refuses a GPT without protective MBR"],
+  ["entryMatchesByGUIDAlone", "Finds a moved partition by its GUID"],
+  ["runsEmptyBootCode", "Legacy: runs an empty sector 0"],
+] as const;
 
 /** The typed facts: what the technician reads off the firmware's screens. Every field may stay unknown. */
 export function MachineFacts({ case: c }: { case: Case }) {
+  const [more, setMore] = useState(false);
   const [input, setInput] = useState(() => inputOf(c));
   const update = useUpdateCase(c.id);
   const changed = JSON.stringify(input) !== JSON.stringify(inputOf(c));
@@ -94,6 +109,34 @@ export function MachineFacts({ case: c }: { case: Case }) {
           />
         ))}
       </Box>
+      <Button
+        onClick={() => setMore(!more)}
+        aria-expanded={more}
+        startIcon={more ? <ExpandLess /> : <ExpandMore />}
+        sx={{ mt: 1, px: 0.5 }}
+      >
+        More of the firmware
+      </Button>
+      <Collapse in={more} unmountOnExit>
+        <Box sx={{ display: "grid", gap: 1.25, pt: 1.25 }}>
+          {choices.map(([field, label]) => (
+            <YesNo
+              key={field}
+              label={label}
+              value={input.firmware?.[field]}
+              onPick={(v) => firmware({ [field]: v })}
+            />
+          ))}
+          {roles.map((role) => (
+            <YesNo
+              key={role}
+              label={`Has a boot entry for the ${role}`}
+              value={input.firmware?.entries?.[role]}
+              onPick={(v) => firmware({ entries: withEntry(input.firmware?.entries, role, v) })}
+            />
+          ))}
+        </Box>
+      </Collapse>
       {update.isError && <ErrorNotice error={update.error} />}
       <Box sx={{ mt: 1.25, display: "flex", gap: 1, alignItems: "center" }}>
         <Button type="submit" variant="contained" disabled={!changed || update.isPending}>
@@ -103,6 +146,12 @@ export function MachineFacts({ case: c }: { case: Case }) {
       </Box>
     </Paper>
   );
+}
+
+/** Boot entries told by role; one that is not known is left out. */
+function withEntry(entries: Firmware["entries"], role: Role, told: boolean | undefined): Firmware["entries"] {
+  const others = Object.fromEntries(Object.entries(entries ?? {}).filter(([r]) => r !== role));
+  return told === undefined ? others : { ...others, [role]: told };
 }
 
 type DriveInput = NonNullable<CaseInput["drives"]>[number];

@@ -1,0 +1,11 @@
+#!/usr/bin/env bash
+# Takes the pictures of docs/screenshots anew from a running server with the demo
+# world: LATCHKEY_URL=http://127.0.0.1:8384 e2e/shots.sh
+set -euo pipefail
+cd "$(dirname "$0")"
+out=../docs/screenshots
+id() { curl -s "${LATCHKEY_URL:=http://127.0.0.1:8384}/api/v1/cases?q=$1" | sed -n 's/.*"cases":\[{"id":\([0-9]*\).*/\1/p'; }
+north=$(id North) engine=$(id Engine) south=$(id kiosk+South)
+node shots.mjs "$out" cases=/cases "start-check=/cases/$north/check" "evidence=/cases/$north/evidence" \
+  "start-check-wrong-disk=/cases/$south/check" "bytes=/cases/$engine/check#clone,%20Table" settings=/settings
+node shots.mjs "$out" --theme dark "start-check-depends=/cases/$engine/check"
