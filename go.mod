@@ -73,3 +73,8 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+ignore (
+	./e2e/node_modules
+	./web/node_modules
+)

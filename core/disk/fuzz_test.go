@@ -8,41 +8,57 @@ import (
 	"latchkey/internal/diskmaker"
 )
 
-// FuzzLayout feeds damaged heads of disks to both table readers. Reading must
-// end, stay within the disk and place every problem.
-func FuzzLayout(f *testing.F) {
-	for _, style := range []diskmaker.Style{diskmaker.GPT, diskmaker.MBR} {
-		m := diskmaker.Disk{Sectors: 200, Style: style, Signature: 7, GUID: disk.TypeESP, BootCode: "classic"}.MustBuild()
-		raw := make([]byte, m.Size)
-		if _, err := m.ReadAt(raw, 0); err != nil {
-			f.Fatal(err)
-		}
-		f.Add(raw, false)
-		f.Add(raw[:40*512], true)
-	}
+// FuzzGPT and FuzzMBR feed damaged disks to the table readers. Reading must end,
+// stay within the disk and place every problem. Their seeds are large, so run
+// them with -fuzzminimizetime 20x.
+func FuzzGPT(f *testing.F) {
+	raw := seed(f, diskmaker.Disk{Sectors: 200, Style: diskmaker.GPT, GUID: disk.TypeESP})
+	f.Add(raw, false)
+	f.Add(raw[:40*512], true)
 	f.Add([]byte("EFI PART"), false)
-	f.Fuzz(func(t *testing.T, raw []byte, large bool) {
-		sectorSize := 512
-		if large {
-			sectorSize = 4096
+	f.Fuzz(readLayout)
+}
+
+func FuzzMBR(f *testing.F) {
+	raw := seed(f, diskmaker.Disk{Sectors: 9000, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{
+		{MBRType: 0x0F, Start: 1, MiB: 2}, {MBRType: 7, Active: true, MiB: 1}}})[:4096]
+	copy(raw[512+446:], raw[446:512]) // the first extended boot record
+	f.Add(raw, false)
+	f.Add(raw[:512], true)
+	f.Fuzz(readLayout)
+}
+
+func seed(f *testing.F, d diskmaker.Disk) []byte {
+	f.Helper()
+	m := d.MustBuild()
+	raw := make([]byte, m.Size)
+	if _, err := m.ReadAt(raw, 0); err != nil {
+		f.Fatal(err)
+	}
+	return raw
+}
+
+func readLayout(t *testing.T, raw []byte, large bool) {
+	sectorSize := 512
+	if large {
+		sectorSize = 4096
+	}
+	d, err := disk.New(bytes.NewReader(raw), int64(len(raw)), sectorSize)
+	if err != nil {
+		return
+	}
+	l := disk.ReadLayout(d)
+	if len(l.Partitions) > 8192+256 {
+		t.Fatalf("%d partitions", len(l.Partitions))
+	}
+	for _, p := range l.Problems {
+		if p.Text == "" || p.Source.Offset < 0 {
+			t.Fatalf("problem without text or place: %+v", p)
 		}
-		d, err := disk.New(bytes.NewReader(raw), int64(len(raw)), sectorSize)
-		if err != nil {
-			return
+	}
+	for _, r := range l.Regions() {
+		for _, field := range r.Fields {
+			field.Decode(make([]byte, field.Length))
 		}
-		l := disk.ReadLayout(d)
-		if len(l.Partitions) > 8192+256 {
-			t.Fatalf("%d partitions", len(l.Partitions))
-		}
-		for _, p := range l.Problems {
-			if p.Text == "" || p.Source.Offset < 0 {
-				t.Fatalf("problem without text or place: %+v", p)
-			}
-		}
-		for _, r := range l.Regions() {
-			for _, field := range r.Fields {
-				field.Decode(make([]byte, field.Length))
-			}
-		}
-	})
+	}
 }

@@ -26,37 +26,14 @@ type CaseInput struct {
 	Drives      []DriveInput `json:"drives,omitempty" maxItems:"2"`
 }
 
-// Firmware holds the typed facts of the firmware; absent ones are unknown.
+// Firmware holds the typed facts of the firmware; absent ones are unknown. It is
+// store.Firmware with what is allowed for each.
 type Firmware struct {
-	Mode                    *string         `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
-	Arch                    *string         `json:"arch,omitempty" enum:"x64,ia32,arm64"`
-	SecureBoot              *bool           `json:"secureBoot,omitempty"`
-	FallbackOnFixedDisks    *bool           `json:"fallbackOnFixedDisks,omitempty"`
-	UsesBackupGPT           *bool           `json:"usesBackupGPT,omitempty"`
-	StartsAnyFATPartition   *bool           `json:"startsAnyFATPartition,omitempty"`
-	NeedsProtectiveMBR      *bool           `json:"needsProtectiveMBR,omitempty"`
-	EntryMatchesByGUIDAlone *bool           `json:"entryMatchesByGUIDAlone,omitempty"`
-	StartsFromNVMe          *bool           `json:"startsFromNVMe,omitempty"`
-	StartsFromUSB           *bool           `json:"startsFromUSB,omitempty"`
-	RunsEmptyBootCode       *bool           `json:"runsEmptyBootCode,omitempty"`
-	Entries                 map[string]bool `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
-}
-
-func (f Firmware) stored() store.Firmware {
-	return store.Firmware{Mode: f.Mode, Arch: f.Arch, SecureBoot: f.SecureBoot, Entries: f.Entries, BehaviourFacts: capture.BehaviourFacts{
-		FallbackOnFixedDisks: f.FallbackOnFixedDisks, UsesBackupGPT: f.UsesBackupGPT, StartsAnyFATPartition: f.StartsAnyFATPartition,
-		NeedsProtectiveMBR: f.NeedsProtectiveMBR, EntryMatchesByGUIDAlone: f.EntryMatchesByGUIDAlone,
-		StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB, RunsEmptyBootCode: f.RunsEmptyBootCode,
-	}}
-}
-
-func firmwareOf(f store.Firmware) Firmware {
-	b := f.BehaviourFacts
-	return Firmware{Mode: f.Mode, Arch: f.Arch, SecureBoot: f.SecureBoot, Entries: f.Entries,
-		FallbackOnFixedDisks: b.FallbackOnFixedDisks, UsesBackupGPT: b.UsesBackupGPT, StartsAnyFATPartition: b.StartsAnyFATPartition,
-		NeedsProtectiveMBR: b.NeedsProtectiveMBR, EntryMatchesByGUIDAlone: b.EntryMatchesByGUIDAlone,
-		StartsFromNVMe: b.StartsFromNVMe, StartsFromUSB: b.StartsFromUSB, RunsEmptyBootCode: b.RunsEmptyBootCode,
-	}
+	Mode       *string `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	Arch       *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
+	SecureBoot *bool   `json:"secureBoot,omitempty"`
+	capture.BehaviourFacts
+	Entries map[string]bool `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
 }
 
 // DriveInput is what a person enters about a drive.
@@ -95,7 +72,7 @@ type CaseDrive struct {
 
 func caseOf(c *store.Case) Case {
 	out := Case{
-		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: firmwareOf(c.Firmware),
+		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware),
 		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
 		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}
@@ -214,7 +191,7 @@ func (in CaseInput) fill(c *store.Case) error {
 	if strings.TrimSpace(in.Title) == "" {
 		return huma.Error422UnprocessableEntity("title: expected a name for the case.")
 	}
-	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine), in.Firmware.stored()
+	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine), store.Firmware(in.Firmware)
 	c.DeviceOrder = append([]string{}, in.DeviceOrder...)
 	for i, role := range c.DeviceOrder {
 		if !slices.Contains(store.Roles, role) || slices.Contains(c.DeviceOrder[:i], role) {
