@@ -45,6 +45,7 @@ type BehaviourFacts struct {
 	EntryMatchesByGUIDAlone *bool `json:"entryMatchesByGUIDAlone,omitempty"`
 	StartsFromNVMe          *bool `json:"startsFromNVMe,omitempty"`
 	StartsFromUSB           *bool `json:"startsFromUSB,omitempty"`
+	TriesNextDisk           *bool `json:"triesNextDisk,omitempty"`
 	RunsEmptyBootCode       *bool `json:"runsEmptyBootCode,omitempty"`
 }
 
@@ -66,7 +67,7 @@ func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
 		f.FallbackOnFixedDisks: &b.FallbackOnFixedDisks, f.UsesBackupGPT: &b.UsesBackupGPT,
 		f.StartsAnyFATPartition: &b.StartsAnyFATPartition, f.NeedsProtectiveMBR: &b.NeedsProtectiveMBR,
 		f.EntryMatchesByGUIDAlone: &b.EntryMatchesByGUIDAlone, f.StartsFromNVMe: &b.StartsFromNVMe,
-		f.StartsFromUSB: &b.StartsFromUSB, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
+		f.StartsFromUSB: &b.StartsFromUSB, f.TriesNextDisk: &b.TriesNextDisk, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
 	} {
 		if given != nil {
 			*target = fact.Tell(*given)

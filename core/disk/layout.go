@@ -84,6 +84,7 @@ func ReadLayout(d *Disk) Layout {
 		l.noteStaleGPT(gpt)
 	default:
 		l.Problems = append(l.Problems, mbrProblems...)
+		l.fromBareVolume(d)
 	}
 	l.checkRanges()
 	return l
@@ -108,7 +109,7 @@ func (l *Layout) decideStyle(d *Disk, mbr *MBR, gpt *GPT) {
 		l.Style = StyleMBR
 	case hasGPT: // no protective record: firmware may refuse it, and it is said
 		l.Style = StyleGPT
-	case mbr.Signature && mbr.plausible():
+	case mbr.Signature && mbr.plausible() && !bareVolume(d):
 		l.Style = StyleMBR
 	default:
 		l.Style = StyleNone
@@ -232,6 +233,25 @@ func (l *Layout) fromMBR() {
 			Active: e.Active(), Logical: e.Number > 4,
 			Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen),
 		})
+	}
+}
+
+// bareVolume reports whether sector 0 is the boot sector of a volume that takes
+// the whole disk, as many sticks have it: a jump, and a sane sector size where a
+// BIOS parameter block has one.
+func bareVolume(d *Disk) bool {
+	raw, err := d.Read(0, 512)
+	if err != nil || raw[0] != 0xEB && raw[0] != 0xE9 {
+		return false
+	}
+	size := int(raw[11]) | int(raw[12])<<8
+	return size == 512 || size == 1024 || size == 2048 || size == 4096
+}
+
+// fromBareVolume lists the whole disk as partition 0 when it is one volume.
+func (l *Layout) fromBareVolume(d *Disk) {
+	if l.Style == StyleNone && l.MBR.Signature && bareVolume(d) {
+		l.Partitions = []Partition{{Type: KnownType{"Whole disk, no table", RoleBoot}, Length: l.Sectors, Source: at("Boot sector", "", 0, 512)}}
 	}
 }
 

@@ -16,18 +16,27 @@ const (
 	LoaderGRUB       = "grub"
 )
 
-// legacy goes through the devices: sector 0 is run when it ends in 55 AA.
-// start-rules, stage 3.
+// legacy goes through the devices: sector 0 is run when it ends in 55 AA. Some
+// firmware tries the first disk alone. start-rules, stage 3.
 func (k *walk) legacy() {
-	for _, d := range k.drives() {
-		a := Attempt{Drive: d.Name, Role: d.Role}
+	drives := k.drives()
+	for i, d := range drives {
+		a := Attempt{Drive: d.Name, Role: d.Role, Final: i == len(drives)-1}
 		a.HandsOver = k.legacyDevice(&a, d) || a.HandsOver
-		a.Final = a.Final || a.HandsOver
+		a.Final = a.Final || a.HandsOver || !k.triesNext()
 		k.attempts = append(k.attempts, a)
 		if a.Final {
 			return
 		}
 	}
+}
+
+func (k *walk) triesNext() bool {
+	return k.w.yes(k.m.Firmware.Behaviour.TriesNextDisk, Question{
+		ID: "next-disk", Stage: StageOrder, Field: "triesNextDisk",
+		Text: "Does the firmware try the next disk when the first one cannot be started?",
+		How:  "Some firmware tries every disk of its list, some the first alone. Putting the other disk first makes the question idle.",
+	})
 }
 
 func (k *walk) legacyDevice(a *Attempt, d *Drive) bool {
@@ -68,7 +77,7 @@ func (d *Drive) codeFact() Fact {
 // hangsOnEmpty tells whether the firmware runs an empty sector 0, which never
 // comes back.
 func (k *walk) hangsOnEmpty(a *Attempt, d *Drive) bool {
-	if len(k.drives()) == 1 {
+	if a.Final {
 		return true // either way nothing else is tried
 	}
 	hangs := k.w.yes(k.m.Firmware.Behaviour.RunsEmptyBootCode, Question{
@@ -103,6 +112,7 @@ func (k *walk) legacyMode(a *Attempt, d *Drive) bool {
 // activePartition follows the classic boot code: exactly one active partition,
 // whose first sector is run. start-rules, stage 5; common practice, no source.
 func (k *walk) activePartition(a *Attempt, d *Drive) bool {
+	last := a.Final
 	a.Final = true // the code does not hand back to the firmware
 	c := d.Contents
 	active := -1
@@ -118,10 +128,21 @@ func (k *walk) activePartition(a *Attempt, d *Drive) bool {
 	}
 	if active < 0 {
 		a.Symptom = "Missing operating system, or no bootable device."
+		a.Final = last || !k.handsBack(d)
 		return a.block(StageBootPartition, "No partition of "+d.called()+" is marked active.", partitionFacts(d)...)
 	}
 	a.Partition = c.Layout.Partitions[active].Number
 	return k.bootSector(a, d, active)
+}
+
+// handsBack tells whether boot code without an active partition gives the
+// firmware its turn again (INT 18h) or stops with a message.
+func (k *walk) handsBack(d *Drive) bool {
+	return k.triesNext() && k.w.yes(fact.Unknown[bool](), Question{
+		ID: "hands-back:" + d.Name, Stage: StageBootPartition, Drive: d.Name,
+		Text: "Does the boot code of " + d.called() + " give the firmware its turn again when no partition is active?",
+		How:  "Some codes do, some stop with a message. Marking the right partition active makes the question idle.",
+	})
 }
 
 func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {

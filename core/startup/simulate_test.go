@@ -94,6 +94,7 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		"fallback loader":              {gptDisk(1, good).MustBuild(), startup.Starts, ""},
 		"fallback loader, 4096 bytes":  {large.MustBuild(), startup.Starts, ""},
 		"MBR with a FAT partition":     {mbrWithFAT.MustBuild(), startup.Starts, ""},
+		"a volume without a table":     {bareFAT(t, good), startup.Starts, ""},
 		"boot partition of wrong type": {wrongType.MustBuild(), startup.Starts, ""},
 		"damaged primary":              {damaged, startup.Starts, ""},
 		"both tables damaged":          {both, startup.Stops, startup.StageTable},
@@ -113,13 +114,25 @@ func TestUEFIStartsAndStops(t *testing.T) {
 			assert.Equal(t, 1, trace.Worlds, "nothing is unknown")
 			if c.verdict == startup.Starts {
 				assert.Equal(t, fallbackPath, trace.Loader)
-				assert.Equal(t, 1, trace.Partition)
 			} else {
 				assert.NotEmpty(t, trace.Symptom)
 				assert.NotEmpty(t, trace.Findings)
 			}
 		})
 	}
+}
+
+// bareFAT returns a disk that is one FAT volume as a whole.
+func bareFAT(t *testing.T, files map[string][]byte) *diskmaker.Image {
+	t.Helper()
+	partitioned := gptDisk(1, files).MustBuild()
+	bare := diskmaker.NewImage(64<<20, 512)
+	raw := make([]byte, bare.Size)
+	_, err := partitioned.ReadAt(raw, 2048*512)
+	require.NoError(t, err)
+	_, err = bare.WriteAt(raw, 0)
+	require.NoError(t, err)
+	return bare
 }
 
 func spoil(t *testing.T, m *diskmaker.Image, off int64) {
@@ -169,10 +182,29 @@ func TestLegacyStartsAndStops(t *testing.T) {
 func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
 	m := edk2(firmware.Legacy, drive(t, startup.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, startup.RoleClone, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, "triesNextDisk", trace.Missing[0].Field)
+	m.Firmware.Behaviour.TriesNextDisk = fact.Tell(true)
+	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Starts, trace.Verdict)
 	require.Len(t, trace.Attempts, 2)
 	assert.Equal(t, "original", trace.Attempts[0].Drive)
 	assert.False(t, trace.Attempts[0].Final)
+}
+
+// As SeaBIOS 1.16.2 was seen to do in QEMU: it starts the first disk or none,
+// runs sector 0 for its signature alone, and does not come back from it.
+func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
+	for name, first := range map[string]*diskmaker.Image{
+		"no signature": diskmaker.NewImage(1<<30, 512), "none active": mbrDisk("classic").MustBuild(),
+		"no boot code": mbrDisk("", 0).MustBuild(), "GPT": gptDisk(1, nil).MustBuild(), "two active": mbrDisk("classic", 0, 1).MustBuild(),
+	} {
+		m := edk2(firmware.Legacy, drive(t, startup.RoleClone, first), drive(t, startup.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m.Firmware.Behaviour, _ = firmware.Named("seabios")
+		trace := startup.Simulate(m)
+		assert.Equal(t, startup.Stops, trace.Verdict, name)
+		assert.Len(t, trace.Attempts, 1, name)
+	}
 }
 
 func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {

@@ -261,6 +261,10 @@ func (k *walk) uefiTable(a *Attempt, d *Drive) bool {
 	switch l.Style {
 	case disk.StyleNone:
 		facts := problemFacts(l, d.Name)
+		if len(l.Partitions) == 1 {
+			a.pass(StageTable, "There is no partition table; "+d.called()+" is one volume as a whole.", facts...)
+			return true
+		}
 		return a.block(StageTable, "There is no partition table on "+d.called()+".", facts...)
 	case disk.StyleMBR:
 		a.pass(StageTable, "The MBR can be read.", problemFacts(l, d.Name)...)

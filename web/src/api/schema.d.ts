@@ -319,6 +319,7 @@ export interface components {
             startsAnyFATPartition?: boolean;
             startsFromNVMe?: boolean;
             startsFromUSB?: boolean;
+            triesNextDisk?: boolean;
             usesBackupGPT?: boolean;
         };
         FormFile: {

@@ -21,6 +21,7 @@ const choices = [
   ["startsAnyFATPartition", "Starts from any FAT partition"],
   ["needsProtectiveMBR", "Refuses a GPT without protective MBR"],
   ["entryMatchesByGUIDAlone", "Finds a moved partition by its GUID"],
+  ["triesNextDisk", "Legacy: tries the next disk after a dead one"],
   ["runsEmptyBootCode", "Legacy: runs an empty sector 0"],
 ] as const;
 
