@@ -3,12 +3,12 @@ import { groupNumbers, grouped, parseSize, when } from "./format";
 
 describe("numbers", () => {
   it("groups sectors by spaces that do not break", () => {
-    expect(grouped(976773168)).toBe("976\u202f773\u202f168");
+    expect(grouped(976773168)).toBe("976\u2006\u2060773\u2006\u2060168");
     expect(grouped(34)).toBe("34");
   });
   it("groups only whole numbers within a text", () => {
     expect(groupNumbers("ends at 488397167, id 12345678-ABCD, 0x1234567")).toBe(
-      "ends at 488\u202f397\u202f167, id 12345678-ABCD, 0x1234567",
+      "ends at 488\u2006\u2060397\u2006\u2060167, id 12345678-ABCD, 0x1234567",
     );
   });
 });

@@ -1,7 +1,11 @@
 import type { Role } from "../api/client";
 
+// A sixth of an em, and a joiner so that no line breaks there: the narrower spaces
+// of the sans are too narrow to be seen.
+const thin = "\u2006\u2060";
+
 /** Sector numbers and byte offsets, grouped by narrow spaces that do not break. */
-export const grouped = (n: number) => n.toString().replace(/\B(?=(\d{3})+$)/g, "\u202f");
+export const grouped = (n: number) => n.toString().replace(/\B(?=(\d{3})+$)/g, thin);
 
 /** Groups the long numbers within a text: sectors and byte offsets, not parts of identifiers. */
 export const groupNumbers = (text: string) =>
@@ -32,9 +36,9 @@ export const isRole = (s: string | undefined): s is Role => s === "original" || 
 
 /** A size typed in any of the forms that labels and screens show, in bytes. */
 export function parseSize(text: string): number | undefined {
-  const m = /^([\d\s\u2009\u202f]+(?:[.,]\d+)?)\s*(b|bytes|[kmgtp]i?b)?$/i.exec(text.trim());
+  const m = /^([\d\s\u2006\u2060]+(?:[.,]\d+)?)\s*(b|bytes|[kmgtp]i?b)?$/i.exec(text.trim());
   if (!m?.[1]) return undefined;
-  const value = Number(m[1].replace(/[\s\u2009\u202f]/g, "").replace(",", "."));
+  const value = Number(m[1].replace(/[\s\u2006\u2060]/g, "").replace(",", "."));
   const unit = (m[2] ?? "b").toLowerCase();
   const power = "bkmgtp".indexOf(unit.charAt(0));
   const bytes = value * (unit.includes("i") ? 1024 : 1000) ** power;
