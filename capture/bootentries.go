@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -21,6 +23,9 @@ func readBootEntries(path string) (*firmware.Entries, error) {
 	if err != nil {
 		return nil, err
 	}
+	if info.IsDir() {
+		return readVariables(path)
+	}
 	if info.Size() > maxListing {
 		return nil, fmt.Errorf("%s: more than %d bytes", path, maxListing)
 	}
@@ -33,6 +38,42 @@ func readBootEntries(path string) (*firmware.Entries, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return entries, nil
+}
+
+// readVariables decodes a folder of raw variables, named as Linux' efivarfs
+// names them.
+func readVariables(folder string) (*firmware.Entries, error) {
+	files, err := VariableFiles(folder)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := firmware.DecodeVariables(files)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", folder, err)
+	}
+	return entries, nil
+}
+
+// VariableFiles reads the boot variables of a folder, by file name.
+func VariableFiles(folder string) (map[string][]byte, error) {
+	names, err := filepath.Glob(filepath.Join(folder, "Boot*"))
+	if err != nil {
+		return nil, err
+	}
+	files := map[string][]byte{}
+	for _, name := range names[:min(len(names), maxVariables)] {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := io.ReadAll(io.LimitReader(f, maxVariable))
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		files[filepath.Base(name)] = raw
+	}
+	return files, nil
 }
 
 var (

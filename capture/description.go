@@ -31,7 +31,7 @@ type FirmwareDescription struct {
 	Arch        *string `json:"arch"`
 	SecureBoot  *bool   `json:"secureBoot"`
 	Behaviour   string  `json:"behaviour"`
-	BootEntries string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them
+	BootEntries string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them, or a folder of raw variables
 	BehaviourFacts
 }
 
@@ -53,7 +53,7 @@ type BehaviourFacts struct {
 type DriveDescription struct {
 	Name              string  `json:"name"`
 	Role              string  `json:"role"`
-	File              string  `json:"file"`     // raw image, or the first part of one
+	File              string  `json:"file"`     // raw image, capture, or the first part of an image
 	Tail              string  `json:"tail"`     // the last part, when File is not whole
 	Capacity          *int64  `json:"capacity"` // bytes, when File is only the first part
 	Bus               *string `json:"bus"`
@@ -255,65 +255,81 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 	if err != nil {
 		return nil, fmt.Errorf("file: %w", err)
 	}
+	start, err := beginning(head, size)
+	if err != nil {
+		return nil, fmt.Errorf("file %s: %w", d.File, err)
+	}
 	var r io.ReaderAt = head
-	if d.Capacity != nil || d.Tail != "" {
-		capacity := size
-		if d.Capacity != nil {
-			capacity = *d.Capacity
+	capacity, sectorSize := size, 512
+	switch {
+	case IsCapture(start):
+		c, err := ReadCapture(head, size)
+		if err != nil {
+			return nil, fmt.Errorf("file %s: %w", d.File, err)
 		}
-		var tail io.ReaderAt
-		var tailLen int64
-		if d.Tail != "" {
-			if tail, tailLen, err = l.openFile(resolve(dir, d.Tail)); err != nil {
-				return nil, fmt.Errorf("tail: %w", err)
-			}
-		}
-		if r, err = Ends(head, size, tail, tailLen, capacity); err != nil {
+		r, capacity, sectorSize = c.Sectors, c.Capacity, c.LogicalSectorSize
+	case d.Capacity != nil || d.Tail != "":
+		if r, capacity, err = l.ends(d, dir, head, size); err != nil {
 			return nil, err
 		}
-		size = capacity
+		fallthrough
+	default:
+		if err := refuse(start); err != nil {
+			return nil, fmt.Errorf("file %s: %w", d.File, err)
+		}
 	}
-	sectorSize := 512
 	if d.LogicalSectorSize != nil {
 		sectorSize = *d.LogicalSectorSize
 	}
-	if err := refuse(head, size); err != nil {
-		return nil, fmt.Errorf("file %s: %w", d.File, err)
-	}
-	on, err := disk.New(r, size, sectorSize)
+	on, err := disk.New(r, capacity, sectorSize)
 	if err != nil {
 		return nil, fmt.Errorf("file %s: %w", d.File, err)
 	}
 	return startup.Examine(on, paths...), nil
 }
 
-// refuse turns away what is certainly no disk; a blank or damaged one passes.
-func refuse(head io.ReaderAt, size int64) error {
-	start := make([]byte, min(size, 64<<10))
-	n, err := head.ReadAt(start, 0)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return err
+// ends opens a disk of which only the beginning and perhaps the end are there.
+func (l *Loaded) ends(d DriveDescription, dir string, head io.ReaderAt, size int64) (io.ReaderAt, int64, error) {
+	capacity := size
+	if d.Capacity != nil {
+		capacity = *d.Capacity
 	}
+	var tail io.ReaderAt
+	var tailLen int64
+	if d.Tail != "" {
+		var err error
+		if tail, tailLen, err = l.openFile(resolve(dir, d.Tail)); err != nil {
+			return nil, 0, fmt.Errorf("tail: %w", err)
+		}
+	}
+	r, err := Ends(head, size, tail, tailLen, capacity)
+	return r, capacity, err
+}
+
+// beginning reads what is looked at to recognise a file.
+func beginning(r io.ReaderAt, size int64) ([]byte, error) {
+	start := make([]byte, min(size, 64<<10))
+	n, err := r.ReadAt(start, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return start[:n], nil
+}
+
+// refuse turns away what is certainly no disk; a blank or damaged one passes.
+func refuse(start []byte) error {
 	var not *NotADisk
-	if err := Recognise(start[:n], nil); errors.As(err, &not) && !not.Confirmable {
+	if err := Recognise(start, nil); errors.As(err, &not) && !not.Confirmable {
 		return not
 	}
 	return nil
 }
 
-// openFile opens an image or a block device read-only and returns its size.
+// openFile opens a file of the description, to be closed with the machine.
 func (l *Loaded) openFile(path string) (io.ReaderAt, int64, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, 0, err
+	f, size, err := openSized(path)
+	if err == nil {
+		l.files = append(l.files, f)
 	}
-	l.files = append(l.files, f)
-	size, err := f.Seek(0, io.SeekEnd)
-	if err != nil {
-		return nil, 0, err
-	}
-	if info, err := f.Stat(); err != nil || info.IsDir() {
-		return nil, 0, fmt.Errorf("%s is a folder: expected an image file or a block device", path)
-	}
-	return f, size, nil
+	return f, size, err
 }

@@ -95,7 +95,7 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 		CaseID: c.ID, Role: role, Filename: role + ".img", Capacity: image.Size, SectorSize: sectorSize,
 		Extents: []capture.Extent{{Offset: 0, Length: image.Size}},
 	}
-	return s.AddEvidence(ctx, e, version, image)
+	return s.AddEvidence(ctx, e, version, image, "", "")
 }
 
 func optional(s string) *string {

@@ -27,7 +27,7 @@ func rootCommand() *cobra.Command {
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), migrateCommand(), openAPICommand())
+	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), captureCommand(), migrateCommand(), openAPICommand())
 	return root
 }
 

@@ -45,13 +45,13 @@ test("a case of one's own, from two files to a reason", async ({ page }) => {
   const clone = page.getByRole("region", { name: "Evidence of the clone" });
 
   const boot = withBootPartition("original.img");
-  await original.getByLabel("First part, or the whole image").setInputFiles(boot);
+  await original.getByLabel("Capture, first part or whole image").setInputFiles(boot);
   await original.getByRole("button", { name: "Add to the original" }).click();
   await expect(original).toContainText("EFI system partition");
   await expect(original).toContainText("50 MB · 48 MiB");
 
   const only = disk("clone.img", "label: gpt\ntype=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n");
-  await clone.getByLabel("First part, or the whole image").setInputFiles(only);
+  await clone.getByLabel("Capture, first part or whole image").setInputFiles(only);
   await clone.getByRole("button", { name: "Add to the clone" }).click();
   await expect(clone).toContainText("Basic data");
 
@@ -95,7 +95,7 @@ test("files that are no disk are refused with their reason", async ({ page, requ
   const clone = page.getByRole("region", { name: "Evidence of the clone" });
   const give = async (name: string, content: Buffer) => {
     await clone
-      .getByLabel("First part, or the whole image")
+      .getByLabel("Capture, first part or whole image")
       .setInputFiles({ name, mimeType: "application/octet-stream", buffer: content });
     await clone.getByRole("button", { name: "Add to the clone" }).click();
   };
@@ -120,7 +120,7 @@ test("the first part of a disk with its real capacity and its end", async ({ pag
   const made = await request.post("/api/v1/cases", { data: { title: "Two parts" } });
   await page.goto(`/cases/${(await made.json()).id}/evidence`);
   const original = page.getByRole("region", { name: "Evidence of the original" });
-  await original.getByLabel("First part, or the whole image").setInputFiles(head);
+  await original.getByLabel("Capture, first part or whole image").setInputFiles(head);
   await original.getByRole("textbox", { name: "Real capacity" }).fill("500107862016");
   await original.getByLabel("End of the disk").setInputFiles(tail);
   await original.getByRole("button", { name: "Add to the original" }).click();
@@ -128,6 +128,20 @@ test("the first part of a disk with its real capacity and its end", async ({ pag
   await expect(original).toContainText("3 MiB of it");
   await expect(original).not.toContainText("Found on the way");
   expect(readFileSync(head).length).toBe(2 << 20);
+});
+
+test("a capture taken by the command is evidence like the disk itself", async ({ page, request }) => {
+  const image = withBootPartition("captured.img");
+  const capture = join(folder, "captured.lkcap");
+  execFileSync(join(import.meta.dirname, "../../.bin/latchkey"), ["capture", image, "-o", capture]);
+  expect(readFileSync(capture).length).toBeLessThan(64 << 10);
+  const made = await request.post("/api/v1/cases", { data: { title: "Captured" } });
+  await page.goto(`/cases/${(await made.json()).id}/evidence`);
+  const clone = page.getByRole("region", { name: "Evidence of the clone" });
+  await clone.getByLabel("Capture, first part or whole image").setInputFiles(capture);
+  await clone.getByRole("button", { name: "Add to the clone" }).click();
+  await expect(clone).toContainText("50 MB · 48 MiB");
+  await expect(clone).toContainText("FAT32");
 });
 
 test("a second browser that saves the same case is told so and loses nothing", async ({

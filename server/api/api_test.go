@@ -11,10 +11,12 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/capture"
 	"latchkey/core/disk"
 	"latchkey/internal/diskmaker"
 	"latchkey/server/api"
@@ -173,6 +175,31 @@ func TestEvidenceInTwoParts(t *testing.T) {
 	r = c.upload(id, "clone", `"2"`, upload{file: part(t, m, 0, 2<<20), fields: map[string]string{"capacity": "1000"}})
 	assert.Equal(t, http.StatusUnprocessableEntity, r.status)
 	assert.Contains(t, r.body["detail"], "do not fit together")
+}
+
+func TestACaptureAsEvidence(t *testing.T) {
+	c := newClient(t, storetest.Open(t))
+	made := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "fallbackOnFixedDisks": true},
+		"drives": []any{map[string]any{"role": "original", "attached": false}, map[string]any{"role": "clone", "attached": true}}})
+	id := fmt.Sprint(made.body["id"])
+	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
+	d := &capture.Device{ReaderAt: m, Size: m.Size, Bus: "nvme", Model: "Ostra N3"}
+	order := map[string][]byte{"BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c": {7, 0, 0, 0}}
+	manifest, err := capture.Take(d, "sda", 512, time.Now())
+	require.NoError(t, err)
+	var file bytes.Buffer
+	require.NoError(t, capture.WriteCapture(&file, manifest, d, order))
+	r := c.upload(id, "clone", `"1"`, upload{file: file.Bytes()})
+	require.Equal(t, http.StatusCreated, r.status, r.body)
+	clone := r.body["drives"].([]any)[1].(map[string]any)
+	assert.Equal(t, "Ostra N3", clone["model"], "the capture tells model and bus")
+	assert.Equal(t, "nvme", clone["bus"])
+	k := c.get("/cases/" + id + "/check")
+	trace := k.body["trace"].(map[string]any)
+	assert.Equal(t, "startsFromNVMe", trace["missing"].([]any)[0].(map[string]any)["field"], "no list of the firmware's has shown the drive")
+	r = c.upload(id, "clone", `"2"`, upload{file: file.Bytes()[:file.Len()/2]})
+	assert.Equal(t, http.StatusUnprocessableEntity, r.status)
+	assert.Contains(t, r.body["detail"], "The file is an archive, but capture:")
 }
 
 func TestFilesThatAreNoDisk(t *testing.T) {

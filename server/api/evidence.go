@@ -21,10 +21,10 @@ type evidenceInput struct {
 	IfMatch
 	Role    string `path:"role" enum:"original,clone"`
 	RawBody huma.MultipartFormFiles[struct {
-		File       huma.FormFile `form:"file" required:"true" doc:"A raw image or its first part, up to 64 MiB"`
+		File       huma.FormFile `form:"file" required:"true" doc:"A capture, a raw image or its first part, up to 64 MiB"`
 		Tail       huma.FormFile `form:"tail" required:"false" doc:"The last part of the disk, when the file is only its beginning"`
 		Capacity   int64         `form:"capacity" required:"false" doc:"The disk's real capacity in bytes, when the file is only its beginning"`
-		SectorSize int           `form:"sectorSize" required:"false" doc:"Logical sector size in bytes: 512 (when absent) or 4096"`
+		SectorSize int           `form:"sectorSize" required:"false" doc:"Logical sector size in bytes, 512 or 4096; when absent that of the capture, or 512"`
 		Confirm    bool          `form:"confirm" required:"false" doc:"Take a blank or badly damaged disk for one"`
 	}]
 }
@@ -55,7 +55,14 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	if sectorSize != 512 && sectorSize != 4096 {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("sectorSize is %d: expected 512 or 4096.", sectorSize))
 	}
-	if err := recognise(form.File, form.Tail, form.Confirm); err != nil {
+	head, err := readSome(form.File, 0)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("The file cannot be read: " + err.Error())
+	}
+	if capture.IsCapture(head) {
+		return a.addCapture(ctx, in, version)
+	}
+	if err := recognise(head, form.Tail, form.Confirm); err != nil {
 		return nil, err
 	}
 	capacity := form.Capacity
@@ -82,7 +89,28 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 		return nil, huma.Error422UnprocessableEntity("capacity: " + err.Error() + ".")
 	}
 	e.Extents = held.Extents()
-	if err := a.store.AddEvidence(ctx, e, version, held); err != nil {
+	if err := a.store.AddEvidence(ctx, e, version, held, "", ""); err != nil {
+		return nil, problem(err)
+	}
+	return a.recheck(ctx, in.ID)
+}
+
+// addCapture takes a capture file, which tells capacity, sector size, model and
+// bus itself.
+func (a *API) addCapture(ctx context.Context, in *evidenceInput, version uint32) (*caseOutput, error) {
+	form := in.RawBody.Data()
+	c, err := capture.ReadCapture(form.File, form.File.Size)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("The file is an archive, but " + err.Error() + ".")
+	}
+	e := &store.Evidence{
+		CaseID: in.ID, Role: in.Role, Filename: filepath.Base(form.File.Filename), Capacity: c.Capacity, SectorSize: c.LogicalSectorSize,
+		Extents: c.Sectors.Extents(), Variables: c.Variables,
+	}
+	if form.SectorSize == 512 || form.SectorSize == 4096 {
+		e.SectorSize = form.SectorSize // as attached now
+	}
+	if err := a.store.AddEvidence(ctx, e, version, c.Sectors, c.Model, c.Bus); err != nil {
 		return nil, problem(err)
 	}
 	return a.recheck(ctx, in.ID)
@@ -97,13 +125,10 @@ func tailSize(f huma.FormFile) int64 {
 
 // recognise refuses what is not a disk, with the reason. A blank or damaged one
 // passes when the person insists.
-func recognise(file, tail huma.FormFile, confirmed bool) error {
-	head, err := readSome(file, 0)
-	if err != nil {
-		return huma.Error422UnprocessableEntity("The file cannot be read: " + err.Error())
-	}
+func recognise(head []byte, tail huma.FormFile, confirmed bool) error {
 	var end []byte
 	if tail.IsSet {
+		var err error
 		if end, err = readSome(tail, tail.Size-recogniseLen); err != nil {
 			return huma.Error422UnprocessableEntity("The second file cannot be read: " + err.Error())
 		}

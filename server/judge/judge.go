@@ -23,12 +23,12 @@ import (
 // memory, as evidence never changes.
 type Judge struct {
 	store    *store.Store
-	contents *lru.Cache[uint64, *startup.Contents]
+	contents *lru.Cache[string, *startup.Contents]
 }
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
-	cache, _ := lru.New[uint64, *startup.Contents](256)
+	cache, _ := lru.New[string, *startup.Contents](256)
 	return &Judge{store: s, contents: cache}
 }
 
@@ -127,8 +127,12 @@ func (j *Judge) machine(ctx context.Context, c *store.Case) (startup.Machine, er
 	if len(c.DeviceOrder) > 0 {
 		m.DeviceOrder = c.DeviceOrder
 	}
+	var paths []string
+	if m.Firmware.Entries = entriesOf(c); m.Firmware.Entries != nil {
+		paths = m.Firmware.Entries.Files()
+	}
 	for _, d := range c.Drives {
-		contents, err := j.examine(ctx, d.Evidence)
+		contents, err := j.examine(ctx, d.Evidence, paths...)
 		if err != nil {
 			return m, fmt.Errorf("the %s's evidence: %w", d.Role, err)
 		}
@@ -141,6 +145,22 @@ func (j *Judge) machine(ctx context.Context, c *store.Case) (startup.Machine, er
 	return m, nil
 }
 
+// entriesOf decodes the boot variables of the newest evidence that has any; nil
+// when none has. Damaged variables are left out, as firmware does.
+func entriesOf(c *store.Case) *firmware.Entries {
+	var newest *store.Evidence
+	for _, d := range c.Drives {
+		if e := d.Evidence; e != nil && len(e.Variables) > 0 && (newest == nil || e.ID > newest.ID) {
+			newest = e
+		}
+	}
+	if newest == nil {
+		return nil
+	}
+	entries, _ := firmware.DecodeVariables(newest.Variables)
+	return entries
+}
+
 func told[T ~string](s *string) fact.Of[T] {
 	if s == nil {
 		return fact.Unknown[T]()
@@ -148,12 +168,15 @@ func told[T ~string](s *string) fact.Of[T] {
 	return fact.Tell(T(*s))
 }
 
-// examine reads a disk once; nil without evidence.
-func (j *Judge) examine(ctx context.Context, e *store.Evidence) (*startup.Contents, error) {
+// examine reads a disk once for the programs that the boot entries name; nil
+// without evidence.
+func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string) (*startup.Contents, error) {
 	if e == nil {
 		return nil, nil
 	}
-	if c, ok := j.contents.Get(e.ID); ok {
+	slices.Sort(paths)
+	key := fmt.Sprint(e.ID, paths)
+	if c, ok := j.contents.Get(key); ok {
 		return c, nil
 	}
 	r, err := j.store.Open(ctx, e)
@@ -165,11 +188,11 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence) (*startup.Conten
 	if err != nil {
 		return nil, err
 	}
-	c := startup.Examine(d)
+	c := startup.Examine(d, paths...)
 	if watched.err != nil {
 		return nil, watched.err // a database that fails is no damaged disk
 	}
-	j.contents.Add(e.ID, c)
+	j.contents.Add(key, c)
 	return c, nil
 }
 

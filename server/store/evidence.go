@@ -27,6 +27,9 @@ type Evidence struct {
 	SectorSize int              // bytes
 	Extents    []capture.Extent `gorm:"serializer:json"`
 	ReceivedAt time.Time
+	// Variables are the boot variables of the machine that a capture was taken
+	// on, by file name; nil when it told none.
+	Variables map[string][]byte `gorm:"serializer:json"`
 }
 
 // TableName keeps the table's name in the singular, as the word has no plural.
@@ -56,9 +59,17 @@ var (
 
 // AddEvidence stores what r holds of a disk and puts it in force for the drive.
 // Earlier evidence is kept, no longer in force. The case must still have the
-// given version.
-func (s *Store) AddEvidence(ctx context.Context, e *Evidence, version uint32, r io.ReaderAt) error {
+// given version. What the evidence tells of the drive (its model and bus) is
+// taken over; empty strings tell nothing.
+func (s *Store) AddEvidence(ctx context.Context, e *Evidence, version uint32, r io.ReaderAt, model, bus string) error {
 	e.ReceivedAt = time.Now().UTC()
+	told := map[string]any{}
+	if model != "" {
+		told["model"] = model
+	}
+	if bus != "" {
+		told["bus"] = bus
+	}
 	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := claim(tx, e.CaseID, version); err != nil {
 			return err
@@ -69,7 +80,8 @@ func (s *Store) AddEvidence(ctx context.Context, e *Evidence, version uint32, r 
 		if err := writeChunks(tx, e, r); err != nil {
 			return err
 		}
-		res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", e.CaseID, e.Role).Update("evidence_id", e.ID)
+		told["evidence_id"] = e.ID
+		res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", e.CaseID, e.Role).Updates(told)
 		if res.Error == nil && res.RowsAffected == 0 {
 			return ErrNotFound
 		}

@@ -99,6 +99,7 @@ export interface Upload {
   file: File;
   tail?: File;
   capacity?: number;
+  /** As attached now, in bytes; 0 leaves it to the file. */
   sectorSize: number;
   confirm: boolean;
 }
@@ -116,7 +117,7 @@ export function addEvidence(
   form.set("file", upload.file);
   if (upload.tail) form.set("tail", upload.tail);
   if (upload.capacity) form.set("capacity", String(upload.capacity));
-  form.set("sectorSize", String(upload.sectorSize));
+  if (upload.sectorSize) form.set("sectorSize", String(upload.sectorSize));
   form.set("confirm", String(upload.confirm));
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();

@@ -767,12 +767,12 @@ export interface operations {
                     confirm?: boolean;
                     /**
                      * Format: binary
-                     * @description A raw image or its first part, up to 64 MiB
+                     * @description A capture, a raw image or its first part, up to 64 MiB
                      */
                     file: string;
                     /**
                      * Format: int64
-                     * @description Logical sector size in bytes: 512 (when absent) or 4096
+                     * @description Logical sector size in bytes, 512 or 4096; when absent that of the capture, or 512
                      */
                     sectorSize?: number;
                     /**

@@ -22,7 +22,7 @@ export function UploadForm({ case: c, role, onDone }: Props) {
   const [file, setFile] = useState<File>();
   const [tail, setTail] = useState<File>();
   const [capacity, setCapacity] = useState("");
-  const [sectorSize, setSectorSize] = useState(512);
+  const [sectorSize, setSectorSize] = useState(0);
   const [progress, setProgress] = useState<number | null>(null);
   const [error, setError] = useState<unknown>(null);
   const abort = useRef<AbortController>(null);
@@ -64,8 +64,9 @@ export function UploadForm({ case: c, role, onDone }: Props) {
       sx={{ display: "grid", gap: 1.25, my: 1 }}
     >
       <Typography variant="body2" color="text.secondary">
-        A raw image of the disk or its first part, up to 64 MiB. On Linux, as root, this writes the first 16
-        MiB and the last MiB of a disk and prints its size in bytes:
+        A capture, or a raw image of the disk or its first part, up to 64 MiB. On Linux, as root, the first
+        command takes a capture: only the sectors that the check needs. Without it, the others write the first
+        16 MiB and the last MiB of a disk and print its size in bytes.
       </Typography>
       <Box
         component="pre"
@@ -74,10 +75,10 @@ export function UploadForm({ case: c, role, onDone }: Props) {
         aria-label="Commands"
         sx={{ m: 0, p: 1, border: 1, borderColor: "divider", borderRadius: 1, overflowX: "auto" }}
       >
-        {`D=/dev/sdX   # the ${role}: check its size and model first\nhead -c 16M $D > ${role}-head.img\ntail -c 1M  $D > ${role}-tail.img\nblockdev --getsize64 $D`}
+        {`D=/dev/sdX   # the ${role}: check its size and model first\nlatchkey capture $D -o ${role}.lkcap\n\nhead -c 16M $D > ${role}-head.img\ntail -c 1M  $D > ${role}-tail.img\nblockdev --getsize64 $D`}
       </Box>
       <FilePicker
-        label={`First part, or the whole image, of the ${role}`}
+        label={`Capture, first part or whole image of the ${role}`}
         file={file}
         onFile={setFile}
         required
@@ -104,6 +105,7 @@ export function UploadForm({ case: c, role, onDone }: Props) {
           onChange={(e) => setSectorSize(Number(e.target.value))}
           helperText="as attached now"
         >
+          <MenuItem value={0}>as the file tells, or 512</MenuItem>
           <MenuItem value={512}>512 bytes</MenuItem>
           <MenuItem value={4096}>4096 bytes</MenuItem>
         </TextField>

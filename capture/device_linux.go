@@ -1,0 +1,71 @@
+package capture
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+)
+
+// Where Linux tells of block devices and boot variables; kernel documentation,
+// ABI/stable/sysfs-block and filesystems/efivarfs.
+const (
+	sysBlock = "/sys/class/block"
+	efivars  = "/sys/firmware/efi/efivars"
+)
+
+// OpenDevice opens a block device or an image for reading only.
+func OpenDevice(path string) (*Device, error) {
+	f, size, err := openSized(path)
+	if err != nil {
+		return nil, err
+	}
+	d := &Device{ReaderAt: f, Closer: f, Size: size, Variables: map[string][]byte{}}
+	info, err := f.Stat()
+	if err == nil && info.Mode()&os.ModeDevice != 0 {
+		d.describe(path)
+		if files, err := VariableFiles(efivars); err == nil {
+			d.Variables = files
+		}
+	}
+	return d, nil
+}
+
+// describe reads what the kernel tells of a block device.
+func (d *Device) describe(path string) {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	dir := filepath.Join(sysBlock, filepath.Base(path))
+	d.LogicalSectorSize = sysNumber(filepath.Join(dir, "queue/logical_block_size"))
+	d.PhysicalSectorSize = sysNumber(filepath.Join(dir, "queue/physical_block_size"))
+	d.Model = sysText(filepath.Join(dir, "device/model"))
+	where, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return
+	}
+	for _, b := range []struct{ mark, bus string }{
+		{"/usb", "usb"}, {"/nvme", "nvme"}, {"/ata", "sata"}, {"/virtio", "virtio"}, {"/mmc", "sd"}, {"/host", "scsi"},
+	} {
+		if strings.Contains(where, b.mark) {
+			d.Bus = b.bus
+			return
+		}
+	}
+}
+
+func sysText(path string) string {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(raw))
+}
+
+func sysNumber(path string) int {
+	n, err := strconv.Atoi(sysText(path))
+	if err != nil {
+		return 0
+	}
+	return n
+}
