@@ -94,6 +94,16 @@ export const theme = createTheme({
     MuiCssBaseline: {
       styleOverrides: {
         body: { fontVariantNumeric: "tabular-nums" },
+        "input[type=file]::file-selector-button": {
+          font: "inherit",
+          color: "inherit",
+          background: "transparent",
+          border: "1px solid var(--mui-palette-text-secondary)",
+          borderRadius: 4,
+          padding: "2px 10px",
+          marginRight: 8,
+          cursor: "pointer",
+        },
         "code, kbd, .mono": { fontFamily: mono, fontSize: "0.8125rem" },
         ":focus-visible": { outline: "2px solid var(--mui-palette-primary-main)", outlineOffset: 1 },
         "@media (prefers-reduced-motion: reduce)": {

@@ -8,6 +8,7 @@ import Typography from "@mui/material/Typography";
 import { type ReactNode, useRef, useState } from "react";
 import { type Case, Problem, type Role, addEvidence } from "../api/client";
 import { useTakeCase } from "../api/queries";
+import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { grouped, parseSize } from "../parts/format";
 
@@ -64,19 +65,17 @@ export function UploadForm({ case: c, role, onDone }: Props) {
       sx={{ display: "grid", gap: 1.25, my: 1 }}
     >
       <Typography variant="body2" color="text.secondary">
-        A capture, or a raw image of the disk or its first part, up to 64 MiB. On Linux, as root, the first
-        command takes a capture: only the sectors that the check needs. Without it, the others write the first
-        16 MiB and the last MiB of a disk and print its size in bytes.
+        A capture, or a raw image of the disk or its first part, up to 64 MiB. Both commands are for Linux, as
+        root; neither writes to the disk.
       </Typography>
-      <Box
-        component="pre"
-        className="mono"
-        tabIndex={0}
-        aria-label="Commands"
-        sx={{ m: 0, p: 1, border: 1, borderColor: "divider", borderRadius: 1, overflowX: "auto" }}
-      >
-        {`D=/dev/sdX   # the ${role}: check its size and model first\nlatchkey capture $D -o ${role}.lkcap\n\nhead -c 16M $D > ${role}-head.img\ntail -c 1M  $D > ${role}-tail.img\nblockdev --getsize64 $D`}
-      </Box>
+      <CommandBlock
+        title={`Capture of the ${role}: just the sectors that the check needs`}
+        commands={`# the ${role}: is it this size and model?\nlsblk -d -o NAME,SIZE,MODEL,TRAN\nlatchkey capture /dev/sdX -o ${role}.lkcap`}
+      />
+      <CommandBlock
+        title={`Without it: the ${role}'s beginning, end and size in bytes`}
+        commands={`head -c 16M /dev/sdX > ${role}-head.img\ntail -c 1M /dev/sdX > ${role}-tail.img\nblockdev --getsize64 /dev/sdX`}
+      />
       <FilePicker
         label={`Capture, first part or whole image of the ${role}`}
         file={file}
