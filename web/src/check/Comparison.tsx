@@ -1,5 +1,3 @@
-import ExpandLess from "@mui/icons-material/ExpandLess";
-import ExpandMore from "@mui/icons-material/ExpandMore";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Link from "@mui/material/Link";
@@ -13,6 +11,7 @@ import { Fragment, useState } from "react";
 import type { Row } from "../api/client";
 import { groupNumbers } from "../parts/format";
 import { mono } from "../theme";
+import { ExpandLess, ExpandMore } from "../parts/icons";
 
 interface Props {
   rows: Row[];

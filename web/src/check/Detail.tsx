@@ -1,4 +1,3 @@
-import Close from "@mui/icons-material/Close";
 import Box from "@mui/material/Box";
 import Drawer from "@mui/material/Drawer";
 import IconButton from "@mui/material/IconButton";
@@ -6,6 +5,7 @@ import Typography from "@mui/material/Typography";
 import type { Fact } from "../api/client";
 import { groupNumbers } from "../parts/format";
 import { FactList } from "../parts/FactList";
+import { Close } from "../parts/icons";
 
 export interface DetailContent {
   title: string;

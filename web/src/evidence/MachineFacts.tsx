@@ -1,5 +1,3 @@
-import ExpandLess from "@mui/icons-material/ExpandLess";
-import ExpandMore from "@mui/icons-material/ExpandMore";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Collapse from "@mui/material/Collapse";
@@ -12,6 +10,7 @@ import { type Case, type CaseInput, type Firmware, type Role, inputOf } from "..
 import { useUpdateCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, roles } from "../parts/format";
+import { ExpandLess, ExpandMore } from "../parts/icons";
 
 /** What the standards leave to the firmware; most are asked for only when they decide. */
 const choices = [

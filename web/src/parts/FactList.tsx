@@ -1,5 +1,3 @@
-import ExpandLess from "@mui/icons-material/ExpandLess";
-import ExpandMore from "@mui/icons-material/ExpandMore";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Collapse from "@mui/material/Collapse";
@@ -8,6 +6,7 @@ import { useState } from "react";
 import type { Fact } from "../api/client";
 import { ByteView } from "./ByteView";
 import { groupNumbers, grouped, isRole } from "./format";
+import { ExpandLess, ExpandMore } from "./icons";
 
 interface Props {
   caseId: number;
