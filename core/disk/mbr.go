@@ -43,9 +43,6 @@ func (e MBREntry) Used() bool { return e.Type != 0 && e.Length != 0 }
 // Active reports the classic active flag.
 func (e MBREntry) Active() bool { return e.Status == 0x80 }
 
-// HasBootCode reports whether any byte of the boot code is set.
-func (m *MBR) HasBootCode() bool { return m != nil && !allZero(m.BootCode) }
-
 // Protective reports whether the record only guards a GPT: one 0xEE record and
 // nothing else. UEFI Specification 2.10, section 5.2.3.
 func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) == 0 }
@@ -61,15 +58,6 @@ func (m *MBR) count(protective bool) int {
 		}
 	}
 	return n
-}
-
-func allZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
 
 func decodeMBREntry(raw []byte, number int, base uint64, offset int64) MBREntry {

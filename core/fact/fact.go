@@ -52,16 +52,5 @@ func Maybe[T any](p *T) Of[T] {
 // Get returns the value and whether it is known.
 func (f Of[T]) Get() (T, bool) { return f.value, f.known }
 
-// Known reports whether the value is known.
-func (f Of[T]) Known() bool { return f.known }
-
-// Or returns the value, or other when it is unknown.
-func (f Of[T]) Or(other T) T {
-	if f.known {
-		return f.value
-	}
-	return other
-}
-
 // Source returns where the value came from; the zero Source when unknown.
 func (f Of[T]) Source() Source { return f.source }

@@ -5,7 +5,6 @@ package loader
 import (
 	"bytes"
 	"debug/pe"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -27,8 +26,7 @@ type Program struct {
 	Machine   uint16
 	Arch      firmware.Arch // "" when the machine is none that starts
 	Subsystem uint16
-	Signed    bool  // carries a certificate table; whether it is trusted is not known
-	Header    int64 // byte offset of the COFF header within the file
+	Signed    bool // carries a certificate table; whether it is trusted is not known
 }
 
 // Application reports whether firmware may start the program as an application.
@@ -49,7 +47,6 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 	if !bytes.HasPrefix(start, []byte("MZ")) {
 		return prog, fmt.Errorf("starts with %02X %02X, expected 4D 5A (MZ)", start[0], start[1])
 	}
-	prog.Header = int64(binary.LittleEndian.Uint32(start[0x3C:])) + 4
 	file, err := pe.NewFile(&stopAt{r: r, size: size})
 	if err != nil {
 		return prog, fmt.Errorf("PE/COFF headers: %w", err)

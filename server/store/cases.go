@@ -189,13 +189,6 @@ func (s *Store) List(ctx context.Context, p Page) ([]Case, error) {
 	return cases, explain(err)
 }
 
-// Count returns the number of cases.
-func (s *Store) Count(ctx context.Context) (int64, error) {
-	var n int64
-	err := s.db.WithContext(ctx).Model(&Case{}).Count(&n).Error
-	return n, explain(err)
-}
-
 // FindDemo returns the case that was made from a demo case.
 func (s *Store) FindDemo(ctx context.Context, name string) (*Case, error) {
 	var c Case
