@@ -260,6 +260,7 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 		return nil, fmt.Errorf("file %s: %w", d.File, err)
 	}
 	var r io.ReaderAt = head
+	var counts []disk.Count
 	capacity, sectorSize := size, 512
 	switch {
 	case IsCapture(start):
@@ -267,7 +268,7 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 		if err != nil {
 			return nil, fmt.Errorf("file %s: %w", d.File, err)
 		}
-		r, capacity, sectorSize = c.Sectors, c.Capacity, c.LogicalSectorSize
+		r, capacity, sectorSize, counts = c.Sectors, c.Capacity, c.LogicalSectorSize, c.Counts
 	case d.Capacity != nil || d.Tail != "":
 		if r, capacity, err = l.ends(d, dir, head, size); err != nil {
 			return nil, err
@@ -285,6 +286,7 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 	if err != nil {
 		return nil, fmt.Errorf("file %s: %w", d.File, err)
 	}
+	on.SetCounts(counts)
 	return startup.Examine(on, paths...), nil
 }
 

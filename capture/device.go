@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"latchkey/core/disk"
@@ -63,18 +64,24 @@ func Take(d *Device, source string, sectorSize int, now time.Time) (Manifest, er
 	if entries, _ := firmware.DecodeVariables(d.Variables); entries != nil {
 		paths = entries.Files()
 	}
+	var counts []disk.Count
 	for _, size := range []int{512, 4096} {
 		on, err := disk.New(recorder, d.Size, size)
 		if err != nil {
 			return Manifest{}, fmt.Errorf("%s: %w", source, err)
 		}
 		startup.Examine(on, paths...)
+		for _, c := range on.Counts() {
+			if !slices.Contains(counts, c) {
+				counts = append(counts, c)
+			}
+		}
 	}
 	if len(recorder.Extents()) == 0 {
 		return Manifest{}, fmt.Errorf("%s: nothing of it could be read", source)
 	}
 	return Manifest{
 		Capacity: d.Size - d.Size%int64(sectorSize), LogicalSectorSize: sectorSize, PhysicalSectorSize: d.PhysicalSectorSize,
-		Bus: d.Bus, Model: d.Model, Source: source, TakenAt: now.UTC(), Extents: recorder.Extents(),
+		Bus: d.Bus, Model: d.Model, Source: source, TakenAt: now.UTC(), Extents: recorder.Extents(), Counts: counts,
 	}, nil
 }

@@ -10,6 +10,8 @@ import (
 	"sort"
 	"strings"
 	"time"
+
+	"latchkey/core/disk"
 )
 
 // Names within a capture file, a zip archive; see docs/formats.md.
@@ -27,6 +29,7 @@ const (
 	maxSectors   = 64 << 20
 	maxExtents   = 100_000
 	maxVariables = 1000
+	maxCounts    = 1000
 	maxVariable  = 64 << 10
 )
 
@@ -42,6 +45,8 @@ type Manifest struct {
 	Source             string    `json:"source"` // what was captured, as it was named
 	TakenAt            time.Time `json:"takenAt"`
 	Extents            []Extent  `json:"extents"` // in the order of sectors.bin
+	// Counts are figures that were counted over bytes which the capture leaves out.
+	Counts []disk.Count `json:"counts,omitempty"`
 }
 
 // Captured is an open capture file.
@@ -133,6 +138,8 @@ func (m *Manifest) check() error {
 		return fmt.Errorf("logicalSectorSize is %d, expected 512 or 4096", m.LogicalSectorSize)
 	case m.Capacity < int64(m.LogicalSectorSize):
 		return fmt.Errorf("capacity is %d bytes, expected at least one sector", m.Capacity)
+	case len(m.Counts) > maxCounts:
+		return fmt.Errorf("%d counts, expected at most %d", len(m.Counts), maxCounts)
 	case len(m.Extents) > maxExtents:
 		return fmt.Errorf("%d extents, expected at most %d", len(m.Extents), maxExtents)
 	}

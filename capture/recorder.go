@@ -30,6 +30,9 @@ func (r *Recorder) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
+// Aside returns the reader itself: what is read through it is not recorded.
+func (r *Recorder) Aside() io.ReaderAt { return r.r }
+
 // Extents returns what was read, in whole sectors, in order and merged.
 func (r *Recorder) Extents() []Extent {
 	sectors := make([]int64, 0, len(r.read))

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 )
 
 // NotCaptured reports a read outside the byte ranges a piece of evidence holds.
@@ -31,6 +32,43 @@ type Disk struct {
 	r          io.ReaderAt
 	size       int64
 	sectorSize int
+	counts     []Count
+}
+
+// Count is a figure that was counted over many bytes at the place where they were
+// all at hand, so that a capture carries the figure and not the bytes.
+type Count struct {
+	Name   string `json:"name"`   // the structure that was counted
+	Offset int64  `json:"offset"` // bytes from the start of the disk to its volume
+	Value  uint64 `json:"value"`
+}
+
+// Counted returns a figure that was counted before.
+func (d *Disk) Counted(name string, offset int64) (uint64, bool) {
+	for _, c := range d.counts {
+		if c.Name == name && c.Offset == offset {
+			return c.Value, true
+		}
+	}
+	return 0, false
+}
+
+// SetCount keeps a figure that was counted.
+func (d *Disk) SetCount(c Count) { d.counts = append(d.counts, c) }
+
+// SetCounts takes over the figures that a capture carries.
+func (d *Disk) SetCounts(counts []Count) { d.counts = slices.Clone(counts) }
+
+// Counts returns the figures that were counted.
+func (d *Disk) Counts() []Count { return d.counts }
+
+// Aside returns a reader of the same bytes for counting over them: what is read
+// through it is not kept by a recording.
+func (d *Disk) Aside() io.ReaderAt {
+	if recording, ok := d.r.(interface{ Aside() io.ReaderAt }); ok {
+		return recording.Aside()
+	}
+	return d
 }
 
 // New wraps r as a disk of size bytes with logical sectors of sectorSize bytes

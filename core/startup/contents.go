@@ -67,10 +67,10 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
 		}
 	}
 	for _, name := range []string{"ntldr", "bootmgr"} {
-		if v.FAT == nil {
+		if v.Files == nil {
 			break
 		}
-		if f, err := v.FAT.Lookup(name); err == nil && !f.Dir {
+		if f, err := v.Files.Lookup(name); err == nil && !f.Dir {
 			v.LegacyManager = name
 		}
 	}

@@ -8,20 +8,13 @@ import (
 	"strings"
 )
 
-// Bounds of the FAT reader. A directory holds at most 65,536 entries of 32
-// bytes (FAT specification 1.03, section 6); boot files are far smaller than
-// maxFile.
-const (
-	maxDirBytes = 65536 * 32
-	maxFile     = 64 << 20
-)
+// maxDirBytes bounds a directory: at most 65,536 entries of 32 bytes. FAT
+// specification 1.03, section 6.
+const maxDirBytes = 65536 * 32
 
 // minFAT32 is the least count of clusters of a FAT32 volume. FAT specification
 // 1.03, section 3.5.
 const minFAT32 = 65525
-
-// ErrNotFound reports that a path does not exist on a volume.
-var ErrNotFound = errors.New("not found")
 
 // FAT is an open FAT12, FAT16 or FAT32 volume. The general-purpose libraries
 // refuse a volume whose two FATs differ and follow a looping chain without end;
@@ -110,18 +103,18 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	// Firmware and operating systems take an empty 16-bit field for FAT32,
 	// even where the specification's count of clusters says otherwise.
 	case le.Uint16(boot[22:]) == 0:
-		f.Kind, labelAt = FAT32, 71
+		f.Kind, labelAt = KindFAT32, 71
 		f.rootClus = le.Uint32(boot[44:]) & 0x0FFFFFFF
 		f.FewClusters = count < minFAT32
 	case count < 4085:
-		f.Kind = FAT12
+		f.Kind = KindFAT12
 	default:
-		f.Kind = FAT16
+		f.Kind = KindFAT16
 	}
-	if count >= 0x0FFFFFF5 || f.Kind == FAT16 && count >= minFAT32 {
+	if count >= 0x0FFFFFF5 || f.Kind == KindFAT16 && count >= minFAT32 {
 		return fmt.Errorf("%d clusters are more than %s can number", count, f.Kind)
 	}
-	bits := map[Kind]int64{FAT12: 12, FAT16: 16, FAT32: 32}[f.Kind]
+	bits := map[Kind]int64{KindFAT12: 12, KindFAT16: 16, KindFAT32: 32}[f.Kind]
 	f.Clusters = uint32(min(count, perFAT*bps*8/bits-2))
 	f.Label = strings.TrimRight(string(boot[labelAt:labelAt+11]), " \x00")
 	f.Serial = fmt.Sprintf("%04X-%04X", le.Uint16(boot[labelAt-2:]), le.Uint16(boot[labelAt-4:]))
@@ -152,13 +145,13 @@ func (f *FAT) next(c uint32) (uint32, bool, error) {
 	var v, last uint32
 	var err error
 	switch f.Kind {
-	case FAT12:
+	case KindFAT12:
 		v, err = f.entry(int64(c)+int64(c/2), 2)
 		if c&1 == 1 {
 			v >>= 4
 		}
 		v, last = v&0xFFF, 0xFF8
-	case FAT16:
+	case KindFAT16:
 		v, err = f.entry(int64(c)*2, 2)
 		last = 0xFFF8
 	default:
@@ -202,15 +195,6 @@ func (f *FAT) chain(first uint32, limit int64) ([]uint32, error) {
 
 func (f *FAT) clusterOffset(c uint32) int64 { return f.dataStart + int64(c-2)*int64(f.Cluster) }
 
-// File is a file or directory found on a volume.
-type File struct {
-	Name   string
-	Dir    bool
-	Size   int64 // bytes
-	Offset int64 // byte offset of its directory entry within the volume
-	first  uint32
-}
-
 // ReadDir lists a directory. An empty path is the root.
 func (f *FAT) ReadDir(path string) ([]File, error) {
 	files, err := f.rootEntries()
@@ -222,42 +206,15 @@ func (f *FAT) ReadDir(path string) ([]File, error) {
 		if !ok || !found.Dir {
 			return nil, fmt.Errorf("%s: %w", name, ErrNotFound)
 		}
-		if files, err = f.chainEntries(found.first); err != nil {
+		if files, err = f.chainEntries(uint32(found.node)); err != nil {
 			return nil, fmt.Errorf("directory %s: %w", name, err)
 		}
 	}
 	return files, nil
 }
 
-func splitPath(path string) []string {
-	return strings.FieldsFunc(path, func(r rune) bool { return r == '\\' || r == '/' })
-}
-
-func pick(files []File, name string) (File, bool) {
-	for _, f := range files {
-		if strings.EqualFold(f.Name, name) {
-			return f, true
-		}
-	}
-	return File{}, false
-}
-
 // Lookup finds a file or directory by path, with either separator, in any case.
-func (f *FAT) Lookup(path string) (File, error) {
-	names := splitPath(path)
-	if len(names) == 0 {
-		return File{}, fmt.Errorf("empty path: %w", ErrNotFound)
-	}
-	dir, err := f.ReadDir(strings.Join(names[:len(names)-1], "/"))
-	if err != nil {
-		return File{}, err
-	}
-	found, ok := pick(dir, names[len(names)-1])
-	if !ok {
-		return File{}, fmt.Errorf("%s: %w", path, ErrNotFound)
-	}
-	return found, nil
-}
+func (f *FAT) Lookup(path string) (File, error) { return lookup(f, path) }
 
 // Open returns a reader over a file's contents, at most 64 MiB of them.
 func (f *FAT) Open(file File) (*io.SectionReader, error) {
@@ -265,7 +222,7 @@ func (f *FAT) Open(file File) (*io.SectionReader, error) {
 	if size == 0 {
 		return io.NewSectionReader(strings.NewReader(""), 0, 0), nil
 	}
-	clusters, err := f.chain(file.first, size)
+	clusters, err := f.chain(uint32(file.node), size)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file.Name, err)
 	}

@@ -126,8 +126,8 @@ func TestVolumesOfOtherKinds(t *testing.T) {
 		return b
 	}
 	for want, raw := range map[volume.Kind][]byte{
-		volume.BitLocker: boot("-FVE-FS-"), volume.ExFAT: boot("EXFAT   "), volume.Empty: make([]byte, 1<<20),
-		volume.Unknown: boot("something"), volume.NTFS: boot("NTFS    "),
+		volume.KindBitLocker: boot("-FVE-FS-"), volume.KindExFAT: boot("EXFAT   "), volume.Empty: make([]byte, 1<<20),
+		volume.Unknown: boot("something"), volume.KindNTFS: boot("NTFS    "),
 	} {
 		d, err := disk.New(bytes.NewReader(raw), int64(len(raw)), 512)
 		require.NoError(t, err)

@@ -18,7 +18,7 @@ const (
 )
 
 func (f *FAT) rootEntries() ([]File, error) {
-	if f.Kind == FAT32 {
+	if f.Kind == KindFAT32 {
 		return f.chainEntries(f.rootClus)
 	}
 	d := dirDecoder{}
@@ -80,9 +80,9 @@ func (d *dirDecoder) entry(e []byte, off int64) bool {
 		return true
 	}
 	file := File{
-		Name: d.name(e), Dir: e[11]&attrDir != 0, Offset: off,
-		Size:  int64(binary.LittleEndian.Uint32(e[28:])),
-		first: uint32(binary.LittleEndian.Uint16(e[20:]))<<16&0x0FFFFFFF | uint32(binary.LittleEndian.Uint16(e[26:])),
+		Name: d.name(e), Dir: e[11]&attrDir != 0, Record: direntRecord, Offset: off, Length: direntLen,
+		Size: int64(binary.LittleEndian.Uint32(e[28:])),
+		node: uint64(binary.LittleEndian.Uint16(e[20:]))<<16&0x0FFFFFFF | uint64(binary.LittleEndian.Uint16(e[26:])),
 	}
 	d.long = nil
 	if file.Name != "." && file.Name != ".." {

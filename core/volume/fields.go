@@ -13,7 +13,7 @@ func fatFields(kind Kind) []disk.Field {
 		{Name: "BPB_Media", Offset: 21, Length: 1, Form: disk.Number}, {Name: "BPB_FATSz16", Offset: 22, Length: 2, Form: disk.Number},
 		{Name: "BPB_HiddSec", Offset: 28, Length: 4, Form: disk.Number}, {Name: "BPB_TotSec32", Offset: 32, Length: 4, Form: disk.Number},
 	}
-	if kind == FAT32 {
+	if kind == KindFAT32 {
 		return append(fields, disk.Field{Name: "BPB_FATSz32", Offset: 36, Length: 4, Form: disk.Number},
 			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number}, disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Hex},
 			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType", Offset: 82, Length: 8, Form: disk.Text},
@@ -34,12 +34,13 @@ func ntfsFields() []disk.Field {
 	}
 }
 
-// extFields names the bytes of an ext superblock; see readExt.
+// extFields names the bytes of an ext superblock. Linux kernel documentation,
+// filesystems/ext4, "Super Block".
 func extFields() []disk.Field {
 	return []disk.Field{
 		{Name: "s_inodes_count", Offset: 0, Length: 4, Form: disk.Number}, {Name: "s_blocks_count_lo", Offset: 4, Length: 4, Form: disk.Number},
-		{Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number}, {Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
-		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
+		{Name: "s_free_blocks_count_lo", Offset: 0xC, Length: 4, Form: disk.Number}, {Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number}, {Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
+		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_feature_incompat", Offset: 0x60, Length: 4, Form: disk.Hex}, {Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
 		{Name: "s_volume_name", Offset: 0x78, Length: 16, Form: disk.Text},
 	}
 }
@@ -54,22 +55,53 @@ func direntFields() []disk.Field {
 	}
 }
 
+// exfatFields names the bytes of an exFAT boot sector. exFAT file system
+// specification 1.00, section 3.1.
+func exfatFields() []disk.Field {
+	return []disk.Field{
+		{Name: "FileSystemName", Offset: 3, Length: 8, Form: disk.Text}, {Name: "PartitionOffset", Offset: 64, Length: 8, Form: disk.Number},
+		{Name: "VolumeLength", Offset: 72, Length: 8, Form: disk.Number}, {Name: "VolumeSerialNumber", Offset: 100, Length: 4, Form: disk.Hex},
+		{Name: "BootSignature", Offset: 510, Length: 2, Form: disk.Raw},
+	}
+}
+
+// mftFields names the first bytes of a record of the master file table; ntfs-3g's
+// layout.h.
+func mftFields() []disk.Field {
+	return []disk.Field{
+		{Name: "magic", Offset: 0, Length: 4, Form: disk.Text}, {Name: "update sequence offset", Offset: 4, Length: 2, Form: disk.Number},
+		{Name: "update sequence count", Offset: 6, Length: 2, Form: disk.Number}, {Name: "sequence number", Offset: 16, Length: 2, Form: disk.Number},
+		{Name: "link count", Offset: 18, Length: 2, Form: disk.Number}, {Name: "first attribute", Offset: 20, Length: 2, Form: disk.Number},
+		{Name: "flags", Offset: 22, Length: 2, Form: disk.Hex}, {Name: "bytes in use", Offset: 24, Length: 4, Form: disk.Number},
+	}
+}
+
+// inodeFields names the bytes of an ext index node. Linux kernel documentation,
+// filesystems/ext4, "Index Nodes".
+func inodeFields() []disk.Field {
+	return []disk.Field{
+		{Name: "i_mode", Offset: 0, Length: 2, Form: disk.Hex}, {Name: "i_size_lo", Offset: 4, Length: 4, Form: disk.Number},
+		{Name: "i_flags", Offset: 0x20, Length: 4, Form: disk.Hex}, {Name: "i_block", Offset: 0x28, Length: 60, Form: disk.Raw},
+	}
+}
+
+func mark(structure string, offset, length int64, fields []disk.Field) []disk.Region {
+	return []disk.Region{{Structure: structure, Offset: offset, Length: length, Fields: fields}}
+}
+
 // Regions lists the volume's structures at their places; base is the byte offset
 // of the partition.
 func (v *Volume) Regions(base int64) []disk.Region {
-	switch v.Kind {
-	case FAT12, FAT16, FAT32:
-		return []disk.Region{{Structure: "FAT boot sector", Offset: base, Length: 512, Fields: fatFields(v.Kind)}}
-	case NTFS:
-		return []disk.Region{{Structure: "NTFS boot sector", Offset: base, Length: 512, Fields: ntfsFields()}}
-	case Ext:
-		return []disk.Region{{Structure: "ext superblock", Offset: base + 1024, Length: 1024, Fields: extFields()}}
+	regions := append([]disk.Region{}, v.marks...)
+	for i := range regions {
+		regions[i].Offset += base
 	}
-	return nil
+	return regions
 }
 
-// Region returns the file's directory entry; base is the byte offset of the
-// partition.
+// Region returns the structure that tells of the file; base is the byte offset of
+// the partition.
 func (f File) Region(base int64) disk.Region {
-	return disk.Region{Structure: "FAT directory entry", Offset: base + f.Offset, Length: direntLen, Fields: direntFields()}
+	fields := map[string]func() []disk.Field{direntRecord: direntFields, mftRecord: mftFields, inodeRecord: inodeFields}[f.Record]()
+	return disk.Region{Structure: f.Record, Offset: base + f.Offset, Length: f.Length, Fields: fields}
 }

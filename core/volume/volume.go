@@ -1,12 +1,14 @@
 // Package volume recognises file systems by their first sectors, compares their
-// own idea of where they lie with the partition table, and reads files of FAT
-// volumes.
+// own idea of where they lie with the partition table, and reads files of FAT,
+// NTFS and ext volumes.
 package volume
 
 import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"io"
+	"strings"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -17,16 +19,24 @@ type Kind string
 
 // The kinds of volume that are recognised.
 const (
-	FAT12       Kind = "FAT12"
-	FAT16       Kind = "FAT16"
-	FAT32       Kind = "FAT32"
-	ExFAT       Kind = "exFAT"
-	NTFS        Kind = "NTFS"
-	Ext         Kind = "ext"
-	BitLocker   Kind = "BitLocker" // the system's own volume encryption
-	Empty       Kind = "empty"     // the first sectors are zeros
-	Unknown     Kind = "not recognised"
-	NotCaptured Kind = "not in the evidence"
+	KindFAT12     Kind = "FAT12"
+	KindFAT16     Kind = "FAT16"
+	KindFAT32     Kind = "FAT32"
+	KindExFAT     Kind = "exFAT"
+	KindNTFS      Kind = "NTFS"
+	KindExt       Kind = "ext"
+	KindBitLocker Kind = "BitLocker" // Windows' own volume encryption
+	KindSwap      Kind = "swap"
+	KindLUKS      Kind = "LUKS"
+	KindLVM       Kind = "LVM"
+	KindRAID      Kind = "Linux RAID"
+	KindBtrfs     Kind = "Btrfs"
+	KindXFS       Kind = "XFS"
+	KindHFS       Kind = "HFS+"
+	KindAPFS      Kind = "APFS"
+	Empty         Kind = "empty" // the first sectors are zeros
+	Unknown       Kind = "not recognised"
+	NotCaptured   Kind = "not in the evidence"
 )
 
 // Volume is what stands at the start of a partition.
@@ -38,9 +48,19 @@ type Volume struct {
 	HiddenSectors fact.Of[uint64]
 	// TotalSectors is the volume's own idea of its length, in disk sectors.
 	TotalSectors fact.Of[uint64]
-	BootCode     bool // sector 0 of the volume ends in 55 AA and holds code
-	FAT          *FAT // an open volume, nil unless the kind is a FAT
-	Problems     []disk.Problem
+	// Used is how much of the volume is in use, in bytes.
+	Used fact.Of[uint64]
+	// Unclean: the file system was not closed cleanly and is checked or repaired
+	// at its next use.
+	Unclean  fact.Of[bool]
+	BootCode bool // sector 0 of the volume ends in 55 AA and holds code
+	FAT      *FAT // an open volume, nil unless the kind is a FAT
+	// Files reads the files; nil when the kind's files are not read, and when
+	// FilesErr says why they cannot be.
+	Files    Files
+	FilesErr error
+	Problems []disk.Problem
+	marks    []disk.Region // its structures, relative to the partition
 }
 
 // IsFAT reports whether firmware following the UEFI Specification 2.10, section
@@ -77,49 +97,67 @@ func Examine(d *disk.Disk, p disk.Partition) Volume {
 }
 
 func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
-	oem := string(boot[3:11])
-	switch {
-	case oem == "NTFS    ":
-		return readNTFS(d, boot, base)
-	case oem == "-FVE-FS-":
-		return Volume{Kind: BitLocker}
-	case oem == "EXFAT   ":
-		return Volume{Kind: ExFAT}
+	switch string(boot[3:11]) {
+	case "NTFS    ":
+		return readNTFS(d, p, boot, base)
+	case "-FVE-FS-":
+		return Volume{Kind: KindBitLocker, marks: mark("NTFS boot sector", 0, 512, ntfsFields())}
+	case "EXFAT   ":
+		return Volume{Kind: KindExFAT, Serial: serial32(boot[100:]), marks: mark("exFAT boot sector", 0, 512, exfatFields())}
 	}
-	length := int64(p.Length) * int64(d.SectorSize())
-	fat, err := OpenFAT(d.Section(base, length))
-	if err == nil {
-		v := Volume{Kind: fat.Kind, FAT: fat, Label: fat.Label, Serial: fat.Serial}
-		v.HiddenSectors = fact.Known(uint64(fat.HiddenSectors), src("FAT boot sector", "BPB_HiddSec", base+28, 4))
-		total := fat.TotalSectors * uint64(fat.BytesPerSector) / uint64(d.SectorSize())
-		field, rel, n := "BPB_TotSec32", int64(32), int64(4)
-		if fat.totalIn16 {
-			field, rel, n = "BPB_TotSec16", 19, 2
-		}
-		v.TotalSectors = fact.Known(total, src("FAT boot sector", field, base+rel, n))
-		if fat.BytesPerSector != d.SectorSize() {
-			v.Problems = append(v.Problems, trouble("fat-sector-size", src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
-				d.SectorSize(), fat.BytesPerSector,
-				"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
-				p.Number, fat.BytesPerSector, d.SectorSize()))
-		}
-		if fat.FewClusters {
-			v.Problems = append(v.Problems, trouble("fat-few-clusters", src("FAT boot sector", "BPB_TotSec32", base+32, 4),
-				fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
-				"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: most firmware reads it, Windows may not.", p.Number, fat.Clusters))
-		}
+	section := d.Section(base, int64(p.Length)*int64(d.SectorSize()))
+	fat, fatErr := OpenFAT(section)
+	if fatErr == nil {
+		return readFAT(d, p, fat, base)
+	}
+	if v, ok := readExt(d, section, base); ok {
 		return v
 	}
-	if v, ok := readExt(d, base); ok {
+	if v, ok := identify(section); ok {
 		return v
 	}
+	return unrecognised(d, p, boot, base, fatErr)
+}
+
+func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
+	v := Volume{Kind: fat.Kind, FAT: fat, Files: fat, Label: fat.Label, Serial: fat.Serial, marks: mark("FAT boot sector", 0, 512, fatFields(fat.Kind))}
+	v.HiddenSectors = fact.Known(uint64(fat.HiddenSectors), src("FAT boot sector", "BPB_HiddSec", base+28, 4))
+	total := fat.TotalSectors * uint64(fat.BytesPerSector) / uint64(d.SectorSize())
+	field, rel, n := "BPB_TotSec32", int64(32), int64(4)
+	if fat.totalIn16 {
+		field, rel, n = "BPB_TotSec16", 19, 2
+	}
+	v.TotalSectors = fact.Known(total, src("FAT boot sector", field, base+rel, n))
+	if fat.BytesPerSector != d.SectorSize() {
+		v.Problems = append(v.Problems, trouble("fat-sector-size", src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
+			d.SectorSize(), fat.BytesPerSector,
+			"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
+			p.Number, fat.BytesPerSector, d.SectorSize()))
+	}
+	if fat.FewClusters {
+		v.Problems = append(v.Problems, trouble("fat-few-clusters", src("FAT boot sector", "BPB_TotSec32", base+32, 4),
+			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
+			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: most firmware reads it, Windows may not.", p.Number, fat.Clusters))
+	}
+	return v
+}
+
+// unrecognised tells an empty partition from a damaged volume: a FAT boot sector
+// that makes no sense, or an NTFS volume of which only the copy of the boot
+// sector at its end is left.
+func unrecognised(d *disk.Disk, p disk.Partition, boot []byte, base int64, fatErr error) Volume {
 	v := Volume{Kind: Unknown}
 	if zero(boot) {
 		v.Kind = Empty
 	}
 	if looksFAT(boot) {
-		v.Problems = append(v.Problems, trouble("fat-damaged", src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", err,
-			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, err))
+		v.Problems = append(v.Problems, trouble("fat-damaged", src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", fatErr,
+			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
+	}
+	last := base + (int64(p.Length)-1)*int64(d.SectorSize())
+	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
+		v.Problems = append(v.Problems, trouble("ntfs-only-backup", src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
+			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
 	return v
 }
@@ -138,45 +176,100 @@ func (v *Volume) compare(p disk.Partition, base int64) {
 
 func zero(b []byte) bool { return len(bytes.TrimLeft(b, "\x00")) == 0 }
 
-// Offsets in the NTFS boot sector: common practice, as ntfs-3g's layout.h and
-// the maker's "How NTFS Works" list them.
-func readNTFS(d *disk.Disk, boot []byte, base int64) Volume {
+// readNTFS reads the boot sector, its copy in the last sector, and what the
+// volume says of itself. Offsets: common practice, as ntfs-3g's layout.h and the
+// maker's "How NTFS Works" list them.
+func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
 	le := binary.LittleEndian
-	v := Volume{Kind: NTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:]))}
+	v := Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])), marks: mark("NTFS boot sector", 0, 512, ntfsFields())}
 	v.HiddenSectors = fact.Known(uint64(le.Uint32(boot[28:])), src("NTFS boot sector", "hidden sectors", base+28, 4))
-	bytesPerSector := uint64(le.Uint16(boot[11:]))
-	at := src("NTFS boot sector", "bytes per sector", base+11, 2)
-	if bytesPerSector < 256 || bytesPerSector > 4096 || bytesPerSector&(bytesPerSector-1) != 0 {
-		v.Problems = append(v.Problems, trouble("ntfs-bytes-per-sector", at, "256 to 4096, a power of two", bytesPerSector,
-			"The NTFS boot sector gives %d bytes a sector.", bytesPerSector))
+	bytesPerSector, perCluster := uint64(le.Uint16(boot[11:])), uint64(boot[13])
+	if perCluster > 128 { // a negative power of two
+		perCluster = 1 << (256 - perCluster)
+	}
+	switch {
+	case bytesPerSector < 256 || bytesPerSector > 4096 || bytesPerSector&(bytesPerSector-1) != 0:
+		v.Problems = append(v.Problems, trouble("ntfs-bytes-per-sector", src("NTFS boot sector", "bytes per sector", base+11, 2),
+			"256 to 4096, a power of two", bytesPerSector, "The NTFS boot sector of partition %d gives %d bytes a sector.", p.Number, bytesPerSector))
+		return v
+	case perCluster == 0 || perCluster&(perCluster-1) != 0 || perCluster*bytesPerSector > 2<<20:
+		v.Problems = append(v.Problems, trouble("ntfs-cluster", src("NTFS boot sector", "sectors per cluster", base+13, 1),
+			"a power of two, at most 2 MiB", perCluster, "The NTFS boot sector of partition %d gives %d sectors a cluster.", p.Number, perCluster))
 		return v
 	}
-	// The volume's figure leaves out the backup boot sector that follows it.
-	total := (le.Uint64(boot[40:]) + 1) * bytesPerSector / uint64(d.SectorSize())
-	v.TotalSectors = fact.Known(total, src("NTFS boot sector", "total sectors", base+40, 8))
+	// The volume's figure leaves out the copy of the boot sector that follows it.
+	own := le.Uint64(boot[40:])
+	v.TotalSectors = fact.Known((own+1)*bytesPerSector/uint64(d.SectorSize()), src("NTFS boot sector", "total sectors", base+40, 8))
+	length := int64(p.Length) * int64(d.SectorSize())
+	v.compareBackup(d, p, boot, base, base+int64(own*bytesPerSector))
+	files, err := OpenNTFS(d.Section(base, length))
+	if v.FilesErr = err; err != nil {
+		if !disk.IsNotCaptured(err) {
+			v.Problems = append(v.Problems, trouble("ntfs-damaged", src("NTFS boot sector", "$MFT cluster", base+48, 8), "a readable master file table", err,
+				"The NTFS volume in partition %d cannot be read: %v.", p.Number, err))
+		}
+		return v
+	}
+	v.Files, v.Label = files, files.Label
+	v.Unclean = fact.Known(files.Dirty, fact.Source{Origin: fact.Bytes, Structure: mftRecord, Field: "$Volume", Offset: base + files.volumeAt, Length: files.ctx.GetRecordSize()})
+	v.marks = append(v.marks, mark(mftRecord, files.volumeAt, files.ctx.GetRecordSize(), mftFields())...)
+	v.countUsed(d, base, length, own/perCluster, perCluster*bytesPerSector)
 	return v
 }
 
-// readExt reads the ext2/3/4 superblock, 1024 bytes into the volume. Linux
-// kernel documentation, filesystems/ext4/super.
-func readExt(d *disk.Disk, base int64) (Volume, bool) {
-	le := binary.LittleEndian
-	sb, err := d.Read(base+1024, 264)
-	if err != nil || le.Uint16(sb[0x38:]) != 0xEF53 {
+// compareBackup holds the boot sector against its copy, which is used to repair
+// it.
+func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base, at int64) {
+	copied, err := d.Read(at, 512)
+	if err != nil || at <= base {
+		return
+	}
+	v.marks = append(v.marks, mark("NTFS boot sector (backup)", at-base, 512, ntfsFields())...)
+	if !bytes.Equal(copied, boot) {
+		v.Problems = append(v.Problems, trouble("ntfs-backup", src("NTFS boot sector (backup)", "", at, 512), "the same bytes as the first sector", "other bytes",
+			"The copy of the boot sector at the end of the volume in partition %d differs from the first.", p.Number))
+	}
+}
+
+// bitmapCount is the name under which the used clusters of a volume are counted.
+const bitmapCount = "$Bitmap"
+
+// countUsed counts the clusters in use. The bitmap is large and tells nothing
+// else, so that a capture keeps the count and not the bytes.
+func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSize uint64) {
+	used, ok := d.Counted(bitmapCount, base)
+	if !ok {
+		n, err := UsedClusters(io.NewSectionReader(d.Aside(), base, min(length, d.Size()-base)), clusters)
+		if err != nil {
+			return
+		}
+		used = n
+		d.SetCount(disk.Count{Name: bitmapCount, Offset: base, Value: used})
+	}
+	v.Used = fact.Known(used*clusterSize, fact.Source{Origin: fact.Bytes, Structure: bitmapCount, Field: "clusters in use", Offset: base})
+}
+
+// readExt reads an ext2, ext3 or ext4 volume.
+func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Volume, bool) {
+	x, err := OpenExt(section)
+	if x == nil {
 		return Volume{}, false
 	}
-	v := Volume{Kind: Ext, Label: cString(sb[0x78:0x88])}
-	u := sb[0x68:0x78]
-	v.Serial = fmt.Sprintf("%x-%x-%x-%x-%x", u[0:4], u[4:6], u[6:8], u[8:10], u[10:16])
-	blocks := uint64(le.Uint32(sb[0x4:]))
-	if le.Uint32(sb[0x60:])&0x80 != 0 { // INCOMPAT_64BIT: s_blocks_count_hi counts
-		hi, err := d.Read(base+1024+0x150, 4)
-		if err == nil {
-			blocks |= uint64(le.Uint32(hi)) << 32
-		}
+	at := func(field string, rel, n int64) fact.Source {
+		return src("ext superblock", field, base+extSuperblockOff+rel, n)
 	}
-	if shift := le.Uint32(sb[0x18:]); shift <= 6 {
-		v.TotalSectors = fact.Known(blocks<<(10+shift)/uint64(d.SectorSize()), src("ext superblock", "s_blocks_count", base+1024+4, 4))
+	v := Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err, marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}
+	v.TotalSectors = fact.Known(x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()), at("s_blocks_count_lo", 4, 4))
+	if x.Free <= x.Blocks {
+		v.Used = fact.Known((x.Blocks-x.Free)*uint64(x.blockSize), at("s_free_blocks_count_lo", 0xC, 4))
+	}
+	v.Unclean = fact.Known(!x.Clean, at("s_state", 0x3A, 2))
+	if x.HasErrors {
+		v.Problems = append(v.Problems, trouble("ext-errors", at("s_state", 0x3A, 2), 1, "errors found",
+			"The ext file system %s is marked as having errors: it is checked at the next start.", x.UUID))
+	}
+	if err == nil {
+		v.Files = x
 	}
 	return v, true
 }

@@ -36,13 +36,13 @@ func TestBuildIsReadBackWithoutProblems(t *testing.T) {
 		require.Len(t, l.Partitions, 4)
 		v := volume.Examine(d, l.Partitions[0])
 		require.NotNil(t, v.FAT)
-		assert.Equal(t, volume.FAT32, v.FAT.Kind)
+		assert.Equal(t, volume.KindFAT32, v.FAT.Kind)
 		assert.Equal(t, "1234-ABCD", v.Serial)
 		f, err := v.FAT.Lookup(`\efi\microsoft\boot\BOOTMGFW.EFI`)
 		require.NoError(t, err)
 		assert.EqualValues(t, len(Program{Signed: true, Size: 200_000}.Bytes()), f.Size)
 		ntfs := volume.Examine(d, l.Partitions[2])
-		assert.Equal(t, volume.NTFS, ntfs.Kind)
+		assert.Equal(t, volume.KindNTFS, ntfs.Kind)
 		assert.Empty(t, ntfs.Problems)
 	}
 }

@@ -105,7 +105,7 @@ func (a *API) addCapture(ctx context.Context, in *evidenceInput, version uint32)
 	}
 	e := &store.Evidence{
 		CaseID: in.ID, Role: in.Role, Filename: filepath.Base(form.File.Filename), Capacity: c.Capacity, SectorSize: c.LogicalSectorSize,
-		Extents: c.Sectors.Extents(), Variables: c.Variables,
+		Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts,
 	}
 	if form.SectorSize == 512 || form.SectorSize == 4096 {
 		e.SectorSize = form.SectorSize // as attached now

@@ -188,6 +188,7 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string)
 	if err != nil {
 		return nil, err
 	}
+	d.SetCounts(e.Counts)
 	c := startup.Examine(d, paths...)
 	if watched.err != nil {
 		return nil, watched.err // a database that fails is no damaged disk

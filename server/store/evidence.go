@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"latchkey/capture"
+	"latchkey/core/disk"
 )
 
 // chunkSize is the unit in which evidence is kept, in bytes.
@@ -30,6 +31,8 @@ type Evidence struct {
 	// Variables are the boot variables of the machine that a capture was taken
 	// on, by file name; nil when it told none.
 	Variables map[string][]byte `gorm:"serializer:json"`
+	// Counts are figures that a capture counted over bytes which it leaves out.
+	Counts []disk.Count `gorm:"serializer:json"`
 }
 
 // TableName keeps the table's name in the singular, as the word has no plural.

@@ -1,0 +1,393 @@
+package volume
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Features and limits of ext2, ext3 and ext4. Linux kernel documentation,
+// filesystems/ext4: "Super Block", "Block Group Descriptors", "Index Nodes",
+// "Directory Entries".
+const (
+	extMagic         = 0xEF53
+	extRoot          = 2 // inode of the root directory
+	incompatRecover  = 0x4
+	incompatMetaBG   = 0x10
+	incompat64Bit    = 0x80
+	inodeExtents     = 0x80000
+	inodeInline      = 0x10000000
+	extentMagic      = 0xF30A
+	maxExtentDepth   = 5
+	maxSymlinks      = 8
+	maxExtDir        = 4 << 20 // bytes
+	maxExtRuns       = 1 << 16
+	extSuperblockOff = 1024
+)
+
+// Ext is an open ext2, ext3 or ext4 volume. The general-purpose library reads
+// no ext2 or ext3, refuses a volume for one damaged group, and follows a loop of
+// links until its stack ends.
+type Ext struct {
+	r             io.ReaderAt
+	size          int64
+	blockSize     int64
+	inodeSize     int64
+	perGroup      uint32 // inodes
+	inodes        uint32
+	descSize      int64
+	firstBlock    int64
+	UUID          string
+	Label         string
+	Blocks, Free  uint64 // in blocks
+	Clean         bool   // unmounted cleanly and without errors
+	HasErrors     bool
+	NeedsRecovery bool // the journal is to be replayed
+}
+
+// OpenExt reads the superblock, 1,024 bytes into the volume.
+func OpenExt(r *io.SectionReader) (*Ext, error) {
+	sb := make([]byte, 1024)
+	if _, err := r.ReadAt(sb, extSuperblockOff); err != nil {
+		return nil, fmt.Errorf("ext superblock: %w", err)
+	}
+	le := binary.LittleEndian
+	if le.Uint16(sb[0x38:]) != extMagic {
+		return nil, fmt.Errorf("ext superblock has %04X as its magic number, expected EF53", le.Uint16(sb[0x38:]))
+	}
+	shift, incompat, state := le.Uint32(sb[0x18:]), le.Uint32(sb[0x60:]), le.Uint16(sb[0x3A:])
+	x := &Ext{
+		r: r, size: r.Size(), inodes: le.Uint32(sb), perGroup: le.Uint32(sb[0x28:]), inodeSize: 128, descSize: 32,
+		firstBlock: int64(le.Uint32(sb[0x14:])), UUID: plainUUID(sb[0x68:]), Label: cString(sb[0x78:0x88]),
+		Blocks: uint64(le.Uint32(sb[4:])), Free: uint64(le.Uint32(sb[0xC:])),
+		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0, NeedsRecovery: incompat&incompatRecover != 0,
+	}
+	if le.Uint32(sb[0x4C:]) > 0 { // dynamic revision
+		x.inodeSize = int64(le.Uint16(sb[0x58:]))
+	}
+	if incompat&incompat64Bit != 0 {
+		x.Blocks |= uint64(le.Uint32(sb[0x150:])) << 32
+		x.Free |= uint64(le.Uint32(sb[0x158:])) << 32
+		x.descSize = int64(le.Uint16(sb[0xFE:]))
+	}
+	if shift > 6 {
+		return nil, fmt.Errorf("s_log_block_size is %d, expected at most 6", shift)
+	}
+	x.blockSize = 1024 << shift
+	switch {
+	case x.inodeSize < 128 || x.inodeSize > x.blockSize || x.inodeSize&(x.inodeSize-1) != 0:
+		return x, fmt.Errorf("s_inode_size is %d, expected a power of two from 128 to %d", x.inodeSize, x.blockSize)
+	case x.perGroup == 0:
+		return x, errors.New("s_inodes_per_group is 0")
+	case x.descSize < 32 || x.descSize > 1024:
+		return x, fmt.Errorf("s_desc_size is %d, expected 32 to 1,024", x.descSize)
+	case incompat&incompatMetaBG != 0:
+		return x, errors.New("its group descriptors lie in meta block groups, which are not read")
+	}
+	return x, nil
+}
+
+// inode is what an index node tells.
+type inode struct {
+	mode, flags uint32
+	size        int64
+	block       []byte // i_block, 60 bytes
+	offset      int64  // bytes from the start of the volume
+}
+
+func (n *inode) is(kind uint32) bool { return n.mode&0xF000 == kind }
+
+const (
+	modeDir  = 0x4000
+	modeFile = 0x8000
+	modeLink = 0xA000
+)
+
+func (x *Ext) inode(number uint64) (*inode, error) {
+	if number == 0 || number > uint64(x.inodes) {
+		return nil, fmt.Errorf("inode %d, expected 1 to %d", number, x.inodes)
+	}
+	le := binary.LittleEndian
+	group, index := int64(number-1)/int64(x.perGroup), int64(number-1)%int64(x.perGroup)
+	desc := make([]byte, x.descSize)
+	if _, err := x.r.ReadAt(desc, (x.firstBlock+1)*x.blockSize+group*x.descSize); err != nil {
+		return nil, fmt.Errorf("descriptor of block group %d: %w", group, err)
+	}
+	table := uint64(le.Uint32(desc[8:]))
+	if x.descSize >= 64 {
+		table |= uint64(le.Uint32(desc[0x28:])) << 32
+	}
+	if table >= x.Blocks {
+		return nil, fmt.Errorf("block group %d has its inode table at block %d of %d", group, table, x.Blocks)
+	}
+	n := &inode{offset: int64(table)*x.blockSize + index*x.inodeSize}
+	raw := make([]byte, 128)
+	if _, err := x.r.ReadAt(raw, n.offset); err != nil {
+		return nil, fmt.Errorf("inode %d: %w", number, err)
+	}
+	n.mode, n.flags, n.block = uint32(le.Uint16(raw)), le.Uint32(raw[0x20:]), raw[0x28:0x64]
+	n.size = int64(le.Uint32(raw[4:])) | int64(le.Uint32(raw[0x6C:])&0x7FFFFFFF)<<32
+	return n, nil
+}
+
+// runsOf lists where the first limit bytes of an inode lie.
+func (x *Ext) runsOf(n *inode, limit int64) ([]run, error) {
+	m := &extMapper{x: x, limit: limit}
+	if n.flags&inodeExtents != 0 {
+		return m.runs, errors.Join(m.extents(n.block, maxExtentDepth), m.tooMany())
+	}
+	le := binary.LittleEndian
+	for i := range 15 {
+		block := uint64(le.Uint32(n.block[4*i:]))
+		if err := m.indirect(block, max(0, i-11)); err != nil {
+			return m.runs, err
+		}
+	}
+	return m.runs, m.tooMany()
+}
+
+// extMapper gathers the runs of a file.
+type extMapper struct {
+	x     *Ext
+	limit int64 // bytes of the file that are wanted
+	at    int64 // next byte of the file (block maps)
+	nodes int   // of the extent tree, read so far
+	runs  []run
+}
+
+func (m *extMapper) tooMany() error {
+	if len(m.runs) >= maxExtRuns {
+		return fmt.Errorf("more than %d extents", maxExtRuns)
+	}
+	return nil
+}
+
+func (m *extMapper) add(at, length, from int64) {
+	if len(m.runs) < maxExtRuns && at < m.limit && length > 0 {
+		m.runs = append(m.runs, run{at, min(length, m.limit-at), from})
+	}
+}
+
+// extents walks an extent tree from a node, its depth falling at every level.
+func (m *extMapper) extents(node []byte, depth int) error {
+	le := binary.LittleEndian
+	entries, level := int(le.Uint16(node[2:])), int(le.Uint16(node[6:]))
+	if le.Uint16(node) != extentMagic || level > depth || 12+12*entries > len(node) {
+		return fmt.Errorf("an extent node has magic %04X, %d entries and depth %d", le.Uint16(node), entries, level)
+	}
+	for i := range entries {
+		e := node[12+12*i:]
+		at := int64(le.Uint32(e)) * m.x.blockSize
+		if at >= m.limit || len(m.runs) >= maxExtRuns {
+			return nil
+		}
+		if level == 0 {
+			length := int64(le.Uint16(e[4:]))
+			if length > 32768 { // not yet written: reads as zeros
+				continue
+			}
+			from := int64(le.Uint16(e[6:]))<<32 | int64(le.Uint32(e[8:]))
+			m.add(at, length*m.x.blockSize, from*m.x.blockSize)
+			continue
+		}
+		if m.nodes++; m.nodes > maxExtRuns {
+			return fmt.Errorf("more than %d extent nodes", maxExtRuns)
+		}
+		child := make([]byte, m.x.blockSize)
+		if _, err := m.x.r.ReadAt(child, (int64(le.Uint16(e[8:]))<<32|int64(le.Uint32(e[4:])))*m.x.blockSize); err != nil {
+			return fmt.Errorf("extent node: %w", err)
+		}
+		if err := m.extents(child, level-1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// indirect walks a block map: level 0 is a block of data.
+func (m *extMapper) indirect(block uint64, level int) error {
+	span := m.x.blockSize
+	for range level {
+		span *= m.x.blockSize / 4
+	}
+	switch {
+	case m.at >= m.limit || len(m.runs) >= maxExtRuns:
+		return nil
+	case block == 0: // a hole
+		m.at += span
+		return nil
+	case level == 0:
+		m.add(m.at, span, int64(block)*m.x.blockSize)
+		m.at += span
+		return nil
+	}
+	raw := make([]byte, m.x.blockSize)
+	if _, err := m.x.r.ReadAt(raw, int64(block)*m.x.blockSize); err != nil {
+		return fmt.Errorf("block map: %w", err)
+	}
+	for i := 0; i+4 <= len(raw); i += 4 {
+		if err := m.indirect(uint64(binary.LittleEndian.Uint32(raw[i:])), level-1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// contents reads the first bytes of an inode.
+func (x *Ext) contents(n *inode, limit int64) (*io.SectionReader, error) {
+	size := min(n.size, limit)
+	if n.flags&inodeInline != 0 || n.is(modeLink) && n.flags&inodeExtents == 0 && n.size < 60 {
+		if n.size > 60 {
+			return nil, errors.New("its contents run on in an extended attribute, which is not read")
+		}
+		return io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), nil
+	}
+	runs, err := x.runsOf(n, size)
+	if err != nil {
+		return nil, err
+	}
+	return io.NewSectionReader(&runReader{x.r, runs}, 0, size), nil
+}
+
+// list decodes a directory. Index blocks of hashed directories read as entries
+// without an inode and are passed over.
+func (x *Ext) list(n *inode) ([]File, error) {
+	r, err := x.contents(n, maxExtDir)
+	if err != nil {
+		return nil, err
+	}
+	raw := make([]byte, r.Size())
+	if _, err := io.ReadFull(r, raw); err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	start := 0
+	if n.flags&inodeInline != 0 {
+		start = 4 // the parent's number
+	}
+	var files []File
+	for at := start; at+8 <= len(raw); {
+		length, name := int(le.Uint16(raw[at+4:])), int(raw[at+6])
+		if length < 8 || length%4 != 0 || at+length > len(raw) || 8+name > length {
+			return files, fmt.Errorf("a directory entry at byte %d has length %d and a name of %d bytes", at, length, name)
+		}
+		if number := le.Uint32(raw[at:]); number != 0 && name > 0 {
+			files = append(files, File{Name: string(raw[at+8 : at+8+name]), Dir: raw[at+7] == 2, node: uint64(number)})
+		}
+		at += length
+	}
+	return files, nil
+}
+
+// walk follows a path, and links up to maxSymlinks of them.
+func (x *Ext) walk(names []string, links int) (uint64, *inode, error) {
+	number := uint64(extRoot)
+	n, err := x.inode(number)
+	if err != nil {
+		return 0, nil, err
+	}
+	for i, name := range names {
+		if !n.is(modeDir) {
+			return 0, nil, fmt.Errorf("%s: %w", name, ErrNotFound)
+		}
+		files, err := x.list(n)
+		if err != nil {
+			return 0, nil, fmt.Errorf("directory before %s: %w", name, err)
+		}
+		found := false
+		for _, f := range files {
+			if f.Name == name {
+				number, found = f.node, true
+				break
+			}
+		}
+		if !found {
+			return 0, nil, fmt.Errorf("%s: %w", name, ErrNotFound)
+		}
+		if n, err = x.inode(number); err != nil {
+			return 0, nil, err
+		}
+		if n.is(modeLink) {
+			return x.follow(n, names[:i], names[i+1:], links)
+		}
+	}
+	return number, n, nil
+}
+
+func (x *Ext) follow(n *inode, before, after []string, links int) (uint64, *inode, error) {
+	if links >= maxSymlinks {
+		return 0, nil, fmt.Errorf("more than %d links lead on to each other", maxSymlinks)
+	}
+	r, err := x.contents(n, maxPath)
+	if err != nil {
+		return 0, nil, err
+	}
+	target, err := io.ReadAll(r)
+	if err != nil {
+		return 0, nil, err
+	}
+	names := append([]string{}, before...)
+	if strings.HasPrefix(string(target), "/") {
+		names = nil
+	}
+	for _, part := range strings.Split(string(target), "/") {
+		switch part {
+		case "", ".":
+		case "..":
+			names = names[:max(0, len(names)-1)]
+		default:
+			names = append(names, part)
+		}
+	}
+	return x.walk(append(names, after...), links+1)
+}
+
+// ReadDir implements Files.
+func (x *Ext) ReadDir(path string) ([]File, error) {
+	_, n, err := x.walk(splitPath(path), 0)
+	if err != nil {
+		return nil, err
+	}
+	if !n.is(modeDir) {
+		return nil, fmt.Errorf("%s: %w", path, ErrNotFound)
+	}
+	files, err := x.list(n)
+	kept := files[:0]
+	for _, f := range files {
+		if f.Name != "." && f.Name != ".." {
+			kept = append(kept, f)
+		}
+	}
+	return kept, err
+}
+
+// Lookup implements Files. Names are told apart by case, and links are followed.
+func (x *Ext) Lookup(path string) (File, error) {
+	names := splitPath(path)
+	if len(names) == 0 {
+		return File{}, fmt.Errorf("empty path: %w", ErrNotFound)
+	}
+	number, n, err := x.walk(names, 0)
+	if err != nil {
+		return File{}, err
+	}
+	return File{Name: names[len(names)-1], Dir: n.is(modeDir), Size: n.size, Record: inodeRecord, Offset: n.offset, Length: 128, node: number}, nil
+}
+
+// Open implements Files.
+func (x *Ext) Open(f File) (*io.SectionReader, error) {
+	n, err := x.inode(f.node)
+	if err != nil {
+		return nil, err
+	}
+	if !n.is(modeFile) {
+		return nil, fmt.Errorf("%s is no regular file: %w", f.Name, ErrNotFound)
+	}
+	return x.contents(n, maxFile)
+}
+
+func plainUUID(b []byte) string {
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[0:4], b[4:6], b[6:8], b[8:10], b[10:16])
+}
