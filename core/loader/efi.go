@@ -26,7 +26,9 @@ type Program struct {
 	Machine   uint16
 	Arch      firmware.Arch // "" when the machine is none that starts
 	Subsystem uint16
-	Signed    bool // carries a certificate table; whether it is trusted is not known
+	Signed    bool      // carries a certificate table; whether it is trusted is not known
+	Is        string    // which known program it is, by what it carries; "" when it is none
+	GRUB      *GRUBCore // what GRUB was built with; nil for other programs
 }
 
 // Application reports whether firmware may start the program as an application.
@@ -67,7 +69,48 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 			return prog, fmt.Errorf("section %s ends at byte %d, the file at %d: the program is cut short", s.Name, end, size)
 		}
 	}
+	prog.Is, prog.GRUB = identify(file, r)
 	return prog, nil
+}
+
+// maxSection bounds what is read of a section to recognise a program, in bytes.
+const maxSection = 256 << 10
+
+// identify recognises a program by the sections that its makers put into it: the
+// revocation list of shim and GRUB (the SBAT specification), GRUB's modules,
+// systemd-boot's name, and the version resource of the Windows boot manager
+// (common practice, no source).
+func identify(f *pe.File, r io.ReaderAt) (string, *GRUBCore) {
+	for _, mark := range []struct{ section, text, name string }{
+		{".sdmagic", "systemd-boot", SystemdBoot}, {".sbat", "\nshim,", Shim}, {".sbat", "\ngrub,", GRUB},
+		{".sbat", "\nsystemd-boot,", SystemdBoot}, {".sbat", "\nsystemd,", SystemdBoot},
+		{".rsrc", wideBytes("bootmgfw"), WindowsManager}, {".rsrc", wideBytes("bootmgr"), WindowsManager},
+	} {
+		s := f.Section(mark.section)
+		if s == nil {
+			continue
+		}
+		raw := make([]byte, min(s.Size, maxSection))
+		n, _ := r.ReadAt(raw, int64(s.Offset))
+		if bytes.Contains(raw[:n], []byte(mark.text)) {
+			if mark.name == GRUB {
+				return GRUB, readGRUBProgram(f, r)
+			}
+			return mark.name, nil
+		}
+	}
+	if core := readGRUBProgram(f, r); core != nil {
+		return GRUB, core
+	}
+	return "", nil
+}
+
+func wideBytes(s string) string {
+	var b []byte
+	for _, c := range []byte(s) {
+		b = append(b, c, 0)
+	}
+	return string(b)
 }
 
 // stopAt keeps the standard decoder within the file.

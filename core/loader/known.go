@@ -2,7 +2,6 @@ package loader
 
 import (
 	"errors"
-	"io"
 	"sort"
 	"strings"
 
@@ -25,23 +24,27 @@ func FallbackPath(a firmware.Arch) string {
 
 // Names of loaders that are asked for elsewhere.
 const (
-	Fallback = "Fallback loader"
-	Shim     = "Linux shim"
+	Fallback       = "Fallback loader"
+	Shim           = "Linux shim"
+	GRUB           = "GRUB"
+	SystemdBoot    = "systemd-boot"
+	WindowsManager = "Windows boot manager"
+	MacLoader      = "Mac loader"
 )
 
 // vendorPaths are where operating systems put their own loaders. Common
 // practice; the Windows path is in its maker's documentation of UEFI start.
 var vendorPaths = []struct{ path, name string }{
-	{`\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows boot manager"},
-	{`\EFI\systemd\systemd-bootx64.efi`, "systemd-boot"},
-	{`\System\Library\CoreServices\boot.efi`, "Mac loader"},
+	{`\EFI\Microsoft\Boot\bootmgfw.efi`, WindowsManager},
+	{`\EFI\systemd\systemd-bootx64.efi`, SystemdBoot},
+	{`\System\Library\CoreServices\boot.efi`, MacLoader},
 }
 
 // programsOfSystems are the loaders a distribution keeps in its own folder
 // under \EFI.
 var programsOfSystems = map[string]string{
 	"shimx64.efi": Shim, "shimia32.efi": Shim, "shimaa64.efi": Shim,
-	"grubx64.efi": "GRUB", "grubia32.efi": "GRUB", "grubaa64.efi": "GRUB",
+	"grubx64.efi": GRUB, "grubia32.efi": GRUB, "grubaa64.efi": GRUB,
 }
 
 // Found is a loader that was looked for on a volume.
@@ -51,6 +54,17 @@ type Found struct {
 	File    volume.File
 	Program Program
 	Err     error // why it cannot be started; nil for a sound program
+}
+
+// Is says which known program it is: by what it carries, else by its place.
+func (f Found) Is() string {
+	switch {
+	case f.Program.Is != "":
+		return f.Program.Is
+	case f.Name == Fallback:
+		return ""
+	}
+	return f.Name
 }
 
 // Missing reports whether the evidence lacks the loader's bytes, so that
@@ -115,7 +129,7 @@ func Look(fat *volume.FAT, path string) (Found, error) {
 	if file.Dir {
 		return f, volume.ErrNotFound
 	}
-	var r *io.SectionReader
+	var r *volume.Stream
 	if r, f.Err = fat.Open(file); f.Err == nil {
 		f.Program, f.Err = ExamineEFI(r, r.Size())
 	}

@@ -236,19 +236,20 @@ func (m *extMapper) indirect(block uint64, level int) error {
 }
 
 // contents reads the first bytes of an inode.
-func (x *Ext) contents(n *inode, limit int64) (*io.SectionReader, error) {
+func (x *Ext) contents(n *inode, limit int64) (*Stream, error) {
 	size := min(n.size, limit)
 	if n.flags&inodeInline != 0 || n.is(modeLink) && n.flags&inodeExtents == 0 && n.size < 60 {
 		if n.size > 60 {
 			return nil, errors.New("its contents run on in an extended attribute, which is not read")
 		}
-		return io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), nil
+		return &Stream{io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), func(off int64) int64 { return n.offset + 0x28 + off }}, nil
 	}
 	runs, err := x.runsOf(n, size)
 	if err != nil {
 		return nil, err
 	}
-	return io.NewSectionReader(&runReader{x.r, runs}, 0, size), nil
+	r := &runReader{x.r, runs}
+	return &Stream{io.NewSectionReader(r, 0, size), r.place}, nil
 }
 
 // list decodes a directory. Index blocks of hashed directories read as entries
@@ -324,7 +325,7 @@ func (x *Ext) follow(n *inode, before, after []string, links int) (uint64, *inod
 	if err != nil {
 		return 0, nil, err
 	}
-	target, err := io.ReadAll(r)
+	target, err := io.ReadAll(r.SectionReader)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -377,7 +378,7 @@ func (x *Ext) Lookup(path string) (File, error) {
 }
 
 // Open implements Files.
-func (x *Ext) Open(f File) (*io.SectionReader, error) {
+func (x *Ext) Open(f File) (*Stream, error) {
 	n, err := x.inode(f.node)
 	if err != nil {
 		return nil, err

@@ -216,11 +216,11 @@ func (f *FAT) ReadDir(path string) ([]File, error) {
 // Lookup finds a file or directory by path, with either separator, in any case.
 func (f *FAT) Lookup(path string) (File, error) { return lookup(f, path) }
 
-// Open returns a reader over a file's contents, at most 64 MiB of them.
-func (f *FAT) Open(file File) (*io.SectionReader, error) {
+// Open implements Files.
+func (f *FAT) Open(file File) (*Stream, error) {
 	size := min(file.Size, maxFile)
 	if size == 0 {
-		return io.NewSectionReader(strings.NewReader(""), 0, 0), nil
+		return &Stream{SectionReader: io.NewSectionReader(strings.NewReader(""), 0, 0)}, nil
 	}
 	clusters, err := f.chain(uint32(file.node), size)
 	if err != nil {
@@ -229,30 +229,14 @@ func (f *FAT) Open(file File) (*io.SectionReader, error) {
 	if have := int64(len(clusters)) * int64(f.Cluster); have < size {
 		return nil, fmt.Errorf("%s: its chain holds %d bytes, its directory entry says %d", file.Name, have, file.Size)
 	}
-	return io.NewSectionReader(&chainReader{f, clusters}, 0, size), nil
-}
-
-// chainReader reads the clusters of a file as one run of bytes.
-type chainReader struct {
-	f        *FAT
-	clusters []uint32
-}
-
-func (r *chainReader) ReadAt(p []byte, off int64) (int, error) {
-	size := int64(r.f.Cluster)
-	done := 0
-	for done < len(p) {
-		i := off / size
-		if i >= int64(len(r.clusters)) {
-			return done, io.EOF
+	r := &runReader{r: f.r}
+	for i, c := range clusters {
+		at, from := int64(i)*int64(f.Cluster), f.clusterOffset(c)
+		if n := len(r.runs); n > 0 && r.runs[n-1].from+r.runs[n-1].length == from {
+			r.runs[n-1].length += int64(f.Cluster)
+		} else {
+			r.runs = append(r.runs, run{at, int64(f.Cluster), from})
 		}
-		in := off % size
-		n := min(int64(len(p)-done), size-in)
-		if _, err := r.f.r.ReadAt(p[done:done+int(n)], r.f.clusterOffset(r.clusters[i])+in); err != nil {
-			return done, err
-		}
-		done += int(n)
-		off += n
 	}
-	return done, nil
+	return &Stream{io.NewSectionReader(r, 0, size), r.place}, nil
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-
-	"latchkey/core/disk"
 )
 
 // Bounds of the file readers, in bytes. Boot files and configuration are far
@@ -26,8 +24,23 @@ type Files interface {
 	Lookup(path string) (File, error)
 	// ReadDir lists a directory; an empty path is the root.
 	ReadDir(path string) ([]File, error)
-	// Open returns a reader over a file's contents, at most 64 MiB of them.
-	Open(f File) (*io.SectionReader, error)
+	// Open returns a file's contents, at most 64 MiB of them.
+	Open(f File) (*Stream, error)
+}
+
+// Stream is a file's contents.
+type Stream struct {
+	*io.SectionReader
+	place func(off int64) int64
+}
+
+// Place returns the byte offset on the volume at which a byte of the file lies;
+// -1 where it lies nowhere.
+func (s *Stream) Place(off int64) int64 {
+	if s.place == nil || off < 0 || off >= s.Size() {
+		return -1
+	}
+	return s.place(off)
 }
 
 // The structures that tell of a file.
@@ -49,27 +62,38 @@ type File struct {
 	node   uint64 // first cluster, MFT record or inode number
 }
 
+// Read is a file that was read whole.
+type Read struct {
+	File
+	Bytes  []byte
+	stream *Stream
+}
+
+// Place returns the byte offset on the volume of a byte of the file, -1 where it
+// lies nowhere.
+func (r *Read) Place(off int64) int64 { return r.stream.Place(off) }
+
 // ReadFile reads a whole file of at most limit bytes.
-func ReadFile(files Files, path string, limit int64) ([]byte, File, error) {
+func ReadFile(files Files, path string, limit int64) (*Read, error) {
 	f, err := files.Lookup(path)
 	if err != nil {
-		return nil, f, err
+		return nil, err
 	}
 	if f.Dir {
-		return nil, f, fmt.Errorf("%s is a directory: %w", path, ErrNotFound)
+		return nil, fmt.Errorf("%s is a directory: %w", path, ErrNotFound)
 	}
 	if f.Size > limit {
-		return nil, f, fmt.Errorf("%s has %d bytes, expected at most %d", path, f.Size, limit)
+		return nil, fmt.Errorf("%s has %d bytes, expected at most %d", path, f.Size, limit)
 	}
-	r, err := files.Open(f)
+	s, err := files.Open(f)
 	if err != nil {
-		return nil, f, err
+		return nil, err
 	}
-	raw := make([]byte, r.Size())
-	if _, err := r.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
-		return nil, f, err
+	raw := make([]byte, s.Size())
+	if _, err := s.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
 	}
-	return raw, f, nil
+	return &Read{f, raw, s}, nil
 }
 
 func splitPath(path string) []string {
@@ -117,6 +141,15 @@ type runReader struct {
 	runs []run
 }
 
+func (r *runReader) place(off int64) int64 {
+	for _, x := range r.runs {
+		if off >= x.at && off < x.at+x.length {
+			return x.from + off - x.at
+		}
+	}
+	return -1
+}
+
 func (r *runReader) ReadAt(p []byte, off int64) (int, error) {
 	clear(p)
 	for _, x := range r.runs {
@@ -129,45 +162,4 @@ func (r *runReader) ReadAt(p []byte, off int64) (int, error) {
 		}
 	}
 	return len(p), nil
-}
-
-// guard stands between a general-purpose decoder and the disk: it remembers the
-// first range that the evidence lacks, and refuses to go on past a budget, so
-// that damage cannot make a decoder read without end.
-type guard struct {
-	r       io.ReaderAt
-	left    int64 // bytes that may still be read
-	missing error
-}
-
-// errBudget reports that a damaged structure made a decoder read too much.
-var errBudget = errors.New("more had to be read than a sound volume needs")
-
-func (g *guard) ReadAt(p []byte, off int64) (int, error) {
-	if g.left -= int64(len(p)); g.left < 0 {
-		return 0, errBudget
-	}
-	n, err := g.r.ReadAt(p, off)
-	if disk.IsNotCaptured(err) && g.missing == nil {
-		g.missing = err
-	}
-	return n, err
-}
-
-// within runs an operation of a decoder on a fresh budget. A panic is damage; a
-// failure after a range that the evidence lacks is that lack.
-func (g *guard) within(budget int64, what string, do func() error) (err error) {
-	g.left, g.missing = budget, nil
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("%s is damaged: %v", what, p)
-		}
-		if err != nil && g.missing != nil {
-			err = g.missing
-		}
-		if err == nil && g.left < 0 {
-			err = errBudget
-		}
-	}()
-	return do()
 }

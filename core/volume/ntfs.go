@@ -10,6 +10,8 @@ import (
 	"unicode/utf16"
 
 	"www.velocidex.com/golang/go-ntfs/parser"
+
+	"latchkey/core/guard"
 )
 
 // Records of the master file table and attribute types. The maker's "How NTFS
@@ -43,18 +45,18 @@ type NTFS struct {
 	Dirty bool // Windows will check the volume at its next start
 
 	ctx      *parser.NTFSContext
-	guard    *guard
+	guard    *guard.Reader
 	volumeAt int64 // byte offset of $Volume's record
 }
 
 // OpenNTFS opens a volume whose boot sector was found sane.
 func OpenNTFS(r *io.SectionReader) (*NTFS, error) {
-	n := &NTFS{guard: &guard{r: r}}
+	n := &NTFS{guard: guard.New(r)}
 	paged, err := parser.NewPagedReader(n.guard, ntfsPage, ntfsPages)
 	if err != nil {
 		return nil, err
 	}
-	err = n.guard.within(ntfsBudget, "the master file table", func() (err error) {
+	err = n.guard.Within(ntfsBudget, "the master file table", func() (err error) {
 		n.ctx, err = parser.GetNTFSContext(paged, 0)
 		if err == nil {
 			err = n.readVolume()
@@ -105,7 +107,29 @@ func (n *NTFS) attributes(record int64) ([]*parser.NTFS_ATTRIBUTE, error) {
 
 // recordAt returns the byte offset of a record on the volume.
 func (n *NTFS) recordAt(record int64) int64 {
-	return parser.VtoP(n.ctx.MFTReader, record*n.ctx.GetRecordSize())
+	mft, err := n.ctx.GetMFT(0)
+	if err != nil {
+		return -1
+	}
+	return (&runReader{runs: n.runs(mft)}).place(record * n.ctx.GetRecordSize())
+}
+
+// runs lists where the unnamed data of a record lies; none within the record.
+func (n *NTFS) runs(e *parser.MFT_ENTRY) []run {
+	var runs []run
+	at := int64(0)
+	for _, a := range parser.GetAllVCNs(n.ctx, e, attrData, parser.WILDCARD_STREAM_ID, "") {
+		if a.IsResident() {
+			return nil
+		}
+		for _, r := range a.RunList() {
+			if r.RelativeUrnOffset != 0 { // else a hole
+				runs = append(runs, run{at, r.Length * n.ctx.ClusterSize, r.Offset * n.ctx.ClusterSize})
+			}
+			at += r.Length * n.ctx.ClusterSize
+		}
+	}
+	return runs
 }
 
 func wide(raw []byte) string {
@@ -203,7 +227,7 @@ func entries(raw []byte, at int) ([]entry, error) {
 // node reads one of the further nodes.
 func (x *index) node(number int64) ([]entry, error) {
 	if x.left--; x.left < 0 {
-		return nil, errBudget
+		return nil, guard.ErrBudget
 	}
 	at := number * x.unit
 	if x.nodes == nil || number < 0 || at < 0 || at+x.recordSize > x.nodesLen {
@@ -324,7 +348,7 @@ func (n *NTFS) Lookup(path string) (f File, err error) {
 	if len(names) == 0 {
 		return f, fmt.Errorf("empty path: %w", ErrNotFound)
 	}
-	err = n.guard.within(ntfsBudget, path, func() (err error) {
+	err = n.guard.Within(ntfsBudget, path, func() (err error) {
 		if f, err = n.walk(names); err == nil {
 			f.Record, f.Length, f.Offset = mftRecord, n.ctx.GetRecordSize(), n.recordAt(int64(f.node))
 		}
@@ -335,7 +359,7 @@ func (n *NTFS) Lookup(path string) (f File, err error) {
 
 // ReadDir implements Files. A name and its short form are both listed.
 func (n *NTFS) ReadDir(path string) (files []File, err error) {
-	err = n.guard.within(ntfsBudget, path, func() error {
+	err = n.guard.Within(ntfsBudget, path, func() error {
 		dir, err := n.walk(splitPath(path))
 		if err != nil {
 			return err
@@ -354,8 +378,8 @@ func (n *NTFS) ReadDir(path string) (files []File, err error) {
 }
 
 // Open implements Files.
-func (n *NTFS) Open(f File) (r *io.SectionReader, err error) {
-	err = n.guard.within(ntfsBudget, f.Name, func() error {
+func (n *NTFS) Open(f File) (out *Stream, err error) {
+	err = n.guard.Within(ntfsBudget, f.Name, func() error {
 		e, err := n.ctx.GetMFT(int64(f.node))
 		if err != nil {
 			return err
@@ -364,20 +388,21 @@ func (n *NTFS) Open(f File) (r *io.SectionReader, err error) {
 		if err != nil {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
-		r = io.NewSectionReader(&guarded{n.guard, s}, 0, min(max(parser.RangeSize(s), 0), maxFile))
+		out = &Stream{SectionReader: io.NewSectionReader(&guarded{n.guard, s}, 0, min(max(parser.RangeSize(s), 0), maxFile))}
+		out.place = (&runReader{runs: n.runs(e)}).place
 		return nil
 	})
-	return r, err
+	return out, err
 }
 
 // guarded gives every read of a stream a budget of its own.
 type guarded struct {
-	guard *guard
+	guard *guard.Reader
 	r     io.ReaderAt
 }
 
 func (g *guarded) ReadAt(p []byte, off int64) (n int, err error) {
-	err = g.guard.within(ntfsFileBudget, "the file", func() (err error) {
+	err = g.guard.Within(ntfsFileBudget, "the file", func() (err error) {
 		n, err = g.r.ReadAt(p, off)
 		return err
 	})
@@ -391,7 +416,7 @@ func UsedClusters(r *io.SectionReader, clusters uint64) (used uint64, err error)
 	if err != nil {
 		return 0, err
 	}
-	err = n.guard.within(maxBitmap, "$Bitmap", func() error {
+	err = n.guard.Within(maxBitmap, "$Bitmap", func() error {
 		e, err := n.ctx.GetMFT(mftBitmap)
 		if err != nil {
 			return err

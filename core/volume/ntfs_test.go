@@ -55,13 +55,26 @@ func random(t *testing.T, n int) []byte {
 	return b
 }
 
+// liesWhereItSays asserts that the places given for a file hold its bytes.
+func liesWhereItSays(t *testing.T, image string, f *volume.Read, magic string) {
+	t.Helper()
+	raw, err := os.ReadFile(image)
+	require.NoError(t, err)
+	assert.Equal(t, magic, string(raw[f.Offset:][:len(magic)]), f.Record)
+	for off := 0; off+16 < len(f.Bytes); off += 100_000 {
+		place := f.Place(int64(off))
+		require.Positive(t, place)
+		assert.Equal(t, f.Bytes[off:off+16], raw[place:place+16], "byte %d of %s", off, f.Name)
+	}
+}
+
 // readsAs asserts that a path reads as want.
 func readsAs(t *testing.T, files volume.Files, path string, want []byte) {
 	t.Helper()
-	got, f, err := volume.ReadFile(files, path, 16<<20)
+	f, err := volume.ReadFile(files, path, 16<<20)
 	require.NoError(t, err, path)
 	assert.EqualValues(t, len(want), f.Size, path)
-	assert.True(t, bytes.Equal(want, got), path)
+	assert.True(t, bytes.Equal(want, f.Bytes), path)
 }
 
 func TestNTFSVolumesWrittenByMkntfs(t *testing.T) {
@@ -84,7 +97,10 @@ func TestNTFSVolumesWrittenByMkntfs(t *testing.T) {
 			require.NotNil(t, v.Files, v.FilesErr)
 			readsAs(t, v.Files, "BOOTMGR", large)
 			readsAs(t, v.Files, `\Small.TXT`, small)
-			_, err := v.Files.Lookup("bootmgr2")
+			f, err := volume.ReadFile(v.Files, "bootmgr", 2<<20)
+			require.NoError(t, err)
+			liesWhereItSays(t, path, f, "FILE")
+			_, err = v.Files.Lookup("bootmgr2")
 			assert.ErrorIs(t, err, volume.ErrNotFound)
 			_, err = v.Files.Lookup("bootmgr/below")
 			assert.ErrorIs(t, err, volume.ErrNotFound)

@@ -7,6 +7,31 @@ type Program struct {
 	Machine uint16 // PE/COFF machine; 0 is x64
 	Signed  bool   // carries a certificate table (with a made-up certificate)
 	Size    int    // bytes, at least 1024; 0 is 1024
+	// Is makes it recognisable: "windows", "shim", "grub" or "systemd-boot".
+	Is     string
+	Prefix string // GRUB's folder
+}
+
+// mark returns the section that a known program is recognised by.
+func (p Program) mark() (name string, b []byte) {
+	switch p.Is {
+	case "windows":
+		return ".rsrc", append([]byte("\x00\x00"), text("OriginalFilename\x00bootmgr.exe")...)
+	case "shim":
+		return ".sbat", []byte("sbat,1,SBAT Version,sbat,1,https://github.com/rhboot/shim/blob/main/SBAT.md\nshim,3,UEFI shim,shim,15,\n")
+	case "systemd-boot":
+		return ".sdmagic", []byte("#### LoaderInfo: systemd-boot 252 ####\x00")
+	case "grub":
+		le := binary.LittleEndian
+		b = le.AppendUint64(nil, 0x676D696D)
+		b = le.AppendUint64(b, 24)
+		prefix := append([]byte(p.Prefix), 0)
+		b = le.AppendUint64(b, uint64(24+8+len(prefix)))
+		b = le.AppendUint32(b, 3)
+		b = le.AppendUint32(b, uint32(8+len(prefix)))
+		return "mods", append(b, prefix...)
+	}
+	return "", nil
 }
 
 // PE/COFF layout of the generated programs, in bytes.
@@ -21,7 +46,7 @@ const (
 // 2.10, section 2.1.1.
 func (p Program) Bytes() []byte {
 	le := binary.LittleEndian
-	size := max(p.Size, peMinSize)
+	size := max(p.Size, peMinSize+512)
 	size -= size % 512
 	b := make([]byte, size, size+certLen)
 	copy(b, "MZ")
@@ -36,11 +61,16 @@ func (p Program) Bytes() []byte {
 		optional = 224
 	}
 	le.PutUint16(coff[0:], machine)
-	le.PutUint16(coff[2:], 1) // sections
+	sections := uint16(1)
+	name, mark := p.mark()
+	if name != "" {
+		sections = 2
+	}
+	le.PutUint16(coff[2:], sections)
 	le.PutUint16(coff[16:], optional)
 	le.PutUint16(coff[18:], 0x0022) // executable, large addresses
 	opt := coff[20:]
-	text := uint32(size - peSectionAt)
+	text := uint32(size-peSectionAt) - uint32(len(mark)+511)/512*512
 	dirs := p.optionalHeader(opt, machine, text)
 	if p.Signed {
 		le.PutUint32(opt[dirs+4*8:], uint32(size))
@@ -59,6 +89,16 @@ func (p Program) Bytes() []byte {
 	le.PutUint32(section[20:], peSectionAt)
 	le.PutUint32(section[36:], 0x60000020) // code, execute, read
 	copy(b[peSectionAt:], []byte{0x31, 0xC0, 0xC3})
+	if name != "" {
+		copy(b[peSectionAt+text:], mark)
+		section = section[40:]
+		copy(section, name)
+		le.PutUint32(section[8:], uint32(len(mark)))
+		le.PutUint32(section[12:], 0x1000+(text+0xFFF)&^0xFFF)
+		le.PutUint32(section[16:], uint32(len(mark)))
+		le.PutUint32(section[20:], peSectionAt+text)
+		le.PutUint32(section[36:], 0x40000040) // data, read
+	}
 	return b
 }
 

@@ -1,0 +1,373 @@
+package loader
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"www.velocidex.com/golang/regparser"
+
+	"latchkey/core/disk"
+	"latchkey/core/guard"
+)
+
+// Paths of the boot configuration store, by who reads it. The maker's
+// documentation of BCDEdit.
+const (
+	StoreUEFI   = `\EFI\Microsoft\Boot\BCD`
+	StoreLegacy = `\Boot\BCD`
+)
+
+// Element types of the boot configuration store. The maker's BCD WMI provider
+// reference, enumerations BcdLibraryElementTypes, BcdBootMgrElementTypes and
+// BcdOSLoaderElementTypes.
+const (
+	ElementDevice         = 0x11000001
+	ElementPath           = 0x12000002
+	ElementDescription    = 0x12000004
+	ElementOSDevice       = 0x21000001
+	ElementSystemRoot     = 0x22000002
+	ElementResumeObject   = 0x23000003 // in a loader object
+	ElementDefault        = 0x23000003 // in the boot manager object
+	ElementDisplayOrder   = 0x24000001
+	ElementBootSequence   = 0x24000002
+	ElementTimeout        = 0x25000004
+	ElementRecoverySeq    = 0x14000008
+	ElementRecoveryEnable = 0x16000009
+)
+
+var elementNames = map[uint32]string{
+	ElementDevice: "device", ElementPath: "path", ElementDescription: "description", 0x12000005: "locale",
+	0x14000006: "inherit", ElementRecoverySeq: "recoverysequence", ElementRecoveryEnable: "recoveryenabled",
+	ElementOSDevice: "osdevice", ElementSystemRoot: "systemroot", ElementDisplayOrder: "displayorder",
+	ElementBootSequence: "bootsequence", ElementTimeout: "timeout", 0x23000003: "default or resumeobject",
+	0x24000010: "toolsdisplayorder", 0x25000020: "nx",
+}
+
+// BootManager is the identifier of the boot manager's object.
+const BootManager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+
+// Object types: the high half is what it is. The maker's BCD reference, "BCD
+// objects".
+const (
+	objectBootManager = 0x10100002
+	objectOSLoader    = 0x10200003
+	objectResume      = 0x10200004
+	objectNTLDR       = 0x10300006
+)
+
+// Bounds of a store: real ones have some tens of objects in 64 KiB.
+const (
+	MaxStore       = 8 << 20 // bytes
+	maxStoreBudget = 64 << 20
+	maxObjects     = 512
+	maxElements    = 256
+	maxElement     = 64 << 10 // bytes
+)
+
+// Store is a boot configuration store.
+type Store struct {
+	Objects []Object
+	// Dirty: the hive was not written out whole; Windows replays its log first.
+	Dirty bool
+}
+
+// Object is one of a store's objects.
+type Object struct {
+	ID       string // GUID in braces, lower case
+	Type     uint32
+	Elements []Element
+}
+
+// Element is one setting of an object.
+type Element struct {
+	Type   uint32
+	Text   string
+	IDs    []string // of objects
+	Number *uint64
+	Device *BCDDevice
+	Offset int64 // byte offset of its value within the hive
+	Length int64 // bytes
+}
+
+// Name returns the element's name as BCDEdit prints it.
+func (e Element) Name() string {
+	if name := elementNames[e.Type]; name != "" {
+		return name
+	}
+	return fmt.Sprintf("%08x", e.Type)
+}
+
+// DeviceKind is what a device element points to.
+type DeviceKind uint32
+
+// The kinds of device, by the number that stands in the element. Seen in stores;
+// no source.
+const (
+	DeviceRAMDisk   DeviceKind = 0
+	DeviceBoot      DeviceKind = 5 // wherever the boot manager was started from
+	DevicePartition DeviceKind = 6
+	DeviceLocate    DeviceKind = 8 // searched for
+)
+
+// BCDDevice is a decoded device element.
+type BCDDevice struct {
+	Kind      DeviceKind
+	MBR       bool
+	Partition disk.GUID // unique partition GUID (GPT)
+	Disk      disk.GUID // disk GUID (GPT)
+	Start     uint64    // first byte of the partition (MBR)
+	Signature uint32    // disk signature (MBR)
+}
+
+func (d *BCDDevice) String() string {
+	switch {
+	case d.Kind == DeviceBoot:
+		return "boot"
+	case d.Kind == DeviceLocate:
+		return "locate"
+	case d.Kind == DeviceRAMDisk:
+		return "RAM disk"
+	case d.Kind != DevicePartition:
+		return fmt.Sprintf("device of type %d", d.Kind)
+	case d.MBR:
+		return fmt.Sprintf("partition at byte %d of the disk with signature %08X", d.Start, d.Signature)
+	}
+	return "partition " + d.Partition.String()
+}
+
+// DecodeDevice decodes a device element. The layout has no published source: it
+// was worked out from stores, and agrees with those that the systems' own tools
+// print.
+func DecodeDevice(raw []byte) (*BCDDevice, error) {
+	le := binary.LittleEndian
+	if len(raw) < 0x14 {
+		return nil, fmt.Errorf("a device element has %d bytes, expected at least 20", len(raw))
+	}
+	d := &BCDDevice{Kind: DeviceKind(le.Uint32(raw[0x10:]))}
+	if d.Kind != DevicePartition {
+		return d, nil
+	}
+	if len(raw) < 0x48 {
+		return d, fmt.Errorf("a partition device has %d bytes, expected at least 72", len(raw))
+	}
+	switch style := le.Uint32(raw[0x34:]); style {
+	case 0:
+		copy(d.Partition[:], raw[0x20:])
+		copy(d.Disk[:], raw[0x38:])
+	case 1:
+		d.MBR, d.Start, d.Signature = true, le.Uint64(raw[0x20:]), le.Uint32(raw[0x38:])
+	default:
+		return d, fmt.Errorf("a partition device has partition style %d, expected 0 or 1", style)
+	}
+	return d, nil
+}
+
+// DeviceFields names the bytes of a partition's device element.
+func DeviceFields(mbr bool) []disk.Field {
+	fields := []disk.Field{{Name: "device type", Offset: 0x10, Length: 4, Form: disk.Number}, {Name: "partition style", Offset: 0x34, Length: 4, Form: disk.Number}}
+	if mbr {
+		return append(fields, disk.Field{Name: "partition start, bytes", Offset: 0x20, Length: 8, Form: disk.Number}, disk.Field{Name: "disk signature", Offset: 0x38, Length: 4, Form: disk.Hex})
+	}
+	return append(fields, disk.Field{Name: "partition GUID", Offset: 0x20, Length: 16, Form: disk.UUID}, disk.Field{Name: "disk GUID", Offset: 0x38, Length: 16, Form: disk.UUID})
+}
+
+// ReadStore decodes a boot configuration store: a registry hive with the key
+// Objects. What was decoded before damage is returned with the error.
+func ReadStore(raw []byte) (*Store, error) {
+	s := &Store{}
+	if len(raw) < 4096 || string(raw[:4]) != "regf" {
+		return s, fmt.Errorf("a boot configuration store starts with %q, expected regf", raw[:min(4, len(raw))])
+	}
+	s.Dirty = binary.LittleEndian.Uint32(raw[4:]) != binary.LittleEndian.Uint32(raw[8:])
+	if want, got := hiveChecksum(raw), binary.LittleEndian.Uint32(raw[508:]); want != got {
+		return s, fmt.Errorf("the hive's header has the checksum %08X, expected %08X", got, want)
+	}
+	g := guard.New(bytes.NewReader(raw))
+	err := g.Within(maxStoreBudget, "the hive", func() error {
+		hive, err := regparser.NewRegistry(g)
+		if err != nil {
+			return err
+		}
+		objects := hive.OpenKey("Objects")
+		if objects == nil {
+			return errors.New("the hive has no key Objects")
+		}
+		return s.readObjects(objects)
+	})
+	return s, err
+}
+
+// hiveChecksum is the XOR of the header's first 127 words; neither 0 nor all ones
+// is written. Common practice.
+func hiveChecksum(raw []byte) uint32 {
+	var sum uint32
+	for i := 0; i < 508; i += 4 {
+		sum ^= binary.LittleEndian.Uint32(raw[i:])
+	}
+	switch sum {
+	case 0:
+		return 1
+	case 0xFFFFFFFF:
+		return 0xFFFFFFFE
+	}
+	return sum
+}
+
+func (s *Store) readObjects(key *regparser.CM_KEY_NODE) error {
+	var errs []error
+	for i, k := range key.Subkeys() {
+		if i >= maxObjects {
+			return fmt.Errorf("more than %d objects", maxObjects)
+		}
+		o := Object{ID: strings.ToLower(k.Name())}
+		for _, sub := range k.Subkeys() {
+			switch strings.ToLower(sub.Name()) {
+			case "description":
+				for _, v := range sub.Values() {
+					if strings.EqualFold(v.ValueName(), "Type") {
+						o.Type = uint32(v.ValueData().Uint64)
+					}
+				}
+			case "elements":
+				errs = append(errs, o.readElements(sub))
+			}
+		}
+		s.Objects = append(s.Objects, o)
+	}
+	sort.SliceStable(s.Objects, func(i, j int) bool { return s.Objects[i].ID < s.Objects[j].ID })
+	return errors.Join(errs...)
+}
+
+func (o *Object) readElements(key *regparser.CM_KEY_NODE) error {
+	var errs []error
+	for i, k := range key.Subkeys() {
+		kind, err := strconv.ParseUint(k.Name(), 16, 32)
+		if err != nil || i >= maxElements {
+			errs = append(errs, fmt.Errorf("object %s has an element named %q", o.ID, k.Name()))
+			continue
+		}
+		for _, v := range k.Values() {
+			if !strings.EqualFold(v.ValueName(), "Element") {
+				continue
+			}
+			e, err := readElement(uint32(kind), v)
+			if err != nil {
+				errs = append(errs, fmt.Errorf("object %s, element %08x: %w", o.ID, kind, err))
+			}
+			o.Elements = append(o.Elements, e)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// readElement decodes a value by the format in its type's bits 24 to 27. The
+// maker's BCD reference, "BCD elements".
+func readElement(kind uint32, v *regparser.CM_KEY_VALUE) (Element, error) {
+	e := Element{Type: kind, Length: v.DataSize()}
+	if e.Length > maxElement {
+		return e, fmt.Errorf("%d bytes, expected at most %d", e.Length, maxElement)
+	}
+	if v.DataLength()&0x80000000 != 0 {
+		e.Offset = v.Offset + v.Profile.Off_CM_KEY_VALUE_Data
+	} else {
+		e.Offset = 4096 + int64(v.Data()) + 4
+	}
+	raw := v.ValueData().Data
+	raw = raw[:min(int64(len(raw)), e.Length)]
+	switch kind >> 24 & 0xF {
+	case 1:
+		d, err := DecodeDevice(raw)
+		e.Device = d
+		return e, err
+	case 2, 3:
+		e.Text = wideText(raw)
+		if kind>>24&0xF == 3 {
+			e.IDs, e.Text = []string{strings.ToLower(e.Text)}, ""
+		}
+	case 4:
+		for _, id := range strings.FieldsFunc(wideText(raw), func(r rune) bool { return r == 0 }) {
+			e.IDs = append(e.IDs, strings.ToLower(id))
+		}
+	case 5, 6:
+		var b [8]byte
+		copy(b[:], raw)
+		n := binary.LittleEndian.Uint64(b[:])
+		e.Number = &n
+	}
+	return e, nil
+}
+
+func wideText(raw []byte) string {
+	units := make([]uint16, len(raw)/2)
+	for i := range units {
+		units[i] = binary.LittleEndian.Uint16(raw[2*i:])
+	}
+	return strings.TrimRight(string(utf16.Decode(units)), "\x00")
+}
+
+// Object returns an object by its identifier.
+func (s *Store) Object(id string) (*Object, bool) {
+	for i := range s.Objects {
+		if s.Objects[i].ID == strings.ToLower(id) {
+			return &s.Objects[i], true
+		}
+	}
+	return nil, false
+}
+
+// Element returns an object's element.
+func (o *Object) Element(kind uint32) (Element, bool) {
+	for _, e := range o.Elements {
+		if e.Type == kind {
+			return e, true
+		}
+	}
+	return Element{}, false
+}
+
+// What says what an object is, in the words of the systems' own listing.
+func (o *Object) What() string {
+	switch o.Type {
+	case objectBootManager:
+		return "Windows Boot Manager"
+	case objectOSLoader:
+		return "Windows Boot Loader"
+	case objectResume:
+		return "Resume from Hibernate"
+	case objectNTLDR:
+		return "Windows Legacy OS Loader"
+	}
+	return "object"
+}
+
+// IsLoader reports whether an object starts a system.
+func (o *Object) IsLoader() bool { return o.Type == objectOSLoader }
+
+// Default returns the loader that is started when nobody chooses: the boot
+// manager's default, else the first of its display order, else the only loader
+// there is.
+func (s *Store) Default() (*Object, bool) {
+	if m, ok := s.Object(BootManager); ok {
+		for _, kind := range []uint32{ElementDefault, ElementDisplayOrder} {
+			if e, ok := m.Element(kind); ok && len(e.IDs) > 0 {
+				return s.Object(e.IDs[0])
+			}
+		}
+	}
+	var only *Object
+	for i := range s.Objects {
+		if s.Objects[i].IsLoader() {
+			if only != nil {
+				return nil, false
+			}
+			only = &s.Objects[i]
+		}
+	}
+	return only, only != nil
+}
