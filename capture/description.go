@@ -23,6 +23,7 @@ type Description struct {
 	Drives      []DriveDescription  `json:"drives"`
 	DeviceOrder []string            `json:"deviceOrder"`
 	Until       string              `json:"until"`
+	Answers     map[string]string   `json:"answers"` // to the questions of a check, by their ID
 }
 
 // FirmwareDescription holds the firmware's settings; absent ones are unknown.
@@ -45,6 +46,7 @@ type BehaviourFacts struct {
 	EntryMatchesByGUIDAlone *bool `json:"entryMatchesByGUIDAlone,omitempty"`
 	StartsFromNVMe          *bool `json:"startsFromNVMe,omitempty"`
 	StartsFromUSB           *bool `json:"startsFromUSB,omitempty"`
+	ReadsMacVolumes         *bool `json:"readsMacVolumes,omitempty"`
 	TriesNextDisk           *bool `json:"triesNextDisk,omitempty"`
 	RunsEmptyBootCode       *bool `json:"runsEmptyBootCode,omitempty"`
 }
@@ -67,7 +69,7 @@ func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
 		f.FallbackOnFixedDisks: &b.FallbackOnFixedDisks, f.UsesBackupGPT: &b.UsesBackupGPT,
 		f.StartsAnyFATPartition: &b.StartsAnyFATPartition, f.NeedsProtectiveMBR: &b.NeedsProtectiveMBR,
 		f.EntryMatchesByGUIDAlone: &b.EntryMatchesByGUIDAlone, f.StartsFromNVMe: &b.StartsFromNVMe,
-		f.StartsFromUSB: &b.StartsFromUSB, f.TriesNextDisk: &b.TriesNextDisk, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
+		f.StartsFromUSB: &b.StartsFromUSB, f.ReadsMacVolumes: &b.ReadsMacVolumes, f.TriesNextDisk: &b.TriesNextDisk, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
 	} {
 		if given != nil {
 			*target = fact.Tell(*given)
@@ -207,7 +209,7 @@ func (d DriveDescription) validate(key string) error {
 func (l *Loaded) build(desc Description, dir string) error {
 	b, _ := firmware.Named(desc.Firmware.Behaviour)
 	desc.Firmware.Apply(&b)
-	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Until: startup.Stage(desc.Until), Firmware: firmware.Settings{
+	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: startup.Stage(desc.Until), Firmware: firmware.Settings{
 		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
 		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
 	}}

@@ -28,6 +28,8 @@ type Firmware struct {
 	Fallback       *bool
 	StartsFromNVMe *bool
 	StartsFromUSB  *bool
+	// ReadsMacVolumes: the machine is a Mac.
+	ReadsMacVolumes *bool
 }
 
 // Drive declares a drive.
@@ -58,7 +60,7 @@ func Cases() []Case {
 	return []Case{
 		{
 			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
-			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x11).Build},
+			Original: Drive{Model: "Ostra N1", Bus: "nvme", Attached: no, Disk: windows(gb(500), 0x11).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(1000), 0x11).Build},
 		},
 		{
@@ -93,8 +95,8 @@ func Cases() []Case {
 		},
 		{
 			Name: "timetable", Title: "Timetable display, Long Quay", Machine: "Quayside T1, Long Quay", Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no}, DeviceOrder: []string{"clone"},
-			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: linux(gb(120), 0x81).Build},
-			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: linux(gb(250), 0x82).Build},
+			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: linux(gb(120), 0x81, 0x81).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: linux(gb(250), 0x81, 0x81).Build},
 		},
 		{
 			Name: "kiosk-east", Title: "Ticket kiosk, East Pier", Machine: "Quayside K2, East Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
@@ -111,6 +113,41 @@ func Cases() []Case {
 			Name: "stores-laptop", Title: "Stores laptop", Machine: "Fenmark L5, ship's stores", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: windows(gb(320), 0xB1).Build},
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, SectorSize: 512, Disk: in4096(windows(gb(500), 0xB1)).Build},
+		},
+		{
+			Name: "lounge-display", Title: "Lounge display, ferry Sandpiper", Machine: "Quayside T1, passenger lounge", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: withFallback(linux(gb(120), 0xC1, 0xC1)).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: withFallback(linux(gb(250), 0xC2, 0xC1)).Build},
+		},
+		{
+			Name: "purser-laptop", Title: "Purser's laptop", Machine: "Fenmark L7, purser's office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0xD1).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: withStore(windowsLayout(gb(1000), 0xD2), windowsLayout(gb(500), 0xD1)).Build},
+		},
+		{
+			Name: "chart-table", Title: "Chart table computer, ferry Guillemot", Machine: "Brisling C2, bridge", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: encrypted(gb(500), 0xE1).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: encrypted(gb(1000), 0xE1).Build},
+		},
+		{
+			Name: "tide-office", Title: "Tide office desktop", Machine: "Brisling B1, tide office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: asleep(windows(gb(320), 0xF1)).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: asleep(windows(gb(500), 0xF1)).Build},
+		},
+		{
+			Name: "weather-station", Title: "Weather station, Long Quay", Machine: "Quayside T1, Long Quay", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: entryLinux(gb(120), 0x71).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: entryLinux(gb(250), 0x71).Build},
+		},
+		{
+			Name: "wharf-scales", Title: "Wharf scales", Machine: "Brisling R3, cargo wharf", Firmware: Firmware{Mode: "legacy", Arch: "x64"}, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: legacyLinux(gb(120), 0x2D44A1C7, 0x73).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyLinux(gb(250), 0x2D44A1C7, 0x73).Build},
+		},
+		{
+			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office", Firmware: Firmware{Mode: "uefi", Arch: "x64", Fallback: yes, ReadsMacVolumes: yes}, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: mac(gb(500), 0x75).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: mac(gb(1000), 0x76).Build},
 		},
 	}
 }

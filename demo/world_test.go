@@ -21,7 +21,7 @@ type ending struct {
 }
 
 var endings = map[string]ending{
-	"harbour-desktop": {startup.Depends, startup.Starts, ""},
+	"harbour-desktop": {startup.Starts, startup.Starts, ""},
 	"kiosk-north":     {startup.Stops, startup.Stops, startup.StageBootPartition},
 	"bridge-laptop":   {startup.Stops, startup.Stops, startup.StageMode},
 	"engine-log":      {startup.Depends, startup.Depends, ""},
@@ -32,6 +32,13 @@ var endings = map[string]ending{
 	"kiosk-east":      {startup.Stops, startup.Stops, startup.StageLoader},
 	"crew-mess":       {startup.Stops, startup.Stops, startup.StageDrive},
 	"stores-laptop":   {startup.Stops, startup.Stops, startup.StageTable},
+	"lounge-display":  {startup.Stops, startup.Stops, startup.StageConfiguration},
+	"purser-laptop":   {startup.Stops, startup.Stops, startup.StageConfiguration},
+	"chart-table":     {startup.Depends, startup.Depends, ""},
+	"tide-office":     {startup.Depends, startup.Depends, ""},
+	"weather-station": {startup.Starts, startup.Starts, ""},
+	"wharf-scales":    {startup.Starts, startup.Starts, ""},
+	"design-mac":      {startup.Depends, startup.Starts, ""},
 }
 
 func machineOf(t *testing.T, c demo.Case) startup.Machine {
@@ -39,7 +46,7 @@ func machineOf(t *testing.T, c demo.Case) startup.Machine {
 	f := c.Firmware
 	m := startup.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
 		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)), SecureBoot: fact.Maybe(f.SecureBoot),
-		Behaviour: firmware.Behaviour{FallbackOnFixedDisks: fact.Maybe(f.Fallback), StartsFromNVMe: fact.Maybe(f.StartsFromNVMe), StartsFromUSB: fact.Maybe(f.StartsFromUSB)},
+		Behaviour: firmware.Behaviour{FallbackOnFixedDisks: fact.Maybe(f.Fallback), StartsFromNVMe: fact.Maybe(f.StartsFromNVMe), StartsFromUSB: fact.Maybe(f.StartsFromUSB), ReadsMacVolumes: fact.Maybe(f.ReadsMacVolumes)},
 	}}
 	for role, d := range map[startup.Role]demo.Drive{startup.RoleOriginal: c.Original, startup.RoleClone: c.Clone} {
 		image, err := d.Disk()
@@ -70,7 +77,7 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 			}
 		})
 	}
-	assert.Len(t, demo.Cases(), len(endings))
+	assert.Equal(t, len(endings), len(demo.Cases()))
 }
 
 func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
@@ -78,7 +85,7 @@ func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
 	for _, e := range endings {
 		shown[e.stage] = true
 	}
-	for _, stage := range []startup.Stage{startup.StageDrive, startup.StageMode, startup.StageTable, startup.StageBootPartition, startup.StageLoader, startup.StageSystem} {
+	for _, stage := range []startup.Stage{startup.StageDrive, startup.StageMode, startup.StageTable, startup.StageBootPartition, startup.StageLoader, startup.StageConfiguration, startup.StageSystem} {
 		assert.True(t, shown[stage], stage)
 	}
 }

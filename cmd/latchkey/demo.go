@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -58,7 +59,7 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	c := &store.Case{
 		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Demo: &d.Name,
 		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot, BehaviourFacts: capture.BehaviourFacts{
-			FallbackOnFixedDisks: f.Fallback, StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB,
+			FallbackOnFixedDisks: f.Fallback, StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB, ReadsMacVolumes: f.ReadsMacVolumes,
 		}},
 	}
 	drives := map[string]demo.Drive{"original": d.Original, "clone": d.Clone}
@@ -91,9 +92,12 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 	if sectorSize == 0 {
 		sectorSize = image.SectorSize
 	}
+	m, err := capture.Take(&capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize}, role, sectorSize, time.Now())
+	if err != nil {
+		return err
+	}
 	e := &store.Evidence{
-		CaseID: c.ID, Role: role, Filename: role + ".img", Capacity: image.Size, SectorSize: sectorSize,
-		Extents: []capture.Extent{{Offset: 0, Length: image.Size}},
+		CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity, SectorSize: sectorSize, Extents: m.Extents, Counts: m.Counts,
 	}
 	return s.AddEvidence(ctx, e, version, image, "", "")
 }

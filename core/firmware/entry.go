@@ -1,6 +1,9 @@
 package firmware
 
-import "latchkey/core/disk"
+import (
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+)
 
 // Entries are the boot variables. UEFI Specification 2.10, section 3.3.
 type Entries struct {
@@ -16,6 +19,7 @@ type Entry struct {
 	Active      bool // LOAD_OPTION_ACTIVE
 	Path        Path
 	Text        string // the device path as the listing gave it
+	Source      fact.Source
 }
 
 // Path is what an entry's device path leads to.

@@ -50,6 +50,9 @@ type Behaviour struct {
 	// StartsFromNVMe and StartsFromUSB: the firmware has a driver for the bus.
 	StartsFromNVMe fact.Of[bool]
 	StartsFromUSB  fact.Of[bool]
+	// ReadsMacVolumes: the firmware has drivers of its own for APFS and HFS+, and
+	// starts the system that the start-up disk setting names, as a Mac's does.
+	ReadsMacVolumes fact.Of[bool]
 	// TriesNextDisk: when the first disk of a legacy order cannot be started, the
 	// next one is tried.
 	TriesNextDisk fact.Of[bool]
@@ -70,7 +73,7 @@ func Named(name string) (Behaviour, bool) {
 	case "edk2":
 		return Behaviour{
 			FallbackOnFixedDisks: set(true), UsesBackupGPT: set(true), StartsAnyFATPartition: set(true),
-			NeedsProtectiveMBR: set(true), EntryMatchesByGUIDAlone: set(true), StartsFromNVMe: set(true), StartsFromUSB: set(true),
+			NeedsProtectiveMBR: set(true), ReadsMacVolumes: set(false), EntryMatchesByGUIDAlone: set(true), StartsFromNVMe: set(true), StartsFromUSB: set(true),
 		}, true
 	case "seabios":
 		return Behaviour{StartsFromNVMe: set(true), StartsFromUSB: set(true), TriesNextDisk: set(false), RunsEmptyBootCode: set(true)}, true

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
 )
@@ -18,7 +19,7 @@ type Contents struct {
 	Core    GRUBCore // set when Code is GRUB
 }
 
-// Volume is a partition's volume with the loaders found on it.
+// Volume is a partition's volume with what decides a start on it.
 type Volume struct {
 	volume.Volume
 	Loaders   []loader.Found
@@ -26,16 +27,26 @@ type Volume struct {
 	// SystemCode is set when the boot sector is one that loads Windows by its
 	// own BIOS parameter block.
 	SystemCode bool
-	// LegacyManager is Windows' legacy boot manager in the root of a FAT
-	// volume, "" when there is none.
+	// LegacyManager is Windows' legacy boot manager in the root, "" when there is
+	// none.
 	LegacyManager string
+	// Configs are the files that tell a loader what to start.
+	Configs []Config
+	// Kernels are the names of Linux kernels in the root and in /boot.
+	Kernels []string
+	// Hibernated: a sleeping Windows has its memory on the volume.
+	Hibernated fact.Of[bool]
+	// looked tells of the files that were looked for: nil for one that is there.
+	looked map[string]error
 }
 
 // GRUBCore is where GRUB's boot code expects its core image.
 type GRUBCore struct {
 	Sector  uint64
-	Present bool // something stands there
-	Known   bool // the sector is in the evidence
+	Present bool             // something stands there
+	Known   bool             // the sector is in the evidence
+	Image   *loader.GRUBCore // nil when it could not be read
+	Err     error            // why not
 }
 
 // Examine reads everything that a start needs from a disk. Paths are programs
@@ -66,13 +77,8 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
 			}
 		}
 	}
-	for _, name := range []string{"ntldr", "bootmgr"} {
-		if v.Files == nil {
-			break
-		}
-		if f, err := v.Files.Lookup(name); err == nil && !f.Dir {
-			v.LegacyManager = name
-		}
+	if v.Files != nil {
+		v.gather(int64(p.Start) * int64(d.SectorSize()))
 	}
 	if boot, err := d.Read(int64(p.Start)*int64(d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)
@@ -89,6 +95,9 @@ func findGRUBCore(d *disk.Disk, code []byte) GRUBCore {
 	raw, err := d.Read(int64(core.Sector)*int64(d.SectorSize()), 512)
 	core.Known = !disk.IsNotCaptured(err)
 	core.Present = err == nil && strings.Trim(string(raw), "\x00") != ""
+	if core.Present {
+		core.Image, core.Err = loader.ReadGRUBCore(d, core.Sector)
+	}
 	return core
 }
 
@@ -133,6 +142,9 @@ func (c *Contents) Regions() []disk.Region {
 		regions = append(regions, v.Regions(base)...)
 		for _, f := range v.Loaders {
 			regions = append(regions, f.File.Region(base))
+		}
+		for _, f := range v.Configs {
+			regions = append(regions, f.regions(base)...)
 		}
 	}
 	return regions

@@ -138,7 +138,7 @@ func (k *walk) activePartition(a *Attempt, d *Drive) bool {
 // handsBack tells whether boot code without an active partition gives the
 // firmware its turn again (INT 18h) or stops with a message.
 func (k *walk) handsBack(d *Drive) bool {
-	return k.triesNext() && k.w.yes(fact.Unknown[bool](), Question{
+	return k.triesNext() && k.w.yes(unknownBool, Question{
 		ID: "hands-back:" + d.Name, Stage: StageBootPartition, Drive: d.Name,
 		Text: "Does the boot code of " + d.called() + " give the firmware its turn again when no partition is active?",
 		How:  "Some codes do, some stop with a message. Marking the right partition active makes the question idle.",

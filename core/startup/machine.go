@@ -63,6 +63,8 @@ type Machine struct {
 	// DeviceOrder names the drives in the legacy boot order, and under UEFI in
 	// the order in which the firmware goes through its devices; nil is unknown.
 	DeviceOrder []string
+	// Answers are typed answers to questions, by their ID.
+	Answers map[string]string
 	// Until ends the judgement after a stage; "" judges the whole start.
 	Until Stage
 }
@@ -114,6 +116,7 @@ type Step struct {
 	Stage Stage  `json:"stage"`
 	State State  `json:"state"`
 	Text  string `json:"text"`
+	How   string `json:"how,omitempty" doc:"What would prove it, where it is unproven"`
 	Facts []Fact `json:"facts,omitempty"`
 	Risks []Risk `json:"risks,omitempty" doc:"What does not block here and is worth knowing"`
 }

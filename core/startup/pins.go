@@ -103,7 +103,7 @@ func (p *Pin) merge(a *Attempt) {
 			return
 		}
 	}
-	if a.HandsOver && a.last() != StageSystem {
+	if a.HandsOver && a.last() != StageSystem && a.Steps[len(a.Steps)-1].State != Blocks {
 		p.add(Unproven, "This stage is not proven.")
 		return
 	}

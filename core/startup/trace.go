@@ -75,7 +75,7 @@ func summarise(m Machine, outcomes []outcome, complete bool) Trace {
 	t.take(shown)
 	t.Findings = findings(outcomes)
 	if t.Verdict == Depends {
-		t.Missing = missing(m, outcomes, t.Reaches)
+		t.Missing = missing(outcomes, t.Reaches)
 	}
 	t.Headline, t.Reason = t.say(m)
 	return t
@@ -142,18 +142,33 @@ func findings(outcomes []outcome) []Finding {
 	return found
 }
 
-// missing names what would settle the verdict.
-func missing(m Machine, outcomes []outcome, reaches Verdict) []Question {
+// missing names what would settle the verdict: the questions that decide it, or
+// the evidence that proves what every world leaves unproven.
+func missing(outcomes []outcome, reaches Verdict) []Question {
 	if reaches != Depends {
-		return []Question{{
-			ID: "configuration", Stage: StageConfiguration,
-			Text: "What the loader loads next (the boot configuration and the system) is not examined yet.",
-			How:  "Start the machine once with the clone alone.", Options: []Option{},
-		}}
+		return lacking(outcomes)
 	}
 	questions := deciding(outcomes)
 	for i, q := range questions {
 		questions[i] = withLeads(q, outcomes)
+	}
+	return questions
+}
+
+// lacking lists what is unproven behind the loader, each once.
+func lacking(outcomes []outcome) []Question {
+	questions := []Question{}
+	seen := map[string]bool{}
+	for _, o := range outcomes {
+		if o.chosen < 0 {
+			continue
+		}
+		for _, s := range o.attempts[o.chosen].Steps {
+			if s.State == Unproven && s.How != "" && !seen[s.Text] {
+				seen[s.Text] = true
+				questions = append(questions, Question{ID: fmt.Sprintf("lacking-%d", len(questions)), Stage: s.Stage, Drive: o.attempts[o.chosen].Drive, Text: s.Text, How: s.How, Options: []Option{}})
+			}
+		}
 	}
 	return questions
 }
@@ -166,10 +181,12 @@ func (t *Trace) say(m Machine) (headline, reason string) {
 		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(lowerFirst(t.blockText())), t.stopReason()
 	case t.Verdict == StartsOriginal:
 		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason(m)
+	case t.Verdict == Starts && m.Until == "":
+		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()
 	case t.Reaches == Starts:
-		return "The clone reaches its loader; what it loads next is not examined yet.", t.startReason()
+		return "The clone reaches its loader; what follows is not proven.", t.startReason()
 	case len(t.Missing) == 1:
 		return "Depends on one fact that is not known.", t.dependsReason()
 	case t.Complete:
@@ -201,12 +218,25 @@ func (t *Trace) startReason() string {
 	if t.Entry != "" {
 		text += " by entry " + t.Entry
 	}
-	return text + "."
+	text += "."
+	for _, a := range t.Attempts {
+		for _, s := range a.Steps {
+			if a.HandsOver && (s.Stage == StageConfiguration || s.Stage == StageSystem) && s.State != Behind {
+				text += " " + s.Text
+			}
+		}
+	}
+	return text
 }
 
 func (t *Trace) wrongDiskReason(m Machine) string {
 	reason := "The firmware comes to the original before the clone."
 	for _, a := range t.Attempts {
+		for _, s := range a.Steps {
+			if s.State == Wrong {
+				return s.Text
+			}
+		}
 		if a.Role == RoleClone && !a.HandsOver && len(a.Steps) > 0 {
 			return "The clone was tried first and failed at the " + stageWords(a.last()) + ": " + a.Steps[len(a.Steps)-1].Text
 		}

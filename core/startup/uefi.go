@@ -25,7 +25,7 @@ func (k *walk) uefi() bool {
 		if k.m.Firmware.Entries == nil && k.vendorEntry(d) {
 			return true
 		}
-		if k.fallback(d) {
+		if k.fallback(d) || k.macVolume(d) {
 			return true
 		}
 	}

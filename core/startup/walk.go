@@ -155,7 +155,7 @@ func (k *walk) startsFrom(d *Drive, bus string, f fact.Of[bool]) bool {
 
 // evidence asks for bytes that the evidence does not hold.
 func (k *walk) evidence(d *Drive, stage Stage, id, text, how string) bool {
-	return k.w.yes(fact.Unknown[bool](), Question{
+	return k.w.yes(unknownBool, Question{
 		ID: id + ":" + d.Name, Stage: stage, Drive: d.Name, Text: text, How: how,
 	})
 }
@@ -207,31 +207,13 @@ func (k *walk) nothingTried() (Stage, string) {
 func (k *walk) afterHandOver(o *outcome, a *Attempt) {
 	o.stage, o.symptom = "", ""
 	switch {
+	case k.m.Until != StageLoader:
+		k.afterLoader(o, a)
 	case a.Role != RoleClone:
 		o.verdict = StartsOriginal
-	case k.m.Until == StageLoader:
-		o.verdict = Starts
 	default:
-		k.afterLoader(o, a)
+		o.verdict = Starts
 	}
-}
-
-// afterLoader knows of the last two stages only what the table tells: a system
-// partition cut off by the end of the disk. start-rules, stages 4 and 8.
-func (k *walk) afterLoader(o *outcome, a *Attempt) {
-	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: Unproven, Text: "What the loader loads next is not examined yet."})
-	o.verdict = Depends
-	d := k.drive(a.Drive)
-	if cut, ok := d.cutSystem(); ok && k.m.Until == "" {
-		o.verdict, o.stage = Stops, StageSystem
-		o.symptom = "the loader's report that the system's device is missing or damaged, or the maker's sign without end."
-		a.block(StageSystem, fmt.Sprintf("The system's partition %d is cut off by the end of %s: sectors %d to %d do not exist.",
-			cut.Number, d.called(), d.Contents.Layout.Sectors, cut.End()-1),
-			d.cite("Last sector of partition "+fmt.Sprint(cut.Number), fmt.Sprint(cut.End()-1), cut.Source),
-			Fact{Label: "Last sector of the disk", Value: fmt.Sprint(d.Contents.Layout.Sectors - 1), Source: fact.Source{Origin: fact.Computed, Drive: d.Name}})
-		return
-	}
-	a.Steps = append(a.Steps, Step{Stage: StageSystem, State: Unproven, Text: "The operating system is not examined yet."})
 }
 
 func (k *walk) drive(name string) *Drive {

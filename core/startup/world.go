@@ -1,6 +1,7 @@
 package startup
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -40,7 +41,8 @@ type answer struct {
 
 // world is one way in which the unknown facts can stand.
 type world struct {
-	assume []string // options for the questions in the order they come up
+	told   map[string]string // typed answers, by question
+	assume []string          // options for the questions in the order they come up
 	asked  []answer
 }
 
@@ -51,6 +53,12 @@ func (w *world) ask(q Question) string {
 			return a.option
 		}
 	}
+	if told, ok := w.told[q.ID]; ok && slices.ContainsFunc(q.Options, func(o Option) bool { return o.ID == told }) {
+		return told
+	}
+	if q.Field == "" {
+		q.Field = "answer:" + q.ID
+	}
 	option := q.Options[0].ID
 	if i := len(w.asked); i < len(w.assume) {
 		option = w.assume[i]
@@ -58,6 +66,8 @@ func (w *world) ask(q Question) string {
 	w.asked = append(w.asked, answer{q, option})
 	return option
 }
+
+var unknownBool = fact.Unknown[bool]()
 
 // yes answers a yes-or-no fact, asking when it is unknown.
 func (w *world) yes(f fact.Of[bool], q Question) bool {
@@ -121,7 +131,7 @@ func evaluate(m Machine) (outcomes []outcome, complete bool) {
 		if len(outcomes) >= maxWorlds {
 			return outcomes, false
 		}
-		w := &world{assume: todo[0]}
+		w := &world{told: m.Answers, assume: todo[0]}
 		todo = todo[1:]
 		outcomes = append(outcomes, walkMachine(m, w))
 		todo = append(todo, w.branches()...)

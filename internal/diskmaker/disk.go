@@ -26,7 +26,8 @@ type Disk struct {
 	Style      Style
 	GUID       disk.GUID // GPT disk GUID
 	Signature  uint32    // MBR disk signature
-	BootCode   string    // "classic" or ""
+	BootCode   string    // "classic", "grub" or ""
+	GRUBPrefix string    // the folder that GRUB's core image names
 	Partitions []Partition
 }
 
@@ -47,11 +48,14 @@ type Partition struct {
 
 // Volume declares what a partition holds.
 type Volume struct {
-	Kind   string // "fat12", "fat16", "fat32", "ntfs", "ext4" or ""
-	Label  string
-	Serial uint64
-	UUID   [16]byte
-	Files  map[string][]byte // FAT only; paths with either separator
+	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "raw" or ""
+	Label   string
+	Serial  uint64
+	UUID    [16]byte
+	Files   map[string][]byte // paths with either separator
+	UsedMiB uint64            // marked as in use (NTFS, ext4)
+	Unclean bool              // not closed cleanly (NTFS)
+	Raw     []byte            // the volume's first bytes ("raw")
 }
 
 const mib = 1 << 20
@@ -91,6 +95,31 @@ func (d Disk) MustBuild() *Image {
 	return m
 }
 
+// PartitionGUID is the unique GUID that a GPT partition gets, by its index.
+func (d Disk) PartitionGUID(i int) disk.GUID {
+	if g := d.Partitions[i].GUID; !g.IsZero() {
+		return g
+	}
+	g := d.GUID
+	g[15] += byte(i + 1)
+	return g
+}
+
+// Place names a partition as a boot configuration store does.
+func (d Disk) Place(i int) (Place, error) {
+	if d.SectorSize == 0 {
+		d.SectorSize = 512
+	}
+	if d.Style == GPT {
+		return Place{Partition: d.PartitionGUID(i), Disk: d.GUID}, nil
+	}
+	parts, err := d.place()
+	if err != nil {
+		return Place{}, err
+	}
+	return Place{Start: parts[i].first * uint64(d.SectorSize), Signature: d.Signature}, nil
+}
+
 // placed is a partition with its sectors settled.
 type placed struct {
 	Partition
@@ -121,10 +150,7 @@ func (d Disk) place() ([]placed, error) {
 		if first+count > end {
 			return nil, fmt.Errorf("partition %d ends at sector %d: the disk has room up to %d", i+1, first+count, end)
 		}
-		if p.GUID.IsZero() {
-			p.GUID = d.GUID
-			p.GUID[15] += byte(i + 1)
-		}
+		p.GUID = d.PartitionGUID(i)
 		parts = append(parts, placed{p, first, count})
 		next = first + count
 	}
@@ -196,8 +222,18 @@ func (m *Image) writeMBR(d Disk, parts []placed) error {
 	}
 	le := binary.LittleEndian
 	mbr := make([]byte, 512)
-	if d.BootCode == "classic" {
+	switch d.BootCode {
+	case "classic":
 		copy(mbr, classicCode)
+	case "grub":
+		copy(mbr, grubSector())
+		core, err := grubCore(d.GRUBPrefix)
+		if err != nil {
+			return err
+		}
+		if _, err := m.WriteAt(core, coreSector*512); err != nil {
+			return err
+		}
 	}
 	le.PutUint32(mbr[440:], d.Signature)
 	for i, p := range parts {
@@ -227,9 +263,12 @@ func (m *Image) writeVolume(p placed) error {
 		bits := map[string]int{"fat12": 12, "fat16": 16, "fat32": 32}[v.Kind]
 		return m.writeFAT(bits, start, size, v.Label, uint32(v.Serial), hidden, v.Files)
 	case "ntfs":
-		return m.writeNTFS(p.first, p.count, v.Serial, hidden)
+		return m.writeNTFS(p, hidden)
 	case "ext4":
-		return m.writeExt(p.first, p.count, v.Label, v.UUID)
+		return m.writeExt(p)
+	case "raw":
+		_, err := m.WriteAt(v.Raw, start)
+		return err
 	}
-	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4 or none", v.Kind)
+	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4, raw or none", v.Kind)
 }

@@ -1,6 +1,8 @@
 package diskmaker
 
 import (
+	"fmt"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -8,6 +10,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/volume"
+	"latchkey/internal/reference"
 )
 
 func windowsLike() Disk {
@@ -62,4 +65,37 @@ func TestCloneToSmallerDiskLosesTheEnd(t *testing.T) {
 func TestBuildRefusesWhatDoesNotFit(t *testing.T) {
 	_, err := Disk{Sectors: 4096, Style: GPT, Partitions: []Partition{{Type: disk.TypeESP, MiB: 100}}}.Build()
 	assert.ErrorContains(t, err, "room up to")
+}
+
+func TestVolumesHoldTheirFiles(t *testing.T) {
+	long := make([]byte, 30_000)
+	for i := range long {
+		long[i] = byte(i * 7)
+	}
+	files := map[string][]byte{
+		"etc/fstab": []byte("UUID=x / ext4 defaults 0 1\n"), "boot/grub/grub.cfg": long, "boot/vmlinuz-6.1": {}, "Windows/System32/winload.efi": long[:9000],
+	}
+	for _, kind := range []string{"ntfs", "ext4"} {
+		decl := Disk{Sectors: 976_773_168, Style: MBR, Partitions: []Partition{{MBRType: 7, Volume: Volume{Kind: kind, Files: files, UsedMiB: 40_000, Label: "system"}}}}
+		m := decl.MustBuild()
+		d, err := disk.New(m, m.Size, 512)
+		require.NoError(t, err)
+		v := volume.Examine(d, disk.ReadLayout(d).Partitions[0])
+		require.NotNil(t, v.Files, v.FilesErr)
+		assert.Empty(t, v.Problems)
+		assert.Equal(t, "system", v.Label)
+		used, _ := v.Used.Get()
+		assert.EqualValues(t, 40_000<<20, used)
+		for name, want := range files {
+			f, err := volume.ReadFile(v.Files, name, 1<<20)
+			require.NoError(t, err, name)
+			assert.Equal(t, want, append([]byte{}, f.Bytes...), name)
+		}
+		if kind == "ext4" { // an independent reader takes it, too
+			path := filepath.Join(t.TempDir(), "v.img")
+			require.NoError(t, m.WriteFile(path))
+			at := fmt.Sprintf("%s?offset=%d", path, 1<<20)
+			assert.Equal(t, string(files["etc/fstab"]), reference.Run(t, "", "debugfs", "-R", "cat /etc/fstab", at))
+		}
+	}
 }

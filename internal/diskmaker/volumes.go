@@ -11,9 +11,9 @@ var classicCode []byte
 //go:embed bootcode/ntfsboot.bin
 var ntfsCode []byte
 
-// writeNTFS writes the boot sector of an NTFS volume and its backup in the last
-// sector; the rest of the volume stays empty.
-func (m *Image) writeNTFS(start, sectors uint64, serial uint64, hidden uint32) error {
+// writeNTFSBoot writes the boot sector of an NTFS volume and its copy in the last
+// sector.
+func (m *Image) writeNTFSBoot(start, sectors uint64, serial uint64, hidden uint32) error {
 	le := binary.LittleEndian
 	b := make([]byte, 512)
 	copy(b, "\xEB\x52\x90NTFS    ")
@@ -25,9 +25,9 @@ func (m *Image) writeNTFS(start, sectors uint64, serial uint64, hidden uint32) e
 	le.PutUint32(b[28:], hidden)
 	le.PutUint32(b[36:], 0x00800080)
 	le.PutUint64(b[40:], sectors-1) // the backup boot sector is not counted
-	le.PutUint64(b[48:], 786432)    // $MFT
-	le.PutUint64(b[56:], 2)         // $MFTMirr
-	b[64], b[68] = 0xF6, 0x01       // 1,024-byte records, one cluster an index block
+	le.PutUint64(b[48:], mftCluster)
+	le.PutUint64(b[56:], 2)   // $MFTMirr
+	b[64], b[68] = 0xF6, 0x01 // 1,024-byte records, one cluster an index block
 	le.PutUint64(b[72:], serial)
 	copy(b[84:], ntfsCode)
 	b[510], b[511] = 0x55, 0xAA
@@ -40,20 +40,4 @@ func (m *Image) writeNTFS(start, sectors uint64, serial uint64, hidden uint32) e
 		return err
 	}
 	return nil
-}
-
-// writeExt writes the superblock of an ext4 volume with 4 KiB blocks; the rest
-// of the volume stays empty.
-func (m *Image) writeExt(start, sectors uint64, label string, uuid [16]byte) error {
-	le := binary.LittleEndian
-	sb := make([]byte, 1024)
-	le.PutUint32(sb[0x04:], uint32(sectors*uint64(m.SectorSize)/4096))
-	le.PutUint32(sb[0x18:], 2)      // 4 KiB blocks
-	le.PutUint16(sb[0x38:], 0xEF53) // s_magic
-	le.PutUint16(sb[0x3A:], 1)      // cleanly unmounted
-	le.PutUint32(sb[0x4C:], 1)      // dynamic revision
-	copy(sb[0x68:], uuid[:])
-	copy(sb[0x78:0x88], label)
-	_, err := m.WriteAt(sb, int64(start)*int64(m.SectorSize)+1024)
-	return err
 }
