@@ -295,7 +295,7 @@ func (k *walk) kernel(a *Attempt, from *Drive, at spot, line kernelLine) ending 
 		return a.stop(StageConfiguration, screenNoRoot, fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", line.root), line.cited)
 	}
 	home := hits[0]
-	a.takes(from, home, fmt.Sprintf("GRUB starts %s with its root on partition %d of %s.", line.linux, home.partition().Number, home.drive.called()), line.cited)
+	a.takes(from, home, fmt.Sprintf("The loader starts %s with its root on partition %d of %s.", line.linux, home.partition().Number, home.drive.called()), line.cited)
 	if line.root.Kind == loader.ByDevice {
 		a.risk("The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
 	}
@@ -338,7 +338,7 @@ func (k *walk) linuxSystem(a *Attempt, home spot) ending {
 			}
 		}
 	}
-	if !k.driver(a, home, "The initial RAM disk", screenNoRoot) {
+	if !k.driver(a, home, "the initial RAM disk", screenNoRoot) {
 		return ending{Blocks, home}
 	}
 	end := k.comesUp(a, home, "Linux")

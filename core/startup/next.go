@@ -167,6 +167,15 @@ func (a *Attempt) takes(d *Drive, to spot, text string, facts ...Fact) {
 	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: state, Text: text, Facts: facts})
 }
 
+func (k *walk) originalBusKnown() bool {
+	for i := range k.m.Drives {
+		if _, ok := k.m.Drives[i].Bus.Get(); ok && k.m.Drives[i].Role == RoleOriginal {
+			return true
+		}
+	}
+	return false
+}
+
 // driver asks whether the system can reach its disk on the clone's bus.
 // start-rules, stage 8.
 func (k *walk) driver(a *Attempt, home spot, system, symptom string) bool {
@@ -179,8 +188,8 @@ func (k *walk) driver(a *Attempt, home spot, system, symptom string) bool {
 			}
 		}
 	}
-	if d.Role == RoleOriginal {
-		return true // it ran from there
+	if d.Role == RoleOriginal || bus == "sata" && !k.originalBusKnown() {
+		return true // it ran from there, or nothing tells of a change of bus
 	}
 	name := "the bus it hangs on now"
 	if known {
@@ -195,7 +204,7 @@ func (k *walk) driver(a *Attempt, home spot, system, symptom string) bool {
 		How:  "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it.",
 	}) {
 		a.Symptom = symptom
-		a.block(StageSystem, fmt.Sprintf("%s on %s has no start-up driver for %s.", system, d.called(), name), d.cite("Bus", bus, d.Bus.Source()))
+		a.block(StageSystem, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.called(), name), d.cite("Bus", bus, d.Bus.Source()))
 		return false
 	}
 	return true

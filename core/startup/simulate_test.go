@@ -290,7 +290,7 @@ func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, startup.Starts, trace.Reaches)
-	assert.Equal(t, "The clone reaches its loader; what it loads next is not examined yet.", trace.Headline)
+	assert.Equal(t, "The clone reaches its loader; what follows is not proven.", trace.Headline)
 	pins := startup.Pins(m, "clone")
 	assert.Equal(t, startup.Unproven, pins[6].State)
 	assert.Equal(t, startup.Unproven, pins[7].State)
