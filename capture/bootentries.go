@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 )
 
@@ -97,18 +98,8 @@ func ParseBootEntries(text string) (*firmware.Entries, error) {
 	scanner := bufio.NewScanner(strings.NewReader(strings.TrimPrefix(text, "\uFEFF")))
 	scanner.Buffer(nil, maxListing)
 	for n := 1; scanner.Scan(); n++ {
-		line := strings.TrimRight(scanner.Text(), "\r ")
-		switch field, entry := fieldLine.FindStringSubmatch(line), entryLine.FindStringSubmatch(line); {
-		case strings.TrimSpace(line) == "", moreLine.MatchString(line):
-		case field != nil:
-			if err := setField(entries, field[1], field[2]); err != nil {
-				errs = append(errs, fmt.Errorf("line %d: %w", n, err))
-			}
-		case entry != nil:
-			e := parseEntry(entry)
-			entries.All[e.Number] = e
-		default:
-			errs = append(errs, fmt.Errorf("line %d is %q: expected BootOrder:, BootNext: or Boot####", n, clip(line)))
+		if _, err := BootEntryLine(entries, scanner.Text(), n); err != nil {
+			errs = append(errs, fmt.Errorf("line %d: %w", n, err))
 		}
 	}
 	if err := scanner.Err(); err != nil {
@@ -117,10 +108,28 @@ func ParseBootEntries(text string) (*firmware.Entries, error) {
 	return entries, errors.Join(errs...)
 }
 
-func setField(e *firmware.Entries, name, value string) error {
-	if name != "BootNext" && name != "BootOrder" {
-		return nil
+// BootEntryLine takes one line of the listing into the entries and says what it
+// means; "" for a line that tells nothing of the order.
+func BootEntryLine(entries *firmware.Entries, text string, number int) (means string, err error) {
+	line := strings.TrimRight(text, "\r ")
+	switch field, entry := fieldLine.FindStringSubmatch(line), entryLine.FindStringSubmatch(line); {
+	case strings.TrimSpace(line) == "", moreLine.MatchString(line):
+		return "", nil
+	case field != nil:
+		if field[1] != "BootNext" && field[1] != "BootOrder" {
+			return "", nil
+		}
+		return field[1] + " " + field[2], setField(entries, field[1], field[2])
+	case entry != nil:
+		e := parseEntry(entry)
+		e.Source = fact.Source{Origin: fact.Text, Structure: "efibootmgr -v", Field: fmt.Sprintf("line %d", number), Line: number}
+		entries.All[e.Number] = e
+		return "entry " + entry[1] + ": " + e.Description, nil
 	}
+	return "", fmt.Errorf("%q: expected BootOrder:, BootNext: or Boot####", clip(line))
+}
+
+func setField(e *firmware.Entries, name, value string) error {
 	for _, one := range strings.Split(value, ",") {
 		if one = strings.TrimSpace(one); one == "" {
 			continue

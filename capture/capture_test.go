@@ -197,7 +197,7 @@ func TestBootEntryListings(t *testing.T) {
 
 func TestBootEntryListingsThatAreRefused(t *testing.T) {
 	_, err := capture.ParseBootEntries("BootOrder: 0001\nHello there\n")
-	assert.ErrorContains(t, err, `line 2 is "Hello there"`)
+	assert.ErrorContains(t, err, `line 2: "Hello there"`)
 	_, err = capture.ParseBootEntries("BootOrder: 00xx\n")
 	assert.ErrorContains(t, err, "four hexadecimal digits")
 }

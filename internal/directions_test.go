@@ -25,6 +25,7 @@ var layers = [][]string{
 	{"core/startup"},
 	{"core/compare"},
 	{"capture", "internal/diskmaker"},
+	{"capture/listing"},
 	{"demo"},
 	{"server/store"},
 	{"server/store/storetest"},

@@ -149,6 +149,8 @@ func copyRow(a, b side, label string) Row {
 		r.Matter, r.Meaning = Decides, "blocks: the partitions cannot be found"
 	case primary:
 		r.Meaning = "firmware must fall back to the backup; some does not"
+	case vb == string(disk.CopyTold) || va == string(disk.CopyTold):
+		r.Matter, r.Meaning = Fine, "a listing shows partitions; which copy it read is not told"
 	case vb == string(disk.CopyNotCaptured):
 		r.Matter, r.Meaning = Fine, "the end of the disk is not in the evidence"
 	}
@@ -231,6 +233,8 @@ func cause(a, b side, pairs []Pair) string {
 		}
 	}
 	_, larger := b.Contents.Layout.Find("gpt-larger-disk")
+	had, _ := a.Contents.Size()
+	has, _ := b.Contents.Size()
 	switch {
 	case len(b.Contents.Layout.Partitions) == 0 && b.Contents.Layout.WrittenFor != 0:
 		return "The table was copied from a disk with another sector size."
@@ -238,7 +242,7 @@ func cause(a, b side, pairs []Pair) string {
 		return "No partition of the original can be found on the clone."
 	case larger:
 		return fmt.Sprintf("The disk was copied sector by sector to a smaller one: %s were written for, %s exist.",
-			disk.Both(a.Contents.Disk.Size()), disk.Both(b.Contents.Disk.Size()))
+			disk.Both(had), disk.Both(has))
 	case bootMissing && kept == 1:
 		return "Only the big partition was copied."
 	case missing > 0:

@@ -237,7 +237,11 @@ func capacityRow(a, b side) Row {
 		if s.Contents == nil {
 			return notInEvidence, 0
 		}
-		return disk.Both(s.Contents.Disk.Size()), s.Contents.Disk.Size()
+		n, known := s.Contents.Size()
+		if !known {
+			return notInEvidence, 0
+		}
+		return disk.Both(n), n
 	}
 	ta, na := size(a)
 	tb, nb := size(b)
@@ -246,6 +250,9 @@ func capacityRow(a, b side) Row {
 		meaning = "smaller: what lay beyond its end is lost unless the partitions were shrunk first"
 	}
 	matter := Fine
+	if na == 0 || nb == 0 {
+		meaning = "the smaller disk cannot hold what lies at the end of the larger"
+	}
 	if nb < na && nb > 0 {
 		matter = Matters
 	}
@@ -258,6 +265,9 @@ func partitionRow(a, b side, p Pair) Row {
 			return "none", disk.Partition{}
 		}
 		part := s.Contents.Layout.Partitions[i]
+		if part.Unplaced {
+			return disk.Binary(int64(part.Length) * int64(s.Contents.Layout.SectorSize)), part
+		}
 		return fmt.Sprintf("%s from %d", disk.Binary(int64(part.Length)*int64(s.Contents.Layout.SectorSize)), part.Start), part
 	}
 	ta, pa := one(a, p.Original)
@@ -292,6 +302,8 @@ func partitionMeaning(b side, p Pair, pa, pb disk.Partition) (Matter, string) {
 		return Fine, "left behind: not needed to start"
 	case pb.End() > b.Contents.Layout.Sectors:
 		return Decides, fmt.Sprintf("cut off: the disk ends at sector %d", b.Contents.Layout.Sectors-1)
+	case pa.Unplaced || pb.Unplaced:
+		return Fine, "another size"
 	case pa.Start != pb.Start && pa.Length != pb.Length:
 		return Fine, "moved and resized: fine where nothing names its place"
 	case pa.Start != pb.Start:

@@ -31,6 +31,7 @@ const (
 	CopyDamaged     CopyState = "damaged"      // a signature is there, a check fails
 	CopyAbsent      CopyState = "absent"       // no signature where it should be
 	CopyNotCaptured CopyState = "not captured" // the evidence lacks those bytes
+	CopyTold        CopyState = "told"         // a system listed partitions from one of the copies
 )
 
 // GPT is both copies of a GUID partition table.

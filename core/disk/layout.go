@@ -31,7 +31,13 @@ type Layout struct {
 	// WrittenFor is the other logical sector size when the table was written
 	// for a disk of that size; 0 otherwise.
 	WrittenFor int
+	// Told is the disk identifier as a listing or a person gives it, when the
+	// tables themselves are not in the evidence.
+	Told fact.Of[string]
 }
+
+// SectorsUnknown stands for the capacity of a disk of which nobody told it.
+const SectorsUnknown = math.MaxUint64
 
 // Partition is a partition of either style.
 type Partition struct {
@@ -46,6 +52,7 @@ type Partition struct {
 	Attributes uint64 // GPT
 	Active     bool   // MBR
 	Logical    bool   // MBR
+	Unplaced   bool   // where it starts is not known; Start only keeps the order
 	Source     fact.Source
 }
 
@@ -298,11 +305,14 @@ func (l *Layout) checkRanges() {
 // DiskID returns the disk GUID or the disk signature as text, with its source;
 // unknown when the table does not tell.
 func (l *Layout) DiskID() fact.Of[string] {
+	if _, told := l.Told.Get(); told {
+		return l.Told
+	}
 	switch {
 	case l.Style == StyleGPT && l.GPT != nil && l.GPT.Valid() != nil:
 		c := l.GPT.Valid()
 		return fact.Known(c.Header.DiskGUID.String(), at(c.structure(), "DiskGUID", int64(c.Header.LBA)*int64(l.SectorSize)+56, 16))
-	case l.Style == StyleMBR:
+	case l.Style == StyleMBR && l.MBR != nil && l.MBR.BootCode != nil:
 		return fact.Known(fmt.Sprintf("%08X", l.MBR.DiskSignature), at("MBR", "UniqueMBRDiskSignature", mbrDiskSigOff, 4))
 	}
 	return fact.Unknown[string]()

@@ -23,6 +23,8 @@ type Source struct {
 	Field     string `json:"field,omitempty" doc:"The field within the structure"`
 	Offset    int64  `json:"offset" doc:"Byte offset from the start of the disk"`
 	Length    int64  `json:"length" doc:"Length in bytes; 0 when the fact has no bytes of its own"`
+	Evidence  uint64 `json:"evidence,omitempty" doc:"The listing that the fact was read in"`
+	Line      int    `json:"line,omitempty" doc:"The line of the listing, from 1"`
 }
 
 // Of is a value of type T that may be unknown.

@@ -8,6 +8,7 @@ import (
 	"unicode/utf16"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 )
 
 // Device path node types and subtypes that are decoded. UEFI Specification 2.10,
@@ -166,6 +167,13 @@ func (n *PartitionNode) String() string {
 // 2.10, section 3.3.
 var globalVariable = "-" + strings.ToLower(disk.MustGUID("8BE4DF61-93CA-11D2-AA0D-00E098032B8C").String())
 
+// IsBootVariable reports whether a file is named as Linux' efivarfs names the
+// boot variables.
+func IsBootVariable(file string) bool {
+	name, global := strings.CutSuffix(strings.ToLower(file), globalVariable)
+	return global && strings.HasPrefix(name, "boot")
+}
+
 // attributesLength is what Linux' efivarfs puts before a variable's contents.
 const attributesLength = 4
 
@@ -211,6 +219,7 @@ func (e *Entries) variable(name string, raw []byte) error {
 	}
 	entry, err := DecodeLoadOption(number, raw)
 	if err == nil {
+		entry.Source = fact.Source{Origin: fact.Text, Structure: fmt.Sprintf("Boot%04X", number), Field: "FilePathList"}
 		e.All[number] = entry
 	}
 	return err

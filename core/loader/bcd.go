@@ -91,6 +91,7 @@ type Element struct {
 	IDs    []string // of objects
 	Number *uint64
 	Device *BCDDevice
+	Line   int   // of the listing it was read in, 0 for a hive
 	Offset int64 // byte offset of its value within the hive
 	Length int64 // bytes
 }
@@ -113,6 +114,11 @@ const (
 	DeviceBoot      DeviceKind = 5 // wherever the boot manager was started from
 	DevicePartition DeviceKind = 6
 	DeviceLocate    DeviceKind = 8 // searched for
+
+	// What a listing of the store says instead: a letter or a volume's name, and a
+	// device that is not there.
+	DeviceNamed DeviceKind = 0x1000
+	DeviceGone  DeviceKind = 0x1001
 )
 
 // BCDDevice is a decoded device element.
@@ -123,6 +129,7 @@ type BCDDevice struct {
 	Disk      disk.GUID // disk GUID (GPT)
 	Start     uint64    // first byte of the partition (MBR)
 	Signature uint32    // disk signature (MBR)
+	Name      string    // as a listing names it
 }
 
 func (d *BCDDevice) String() string {
@@ -133,6 +140,10 @@ func (d *BCDDevice) String() string {
 		return "locate"
 	case d.Kind == DeviceRAMDisk:
 		return "RAM disk"
+	case d.Kind == DeviceNamed:
+		return d.Name
+	case d.Kind == DeviceGone:
+		return "unknown: the device is not there"
 	case d.Kind != DevicePartition:
 		return fmt.Sprintf("device of type %d", d.Kind)
 	case d.MBR:
@@ -344,6 +355,16 @@ func (o *Object) What() string {
 		return "Windows Legacy OS Loader"
 	}
 	return "object"
+}
+
+// SetKind tells what an object of a listing is, which prints no types.
+func (o *Object) SetKind(manager, system bool) {
+	switch {
+	case manager:
+		o.Type = objectBootManager
+	case system:
+		o.Type = objectOSLoader
+	}
 }
 
 // IsLoader reports whether an object starts a system.

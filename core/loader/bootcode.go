@@ -10,6 +10,7 @@ type BootCode string
 
 // The kinds of boot code that are told apart.
 const (
+	CodeUnknown BootCode = "not in the evidence"
 	CodeNone    BootCode = "none"    // no byte is set
 	CodeClassic BootCode = "classic" // runs the active partition's first sector
 	CodeGRUB    BootCode = "grub"    // loads its core image from fixed sectors

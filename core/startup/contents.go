@@ -36,6 +36,11 @@ type Volume struct {
 	Kernels []string
 	// Hibernated: a sleeping Windows has its memory on the volume.
 	Hibernated fact.Of[bool]
+	// Told: nobody read its bytes; a listing or a person tells of it.
+	Told bool
+	// Letter is the drive letter that a running Windows gives it, "" when none is
+	// known.
+	Letter string
 	// looked tells of the files that were looked for: nil for one that is there.
 	looked map[string]error
 }
@@ -113,6 +118,14 @@ func (v *Volume) find(path string) (loader.Found, bool) {
 
 // lost reports whether a partition's end lies beyond the disk.
 func (c *Contents) lost(p disk.Partition) bool { return p.End() > c.Layout.Sectors }
+
+// Size returns the disk's capacity in bytes, when it is known.
+func (c *Contents) Size() (int64, bool) {
+	if c.Layout.Sectors == disk.SectorsUnknown {
+		return 0, false
+	}
+	return c.Disk.Size(), true
+}
 
 // cutSystem returns the system partition that the end of the disk cuts off,
 // when no whole one stands beside it.

@@ -53,7 +53,7 @@ func (k *walk) legacyDevice(a *Attempt, d *Drive) bool {
 		return false
 	}
 	a.pass(StageOrder, "The firmware comes to "+d.called()+" and runs its sector 0.")
-	switch c.Code {
+	switch k.code(d) {
 	case loader.CodeGRUB:
 		return k.grub(a, d)
 	case loader.CodeOther:
@@ -68,6 +68,21 @@ func (k *walk) legacyDevice(a *Attempt, d *Drive) bool {
 	}
 	a.pass(StageTable, "Sector 0 holds a table and boot code that runs the active partition.", append(problemFacts(&c.Layout, d.Name), d.codeFact())...)
 	return k.activePartition(a, d)
+}
+
+// code returns what stands in sector 0; where nobody read it, it is asked for.
+func (k *walk) code(d *Drive) loader.BootCode {
+	c := d.Contents
+	if c.Code != loader.CodeUnknown {
+		return c.Code
+	}
+	if !k.evidence(d, StageTable, "boot-code", "Does sector 0 of "+d.called()+" hold boot code?", "Take a capture of "+d.called()+".") {
+		return loader.CodeNone
+	}
+	if c.Layout.Style == disk.StyleGPT {
+		return loader.CodeOther
+	}
+	return loader.CodeClassic
 }
 
 func (d *Drive) codeFact() Fact {
@@ -97,11 +112,11 @@ func (k *walk) legacyMode(a *Attempt, d *Drive) bool {
 	c := d.Contents
 	style := d.cite("Partition style", string(c.Layout.Style), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64})
 	mode := Fact{Label: "Firmware mode", Value: "legacy", Source: k.m.Firmware.Mode.Source()}
-	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || c.Code == loader.CodeGRUB || c.Code == loader.CodeOther {
+	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || k.code(d) == loader.CodeGRUB || k.code(d) == loader.CodeOther {
 		a.pass(StageMode, fmt.Sprintf("Legacy firmware can run what stands in sector 0 (style %s).", c.Layout.Style), style, mode)
 		return true
 	}
-	if c.Code == loader.CodeClassic {
+	if k.code(d) == loader.CodeClassic {
 		a.Final, a.Symptom = true, "Missing operating system, or Invalid partition table."
 	} else {
 		a.Final = k.hangsOnEmpty(a, d)
@@ -149,7 +164,7 @@ func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {
 	p, v := d.Contents.Layout.Partitions[i], &d.Contents.Volumes[i]
 	cited := d.cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source)
 	a.Loader = LoaderBootSector
-	if v.Kind == volume.NotCaptured {
+	if v.Kind == volume.NotCaptured || v.Told {
 		if !k.evidence(d, StageBootPartition, "boot-sector", fmt.Sprintf("Is the boot sector of partition %d of %s sound?", p.Number, d.called()),
 			fmt.Sprintf("Add sector %d as evidence.", p.Start)) {
 			return a.block(StageBootPartition, "The active partition's boot sector is not in evidence.", cited)

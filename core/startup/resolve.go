@@ -107,6 +107,11 @@ func (d *Drive) resolveDevice(dev *loader.BCDDevice) []int {
 	})
 }
 
+// resolveLetter lists the partitions with a drive letter.
+func (d *Drive) resolveLetter(letter string) []int {
+	return d.matching(func(i int, _ disk.Partition) bool { return letter != "" && d.Contents.Volumes[i].Letter == letter })
+}
+
 // resolveNode lists the partitions whose signature a boot entry names.
 func (d *Drive) resolveNode(node *firmware.PartitionNode) []int {
 	return d.matching(func(_ int, p disk.Partition) bool {

@@ -282,6 +282,9 @@ func (k *walk) uefiGPT(a *Attempt, d *Drive, l *disk.Layout) bool {
 		return a.block(StageTable, p.Text, problemFact(p, d.Name))
 	}
 	switch {
+	case g.Primary.State == disk.CopyTold:
+		a.pass(StageTable, "A system listed the partitions of "+d.called()+".", facts...)
+		a.risk("Which copy of the partition table the system read is not told: the primary may be damaged.")
 	case g.Primary.State == disk.CopyGood:
 		a.pass(StageTable, "The primary partition table is valid.", facts...)
 	case g.Primary.State == disk.CopyNotCaptured:

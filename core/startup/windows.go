@@ -74,6 +74,16 @@ func (k *walk) systemDevice(a *Attempt, at spot, c *Config, system *loader.Objec
 		switch e.Device.Kind {
 		case loader.DeviceBoot:
 			home = at
+		case loader.DeviceGone:
+			stop := a.stop(StageConfiguration, screenNoDevice, "The store looks for the system on a device that is not there.", cited)
+			return home, &stop
+		case loader.DeviceNamed:
+			hits, _ := k.choose(a, e.Name(), func(d *Drive) ([]int, bool) { return d.resolveLetter(e.Device.Name), true })
+			if len(hits) == 0 {
+				stop := a.unproven(StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name), howCapture, cited)
+				return home, &stop
+			}
+			home = hits[0]
 		case loader.DevicePartition:
 			hits, _ := k.choose(a, e.Name(), func(d *Drive) ([]int, bool) { return d.resolveDevice(e.Device), d.Contents != nil })
 			if len(hits) == 0 {

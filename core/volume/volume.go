@@ -19,6 +19,7 @@ type Kind string
 
 // The kinds of volume that are recognised.
 const (
+	KindFAT       Kind = "FAT" // of a width that a listing does not tell
 	KindFAT12     Kind = "FAT12"
 	KindFAT16     Kind = "FAT16"
 	KindFAT32     Kind = "FAT32"
@@ -65,7 +66,13 @@ type Volume struct {
 
 // IsFAT reports whether firmware following the UEFI Specification 2.10, section
 // 13.3, can read the volume.
-func (v Volume) IsFAT() bool { return v.FAT != nil }
+func (v Volume) IsFAT() bool {
+	switch v.Kind {
+	case KindFAT, KindFAT12, KindFAT16, KindFAT32:
+		return true
+	}
+	return false
+}
 
 func src(structure, field string, offset, length int64) fact.Source {
 	return fact.Source{Origin: fact.Bytes, Structure: structure, Field: field, Offset: offset, Length: length}

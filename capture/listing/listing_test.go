@@ -1,0 +1,412 @@
+package listing_test
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/capture/listing"
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/startup"
+	"latchkey/core/volume"
+	"latchkey/internal/reference"
+)
+
+func read(t *testing.T, text string) *listing.Listing {
+	t.Helper()
+	l, err := listing.Read("", []byte(text), "")
+	require.NoError(t, err)
+	return l
+}
+
+// written makes a disk with Debian's tools: a table by sfdisk, volumes by mkfs.
+func written(t *testing.T, style string) string {
+	t.Helper()
+	path := reference.Image(t, 512<<20)
+	script := "label: gpt\nlabel-id: 7E21B6D0-4C1A-4F0B-9A55-3C5A19E00071\n" +
+		"start=2048, size=204800, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B, name=\"EFI, system\"\nstart=206848, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
+	if style == "dos" {
+		script = "label: dos\nlabel-id: 0x5a17c0de\nstart=2048, size=204800, type=c, bootable\nstart=206848, type=83\n"
+	}
+	reference.Run(t, script, "sfdisk", "-q", path)
+	for _, v := range []struct {
+		at   int64
+		tool string
+		args []string
+	}{{2048, "mkfs.vfat", []string{"-F", "32", "-s", "1", "-n", "SYSTEM"}}, {206848, "mke2fs", []string{"-q", "-t", "ext4", "-L", "root"}}} {
+		part := reference.Image(t, 100<<20)
+		reference.Run(t, "", v.tool, append(v.args, part)...)
+		reference.Run(t, "", "dd", "if="+part, "of="+path, "bs=512", fmt.Sprintf("seek=%d", v.at), "conv=notrunc,sparse", "status=none")
+	}
+	return path
+}
+
+// contents reads the disk itself.
+func contents(t *testing.T, path string) *startup.Contents {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	d, err := disk.New(f, 512<<20, 512)
+	require.NoError(t, err)
+	return startup.Examine(d)
+}
+
+// What Debian's tools say of a disk, taken as they print it now, must agree with
+// what its bytes say, in every fact.
+func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
+	for _, style := range []string{"gpt", "dos"} {
+		path := written(t, style)
+		loop := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", path))
+		t.Cleanup(func() { reference.Run(t, "", "losetup", "-d", loop) })
+		for format, text := range map[listing.Format]string{
+			listing.SfdiskDump: reference.Run(t, "", "sfdisk", "--dump", path),
+			listing.SfdiskJSON: reference.Run(t, "", "sfdisk", "--json", path),
+			listing.Parted:     reference.Run(t, "", "parted", "-m", path, "unit", "s", "print"),
+		} {
+			t.Run(style+" "+string(format), func(t *testing.T) {
+				l := read(t, text)
+				assert.Equal(t, format, l.Format)
+				require.Len(t, l.Disks, 1)
+				told := l.Disks[0].Contents()
+				merged, contradictions := startup.Merge("x", contents(t, path), told)
+				assert.Empty(t, contradictions)
+				assert.Len(t, told.Layout.Partitions, 2)
+				for i, p := range told.Layout.Partitions {
+					q := merged.Layout.Partitions[i]
+					assert.Equal(t, [2]uint64{q.Start, q.Length}, [2]uint64{p.Start, p.Length})
+					assert.Positive(t, p.Source.Line)
+				}
+				if n, known := told.Size(); known && format == listing.Parted || style == "gpt" {
+					assert.EqualValues(t, 512<<20, n)
+				}
+				for _, line := range l.Lines {
+					assert.NotEqual(t, listing.Unread, line.State, line.Text)
+				}
+			})
+		}
+		t.Run(style+" blkid", func(t *testing.T) {
+			l := read(t, reference.Run(t, "", "blkid", "-p", loop))
+			assert.Equal(t, listing.Blkid, l.Format)
+			require.Len(t, l.Disks, 1)
+			assert.Equal(t, map[string]disk.Style{"gpt": disk.StyleGPT, "dos": disk.StyleMBR}[style], l.Disks[0].Style)
+		})
+	}
+}
+
+func TestBlkidOfVolumes(t *testing.T) {
+	part := reference.Image(t, 64<<20)
+	reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", "-L", "the root", part)
+	loop := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", part))
+	defer reference.Run(t, "", "losetup", "-d", loop)
+	line := strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-s", "UUID", "-s", "LABEL", "-s", "TYPE", loop))
+	l := read(t, strings.Replace(line, loop+":", "/dev/nvme0n1p2:", 1)+` PARTUUID="a1c9e6b2-0b52-4c0d-b3c7-6d1d2f4e8802" PARTLABEL="root"`+"\n")
+	require.Len(t, l.Disks, 1)
+	require.Len(t, l.Disks[0].Partitions, 1)
+	p := l.Disks[0].Partitions[0]
+	assert.Equal(t, 2, p.Number)
+	assert.Equal(t, volume.KindExt, p.Kind)
+	assert.Equal(t, "the root", p.Label)
+	assert.Equal(t, strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-s", "UUID", "-o", "value", part)), p.Serial)
+	assert.Equal(t, "nvme0n1", l.Disks[0].Name)
+	assert.Equal(t, disk.StyleGPT, l.Disks[0].Style)
+}
+
+// lsblk of the machine that runs the tests, held against /sys.
+func TestLsblkOfThisMachine(t *testing.T) {
+	l := read(t, reference.Run(t, "", "lsblk", "--json", "-b", "-O"))
+	assert.Equal(t, listing.Lsblk, l.Format)
+	assert.Empty(t, l.Problem)
+	for _, d := range l.Disks {
+		raw, err := os.ReadFile("/sys/block/" + d.Name + "/size")
+		require.NoError(t, err)
+		assert.Equal(t, strings.TrimSpace(string(raw)), fmt.Sprint(d.Size/512), d.Name)
+	}
+}
+
+// lsblk's form, from lsblk(8) and its output on a machine with two disks; from
+// memory.
+const twoDisks = `{
+   "blockdevices": [
+      {"name":"sda", "type":"disk", "size":500107862016, "model":"Corvane S210", "serial":"C1", "tran":"sata", "log-sec":512, "pttype":"gpt", "ptuuid":"7e21b6d0-4c1a-4f0b-9a55-3c5a19e00071",
+         "children": [
+            {"name":"sda1", "type":"part", "size":104857600, "start":2048, "fstype":"vfat", "uuid":"6A31-0001", "parttype":"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "partuuid":"7e21b6d0-4c1a-4f0b-9a55-3c5a19e00072"},
+            {"name":"sda2", "type":"part", "size":"499000000000", "start":"206848", "fstype":"ntfs", "fsused":92000000000, "parttype":"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"}
+         ]
+      },
+      {"name":"nvme0n1", "type":"disk", "size":"1000204886016", "tran":"nvme", "log-sec":512, "pttype":null},
+      {"name":"sr0", "type":"rom", "size":1073741312}
+   ]
+}
+`
+
+func TestLsblkWithTwoDisks(t *testing.T) {
+	l := read(t, twoDisks)
+	require.Len(t, l.Disks, 2)
+	d := l.Disks[0]
+	assert.Equal(t, "Corvane S210", d.Model)
+	assert.Equal(t, "sata", d.Bus)
+	assert.EqualValues(t, 500107862016, d.Size)
+	require.Len(t, d.Partitions, 2)
+	assert.Equal(t, disk.TypeESP, d.Partitions[0].Type)
+	assert.EqualValues(t, 206848*512, d.Partitions[1].Start)
+	assert.EqualValues(t, 92000000000, d.Partitions[1].Used)
+	assert.Equal(t, "nvme", l.Disks[1].Bus)
+	assert.Equal(t, listing.Passed, l.Lines[9].State, "the optical drive is passed over")
+}
+
+func TestDamagedForms(t *testing.T) {
+	// Broken off in the middle of the second partition.
+	cut := twoDisks[:strings.Index(twoDisks, `"499000000000"`)]
+	l := read(t, cut)
+	assert.Contains(t, l.Problem, "breaks off")
+	require.Len(t, l.Disks, 1)
+	assert.EqualValues(t, 104857600, l.Disks[0].Partitions[0].Length)
+
+	// With the prompt of a terminal around it, in UTF-16, with either line ending.
+	dressed := "root@rescue:~# lsblk --json -b -O\r\n" + strings.ReplaceAll(twoDisks, "\n", "\r\n") + "root@rescue:~# "
+	for name, raw := range map[string][]byte{
+		"UTF-8 with mark": append([]byte{0xEF, 0xBB, 0xBF}, dressed...), "UTF-16": wide(dressed, binary.LittleEndian, true),
+		"UTF-16 without mark": wide(twoDisks, binary.LittleEndian, false), "UTF-16 big-endian": wide(dressed, binary.BigEndian, true),
+	} {
+		l, err := listing.Read("", raw, "")
+		require.NoError(t, err, name)
+		assert.Len(t, l.Disks, 2, name)
+		for _, line := range l.Lines {
+			assert.NotEqual(t, listing.Unread, line.State, "%s: %q", name, line.Text)
+		}
+	}
+	for text, want := range map[string]string{
+		"": "empty", "Dear colleague,\nthe disk is broken.\n": "none of the listings", "\x00\x01\x02binary\x00\xFF": "not text",
+	} {
+		_, err := listing.Read("", []byte(text), "")
+		assert.ErrorContains(t, err, want)
+	}
+	_, err := listing.Read("", []byte("x"), "fdisk")
+	assert.ErrorContains(t, err, "not known")
+	// A format that is insisted on says line by line what it missed.
+	l, err = listing.Read("", []byte("BootOrder: 0001\nsomething else\n"), listing.Efibootmgr)
+	require.NoError(t, err)
+	assert.Equal(t, listing.Unread, l.Lines[1].State)
+}
+
+func wide(s string, order binary.AppendByteOrder, mark bool) []byte {
+	var b []byte
+	if mark {
+		b = order.AppendUint16(b, 0xFEFF)
+	}
+	for _, u := range utf16.Encode([]rune(s)) {
+		b = order.AppendUint16(b, u)
+	}
+	return b
+}
+
+// The columns of DiskPart, from its maker's reference and from memory of its
+// output, in English and in German.
+func TestDiskpart(t *testing.T) {
+	for name, text := range map[string]string{
+		"English": `DISKPART> list disk
+
+  Disk ###  Status         Size     Free     Dyn  Gpt
+  --------  -------------  -------  -------  ---  ---
+  Disk 0    Online          465 GB  1024 KB        *
+  Disk 1    Online          931 GB      0 B
+
+DISKPART> select disk 0
+
+Disk 0 is now the selected disk.
+
+DISKPART> list partition
+
+  Partition ###  Type              Size     Offset
+  -------------  ----------------  -------  -------
+  Partition 1    System             100 MB  1024 KB
+  Partition 2    Reserved            16 MB   101 MB
+  Partition 3    Primary            464 GB   117 MB
+
+DISKPART> detail disk
+
+Corvane S210
+Disk ID: {7E21B6D0-4C1A-4F0B-9A55-3C5A19E00071}
+Type   : SATA
+Status : Online
+`,
+		"German": `DISKPART> list disk
+
+  Datenträger ###  Status         Größe    Frei     Dyn  GPT
+  ---------------  -------------  -------  -------  ---  ---
+  Datenträger 0    Online          465 GB  1024 KB        *
+  Datenträger 1    Online          931 GB      0 B
+
+DISKPART> select disk 0
+
+Datenträger 0 ist jetzt der gewählte Datenträger.
+
+DISKPART> list partition
+
+  Partition ###  Typ               Größe    Offset
+  -------------  ----------------  -------  -------
+  Partition 1    System             100 MB  1024 KB
+  Partition 2    Reserviert          16 MB   101 MB
+  Partition 3    Primär             464 GB   117 MB
+
+DISKPART> detail disk
+
+Corvane S210
+Datenträger-ID: {7E21B6D0-4C1A-4F0B-9A55-3C5A19E00071}
+Typ   : SATA
+Status : Online
+`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := read(t, text)
+			assert.Equal(t, listing.Diskpart, l.Format)
+			require.Len(t, l.Disks, 2)
+			d := l.Disks[0]
+			assert.Equal(t, "Disk 0", d.Name)
+			assert.Equal(t, disk.StyleGPT, d.Style)
+			assert.Equal(t, disk.StyleMBR, l.Disks[1].Style)
+			assert.True(t, d.Rounded)
+			assert.EqualValues(t, 465<<30, d.Size)
+			assert.Equal(t, "7E21B6D0-4C1A-4F0B-9A55-3C5A19E00071", d.ID)
+			assert.Equal(t, "sata", d.Bus)
+			assert.Equal(t, "Corvane S210", d.Model)
+			require.Len(t, d.Partitions, 3)
+			assert.Equal(t, disk.RoleBoot, d.Partitions[0].Role)
+			assert.EqualValues(t, 100<<20, d.Partitions[0].Length)
+			assert.EqualValues(t, 1<<20, d.Partitions[0].Start)
+			assert.True(t, d.Contents().Layout.Partitions[0].IsESP())
+		})
+	}
+}
+
+// ConvertTo-Json of the Storage module's objects: its maker's reference; from
+// memory. Windows PowerShell redirects in UTF-16.
+func TestPowerShell(t *testing.T) {
+	disks := `[{"Number":0,"FriendlyName":"Corvane S210","SerialNumber":" C1 ","Size":500107862016,"LogicalSectorSize":512,"PartitionStyle":2,"Guid":"{7e21b6d0-4c1a-4f0b-9a55-3c5a19e00071}","BusType":11},
+{"Number":1,"FriendlyName":"Ostra N3","Size":1000204886016,"LogicalSectorSize":512,"PartitionStyle":"MBR","Signature":1511506142,"BusType":"NVMe"}]`
+	l, err := listing.Read("", wide(disks, binary.LittleEndian, true), "")
+	require.NoError(t, err)
+	assert.Equal(t, listing.GetDisk, l.Format)
+	require.Len(t, l.Disks, 2)
+	assert.Equal(t, "C1", l.Disks[0].Serial)
+	assert.Equal(t, "sata", l.Disks[0].Bus)
+	assert.Equal(t, "5A17C0DE", l.Disks[1].ID)
+	l = read(t, `[{"DiskNumber":0,"PartitionNumber":1,"DriveLetter":"\u0000","Offset":1048576,"Size":104857600,"GptType":"{c12a7328-f81f-11d2-ba4b-00a0c93ec93b}","Guid":"{7e21b6d0-4c1a-4f0b-9a55-3c5a19e00072}"},
+{"DiskNumber":0,"PartitionNumber":3,"DriveLetter":"C","Offset":122683392,"Size":498000000000,"GptType":"{ebd0a0a2-b9e5-4433-87c0-68b6b72699c7}"}]`)
+	assert.Equal(t, listing.GetPartition, l.Format)
+	require.Len(t, l.Disks[0].Partitions, 2)
+	assert.Equal(t, "C", l.Disks[0].Partitions[1].Letter)
+	assert.Equal(t, "", l.Disks[0].Partitions[0].Letter)
+	assert.EqualValues(t, 1048576, l.Disks[0].Partitions[0].Start)
+	l = read(t, `{"DriveLetter":"C","FileSystemLabel":"Windows","FileSystem":"NTFS","Size":498000000000,"SizeRemaining":400000000000}`)
+	assert.Equal(t, listing.GetVolume, l.Format)
+	assert.EqualValues(t, 98000000000, l.Disks[0].Partitions[0].Used)
+}
+
+// BCDEdit's reference, "/enum"; headings translated in the second.
+func TestBcdedit(t *testing.T) {
+	text := `Windows Boot Manager
+--------------------
+identifier              {9dea862c-5cdd-4e70-acc1-f32b344d4795}
+device                  partition=\Device\HarddiskVolume1
+path                    \EFI\Microsoft\Boot\bootmgfw.efi
+default                 {0ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+displayorder            {0ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+                        {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+timeout                 30
+
+Windows Boot Loader
+-------------------
+identifier              {0ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+device                  unknown
+path                    \Windows\system32\winload.efi
+description             Windows
+osdevice                partition=C:
+systemroot              \Windows
+`
+	german := strings.NewReplacer("identifier ", "Bezeichner ", "Windows Boot Manager", "Windows-Start-Manager", "Windows Boot Loader", "Windows-Startladeprogramm").Replace(text)
+	for _, s := range []string{text, german} {
+		l := read(t, s)
+		assert.Equal(t, listing.Bcdedit, l.Format)
+		mode, _ := l.Mode.Get()
+		assert.Equal(t, firmware.UEFI, mode)
+		require.NotNil(t, l.Store)
+		o, ok := l.Store.Default()
+		require.True(t, ok)
+		assert.True(t, o.IsLoader())
+		e, _ := o.Element(loader.ElementDevice)
+		assert.Equal(t, loader.DeviceGone, e.Device.Kind)
+		e, _ = o.Element(loader.ElementOSDevice)
+		assert.Equal(t, "C", e.Device.Name)
+		m, _ := l.Store.Object(loader.BootManager)
+		order, _ := m.Element(loader.ElementDisplayOrder)
+		assert.Len(t, order.IDs, 2)
+	}
+}
+
+// diskutil(8); from memory of its property lists.
+func TestDiskutil(t *testing.T) {
+	l := read(t, `<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">
+<plist version="1.0"><dict>
+<key>AllDisksAndPartitions</key><array>
+<dict><key>Content</key><string>GUID_partition_scheme</string><key>DeviceIdentifier</key><string>disk0</string>
+<key>Partitions</key><array>
+<dict><key>Content</key><string>EFI</string><key>DeviceIdentifier</key><string>disk0s1</string><key>DiskUUID</key><string>6A5102B7-339E-4C0D-A011-7F2E44589CD3</string><key>Size</key><integer>209715200</integer></dict>
+<dict><key>Content</key><string>Apple_APFS</string><key>DeviceIdentifier</key><string>disk0s2</string><key>Size</key><integer>499800000000</integer></dict>
+</array><key>Size</key><integer>500107862016</integer></dict>
+<dict><key>APFSVolumes</key><array><dict><key>DeviceIdentifier</key><string>disk1s1</string></dict></array><key>DeviceIdentifier</key><string>disk1</string></dict>
+</array></dict></plist>
+`)
+	assert.Equal(t, listing.Diskutil, l.Format)
+	require.Len(t, l.Disks, 1)
+	d := l.Disks[0]
+	assert.Equal(t, disk.StyleGPT, d.Style)
+	require.Len(t, d.Partitions, 2)
+	assert.Equal(t, disk.TypeESP, d.Partitions[0].Type)
+	assert.Equal(t, volume.KindAPFS, d.Partitions[1].Kind)
+	l = read(t, `<?xml version="1.0"?><plist version="1.0"><dict><key>DeviceIdentifier</key><string>disk0s2</string><key>ParentWholeDisk</key><string>disk0</string>
+<key>BusProtocol</key><string>SATA</string><key>DeviceBlockSize</key><integer>512</integer><key>Size</key><integer>499800000000</integer><key>Content</key><string>Apple_APFS</string></dict></plist>`)
+	assert.Equal(t, "sata", l.Disks[0].Bus)
+	l, err := listing.Read("", []byte("<?xml version=\"1.0\"?><plist><dict><key>A</key>"), "")
+	require.NoError(t, err)
+	assert.NotEmpty(t, l.Problem)
+}
+
+func TestRawVariables(t *testing.T) {
+	name := "BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c"
+	l, err := listing.Read(name, []byte{7, 0, 0, 0, 3, 0, 1, 0}, "")
+	require.NoError(t, err)
+	assert.Equal(t, listing.Efivar, l.Format)
+	assert.Equal(t, []uint16{3, 1}, l.Entries.Order)
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(twoDisks))
+	f.Add([]byte("label: gpt\n/dev/sda1 : start=2048, size=100, type=83, name=\"a,b\"\n"))
+	f.Add([]byte("BYT;\n/dev/sda:100s:scsi:512:512:gpt:M:;\n1:34s:40s:7s:fat32::boot;\n"))
+	f.Add([]byte("  Disk ###  Status         Size     Free     Dyn  Gpt\n  --------  -------------  -------  -------  ---  ---\n  Disk 0    Online          465 GB  1024 KB        *\n"))
+	f.Add([]byte("x\n-----\nidentifier              {a}\ndevice                  unknown\n"))
+	f.Add([]byte("<?xml version=\"1.0\"?><plist version=\"1.0\"><dict><key>AllDisksAndPartitions</key><array/></dict></plist>"))
+	f.Add([]byte("/dev/sda1: UUID=\"x\" TYPE=\"ext4\"\n"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		for _, format := range append([]listing.Format{""}, listing.Formats...) {
+			l, err := listing.Read("", raw, format)
+			if err != nil {
+				continue
+			}
+			for i := range l.Disks {
+				l.Disks[i].Contents()
+			}
+		}
+	})
+}

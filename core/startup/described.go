@@ -1,0 +1,174 @@
+package startup
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// Described is a disk as a listing or a person tells of it, without its bytes.
+// Zero values are unknown.
+type Described struct {
+	Name       string      // what the system calls it: sda, Disk 0, disk2
+	Source     fact.Source // what was read; the lines below fill in where
+	Model      string
+	Serial     string
+	Bus        string // as core names buses
+	Size       int64  // bytes
+	Rounded    bool   // the size was read off a screen
+	SectorSize int    // logical, bytes
+	Style      disk.Style
+	ID         string // disk GUID or signature
+	Partitions []DescribedPartition
+	Line       int // where the disk itself is told of
+	StyleLine  int
+	IDLine     int
+}
+
+// DescribedPartition is a partition as it is told of. Zero values are unknown.
+type DescribedPartition struct {
+	Number  int
+	Start   int64 // bytes; -1 is unknown
+	Length  int64 // bytes
+	Type    disk.GUID
+	MBRType byte
+	Role    disk.Role // where only what it is for is known
+	GUID    disk.GUID
+	Name    string
+	Active  bool
+	Kind    volume.Kind
+	Label   string
+	Serial  string // volume serial number or UUID
+	Used    int64  // bytes
+	Letter  string
+	Line    int
+}
+
+// at returns the source of a fact on a line.
+func (d *Described) at(line int) fact.Source {
+	s := d.Source
+	s.Line = line
+	if line > 0 {
+		s.Field = fmt.Sprintf("line %d", line)
+	}
+	return s
+}
+
+// nothing is a disk of which no byte is held.
+type nothing struct{}
+
+func (nothing) ReadAt(p []byte, off int64) (int, error) {
+	return 0, &disk.NotCaptured{Offset: off, Length: int64(len(p))}
+}
+
+var _ io.ReaderAt = nothing{}
+
+// maxDescribed bounds a told size, in bytes: 2^60.
+const maxDescribed = 1 << 60
+
+// Contents makes what is told into contents of which no byte is held; nil when
+// nothing is told.
+func (d *Described) Contents() *Contents {
+	if d == nil || d.Size == 0 && d.Style == "" && d.ID == "" && len(d.Partitions) == 0 {
+		return nil
+	}
+	sectorSize := d.SectorSize
+	if sectorSize != 4096 {
+		sectorSize = 512
+	}
+	c := &Contents{Code: loader.CodeUnknown}
+	l := &c.Layout
+	l.SectorSize, l.Style, l.Sectors = sectorSize, d.Style, disk.SectorsUnknown
+	size := int64(sectorSize)
+	if d.Size >= size && d.Size < maxDescribed {
+		size = d.Size - d.Size%int64(sectorSize)
+		l.Sectors = uint64(size / int64(sectorSize))
+	}
+	c.Disk, _ = disk.New(nothing{}, size, sectorSize)
+	if l.Style == "" {
+		l.Style = disk.StyleUnknown
+	}
+	d.tellTables(l)
+	next := uint64(2048)
+	for _, p := range d.Partitions {
+		part := d.partition(p, sectorSize, next)
+		next = part.End()
+		l.Partitions = append(l.Partitions, part)
+		c.Volumes = append(c.Volumes, d.volume(p))
+	}
+	return c
+}
+
+// tellTables stands in for the tables that the system read.
+func (d *Described) tellTables(l *disk.Layout) {
+	if d.ID != "" {
+		l.Told = fact.Known(d.ID, d.at(d.IDLine))
+	}
+	switch l.Style {
+	case disk.StyleGPT:
+		l.MBR = &disk.MBR{Signature: true}
+		l.MBR.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: 1}
+		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Which: "primary", State: disk.CopyTold}, Backup: disk.GPTCopy{Which: "backup", State: disk.CopyTold}}
+	case disk.StyleMBR:
+		l.MBR = &disk.MBR{Signature: true}
+		if n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(d.ID), "0x"), 16, 32); err == nil {
+			l.MBR.DiskSignature = uint32(n)
+			l.Told = fact.Known(fmt.Sprintf("%08X", n), d.at(d.IDLine))
+		}
+	}
+}
+
+func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64) disk.Partition {
+	part := disk.Partition{
+		Number: p.Number, TypeGUID: p.Type, MBRType: p.MBRType, GUID: p.GUID, Name: p.Name, Active: p.Active,
+		Length: uint64(max(p.Length, 0)) / uint64(sectorSize), Start: next, Unplaced: true, Source: d.at(p.Line),
+	}
+	if p.Start >= 0 {
+		part.Start, part.Unplaced = uint64(p.Start)/uint64(sectorSize), false
+	}
+	switch {
+	case !p.Type.IsZero():
+		part.Type = disk.GPTType(p.Type)
+	case p.MBRType != 0:
+		part.Type = disk.MBRType(p.MBRType)
+	case p.Role == disk.RoleBoot && d.Style != disk.StyleMBR:
+		part.TypeGUID = disk.TypeESP
+		part.Type = disk.GPTType(disk.TypeESP)
+	default:
+		part.Type = disk.KnownType{Name: told(p), Role: p.Role}
+		if p.Role == "" {
+			part.Type.Role = disk.RoleSystem
+		}
+	}
+	return part
+}
+
+// told names a partition of which the type itself is not told.
+func told(p DescribedPartition) string {
+	switch {
+	case p.Role != "":
+		return strings.ToUpper(string(p.Role[:1])) + string(p.Role[1:]) + " partition"
+	case p.Kind != "":
+		return string(p.Kind)
+	}
+	return "Type not told"
+}
+
+func (d *Described) volume(p DescribedPartition) Volume {
+	missing := &disk.NotCaptured{}
+	v := Volume{Told: true, LoaderErr: missing, Letter: p.Letter}
+	v.Kind, v.Label, v.Serial, v.FilesErr = p.Kind, p.Label, p.Serial, missing
+	if v.Kind == "" {
+		v.Kind = volume.NotCaptured
+	}
+	if p.Used > 0 {
+		v.Used = fact.Known(uint64(p.Used), d.at(p.Line))
+	}
+	return v
+}
