@@ -63,6 +63,23 @@ func (e *Entries) Sequence() []Entry {
 	return seq
 }
 
+// Fill takes over what another listing of the same firmware tells and this one
+// does not; evidence names that listing.
+func (e *Entries) Fill(other *Entries, evidence uint64) {
+	if e.Next == nil {
+		e.Next = other.Next
+	}
+	if len(e.Order) == 0 {
+		e.Order = other.Order
+	}
+	for n, entry := range other.All {
+		if _, known := e.All[n]; !known {
+			entry.Source.Evidence = evidence
+			e.All[n] = entry
+		}
+	}
+}
+
 // Files lists the programs that the entries name.
 func (e *Entries) Files() []string {
 	var files []string

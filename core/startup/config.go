@@ -30,6 +30,7 @@ type Config struct {
 	Kind   ConfigKind
 	Path   string
 	File   *volume.Read // nil when it could not be read
+	Told   fact.Source  // where a listing tells of it; it has no bytes then
 	Err    error        // why it could not be read or decoded
 	Store  *loader.Store
 	GRUB   *loader.GRUBConfig
@@ -272,6 +273,11 @@ func (v *Volume) config(kind ConfigKind, name string) *Config {
 // source says where bytes of the file lie on the disk; base is the partition's
 // byte offset.
 func (c *Config) source(base int64, field string, offset, length int64) fact.Source {
+	if c.Told.Origin != "" {
+		s := c.Told
+		s.Field = field
+		return s
+	}
 	s := fact.Source{Origin: fact.Bytes, Structure: c.Path, Field: field, Offset: base}
 	if c.File == nil {
 		return s

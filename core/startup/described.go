@@ -172,3 +172,16 @@ func (d *Described) volume(p DescribedPartition) Volume {
 	}
 	return v
 }
+
+// TellStore adds a boot configuration store that a listing tells of, to the
+// partition that the firmware or the boot code starts from.
+func (c *Contents) TellStore(path string, s *loader.Store, src fact.Source) {
+	for i, p := range c.Layout.Partitions {
+		if path == loader.StoreUEFI && p.IsESP() || path == loader.StoreLegacy && p.Active {
+			if v := &c.Volumes[i]; v.config(ConfigStore, path) == nil {
+				v.Configs = append(append([]Config{}, v.Configs...), Config{Kind: ConfigStore, Path: path, Store: s, Told: src})
+			}
+			return
+		}
+	}
+}

@@ -84,8 +84,12 @@ func (k *walk) configuration(a *Attempt, d *Drive) ending {
 	case LoaderBootSector:
 		return k.legacyManager(a, at)
 	}
-	f, _ := at.volume().find(a.Loader)
+	f, found := at.volume().find(a.Loader)
 	switch is := f.Is(); {
+	case !found && at.volume().config(ConfigStore, loader.StoreUEFI) != nil:
+		return k.windows(a, at, loader.StoreUEFI, "efi") // a listing tells of the store, nothing of the loader
+	case !found:
+		return a.unproven(StageConfiguration, "The loader is not in evidence.", howCapture)
 	case is == loader.WindowsManager:
 		return k.windows(a, at, loader.StoreUEFI, "efi")
 	case is == loader.Shim:
@@ -116,7 +120,7 @@ func (d *Drive) at(number int) (spot, bool) {
 
 func (k *walk) legacyManager(a *Attempt, at spot) ending {
 	switch v := at.volume(); {
-	case v.LegacyManager == "bootmgr":
+	case v.LegacyManager == "bootmgr" || v.Told && v.config(ConfigStore, loader.StoreLegacy) != nil:
 		return k.windows(a, at, loader.StoreLegacy, "exe")
 	case v.LegacyManager != "":
 		return a.unproven(StageConfiguration, `What \`+v.LegacyManager+" loads is not examined: it predates the boot configuration store.", howTry)

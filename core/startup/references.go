@@ -175,6 +175,9 @@ func storeReferences(m Machine, at spot, c *Config) []Reference {
 func (d *Drive) storeSource(at spot, c *Config, o *loader.Object, e loader.Element) fact.Source {
 	s := c.source(at.base(), o.What()+", "+e.Name(), e.Offset, e.Length)
 	s.Drive = d.Name
+	if e.Line > 0 {
+		s.Line = e.Line
+	}
 	return s
 }
 

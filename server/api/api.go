@@ -53,6 +53,7 @@ func Register(engine *gin.Engine, s *store.Store, j *judge.Judge) *huma.OpenAPI 
 	a.registerCases(group)
 	a.registerEvidence(group)
 	a.registerChecks(group)
+	a.registerListings(group)
 	huma.Get(group, "/health", a.health)
 	return group.OpenAPI()
 }

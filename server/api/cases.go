@@ -33,7 +33,8 @@ type Firmware struct {
 	Arch       *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
 	SecureBoot *bool   `json:"secureBoot,omitempty"`
 	capture.BehaviourFacts
-	Entries map[string]bool `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+	Entries map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+	Answers map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
 }
 
 // DriveInput is what a person enters about a drive.

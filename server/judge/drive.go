@@ -33,16 +33,16 @@ type Drive struct {
 
 // Disk is a disk as found.
 type Disk struct {
-	Size       Size             `json:"size"`
+	Size       *Size            `json:"size,omitempty" doc:"Absent when nobody told the capacity"`
 	SectorSize int              `json:"sectorSize" doc:"Logical, in bytes"`
-	Sectors    uint64           `json:"sectors"`
+	Sectors    uint64           `json:"sectors,omitempty"`
 	Style      disk.Style       `json:"style" enum:"GPT,MBR,none,unknown"`
 	ID         string           `json:"id,omitempty" doc:"Disk GUID or disk signature"`
 	IDTail     string           `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
 	Partitions []Partition      `json:"partitions"`
 	Problems   []disk.Problem   `json:"problems"`
-	Filename   string           `json:"filename"`
-	ReceivedAt time.Time        `json:"receivedAt"`
+	Filename   string           `json:"filename,omitempty" doc:"Of the bytes in force; absent when no byte is in evidence"`
+	ReceivedAt *time.Time       `json:"receivedAt,omitempty"`
 	Extents    []capture.Extent `json:"extents" doc:"The byte ranges in evidence"`
 	Held       Size             `json:"held" doc:"How much is in evidence"`
 }
@@ -61,6 +61,10 @@ type Partition struct {
 	Label  string      `json:"label,omitempty"`
 	Serial string      `json:"serial,omitempty"`
 	Active bool        `json:"active"`
+	Used   *Size       `json:"used,omitempty" doc:"How much of it is in use"`
+	State  []string    `json:"state,omitempty" doc:"What is worth knowing of the file system: unclean, asleep"`
+	Letter string      `json:"letter,omitempty"`
+	Placed bool        `json:"placed" doc:"Whether its place on the disk is known"`
 	Lost   bool        `json:"lost" doc:"It ends beyond the end of the disk"`
 	Source fact.Source `json:"source"`
 }
@@ -80,19 +84,34 @@ func describe(d *startup.Drive, pins []startup.Pin, s *store.Drive) Drive {
 func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 	l := &d.Contents.Layout
 	id, _ := l.DiskID().Get()
+	capacity, _ := d.Contents.Size()
 	out := &Disk{
-		Size: sizeOf(d.Contents.Disk.Size()), SectorSize: l.SectorSize, Sectors: l.Sectors, Style: l.Style, ID: id, IDTail: tail(id),
+		SectorSize: l.SectorSize, Style: l.Style, ID: id, IDTail: tail(id),
 		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Extents: []capture.Extent{},
 	}
+	if capacity > 0 {
+		size := sizeOf(capacity)
+		out.Size, out.Sectors = &size, l.Sectors
+	}
 	if e != nil {
-		out.Filename, out.ReceivedAt, out.Extents, out.Held = e.Filename, e.ReceivedAt, e.Extents, sizeOf(e.Held())
+		out.Filename, out.ReceivedAt, out.Extents, out.Held = e.Filename, &e.ReceivedAt, e.Extents, sizeOf(e.Held())
 	}
 	for i, p := range l.Partitions {
 		v := &d.Contents.Volumes[i]
 		part := Partition{
 			Number: p.Number, Type: p.Type.Name, Role: p.Type.Role, Name: p.Name, Start: p.Start, Length: p.Length,
 			Size: sizeOf(int64(p.Length) * int64(l.SectorSize)), Kind: string(v.Kind), Label: v.Label, Serial: v.Serial,
-			Active: p.Active, Lost: p.End() > l.Sectors, Source: p.Source,
+			Active: p.Active, Lost: p.End() > l.Sectors, Source: p.Source, Placed: !p.Unplaced, Letter: v.Letter,
+		}
+		if used, known := v.Used.Get(); known {
+			size := sizeOf(int64(used))
+			part.Used = &size
+		}
+		if unclean, _ := v.Unclean.Get(); unclean {
+			part.State = append(part.State, "unclean")
+		}
+		if asleep, _ := v.Hibernated.Get(); asleep {
+			part.State = append(part.State, "asleep")
 		}
 		if p.Active {
 			part.Role = disk.RoleBoot // whatever its type, boot code looks here

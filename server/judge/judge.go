@@ -11,6 +11,7 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"latchkey/capture/listing"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -24,12 +25,14 @@ import (
 type Judge struct {
 	store    *store.Store
 	contents *lru.Cache[string, *startup.Contents]
+	listings *lru.Cache[uint64, *listing.Listing]
 }
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
-	cache, _ := lru.New[string, *startup.Contents](256)
-	return &Judge{store: s, contents: cache}
+	contents, _ := lru.New[string, *startup.Contents](256)
+	listings, _ := lru.New[uint64, *listing.Listing](64)
+	return &Judge{store: s, contents: contents, listings: listings}
 }
 
 // Check is a whole start check.
@@ -38,6 +41,9 @@ type Check struct {
 	Trace      startup.Trace      `json:"trace"`
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
+	// Contradictions are facts that two pieces of evidence tell differently.
+	Contradictions []startup.Contradiction `json:"contradictions"`
+	Doubts         []compare.Doubt         `json:"doubts" doc:"Reasons to look again at which disk is which"`
 }
 
 // WhatIf changes a machine for one check; nil fields leave it as it is.
@@ -49,12 +55,14 @@ type WhatIf struct {
 
 // Case checks a case as it stands, with the changes of a what-if.
 func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, error) {
-	m, err := j.machine(ctx, c)
+	a, err := j.assemble(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	w.apply(&m)
-	return check(m, c), nil
+	w.apply(&a.machine)
+	k := check(a.machine, c)
+	k.Contradictions = a.contradictions
+	return k, nil
 }
 
 func check(m startup.Machine, c *store.Case) *Check {
@@ -68,6 +76,7 @@ func check(m startup.Machine, c *store.Case) *Check {
 	}
 	k.Comparison = compare.Compare(m, byRole[startup.RoleOriginal], byRole[startup.RoleClone],
 		pins[startup.RoleOriginal], pins[startup.RoleClone])
+	k.Doubts = compare.Doubts(byRole[startup.RoleOriginal], byRole[startup.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
 	reason := []string{k.Trace.Reason}
 	switch k.Trace.Reaches {
 	case startup.Stops:
@@ -114,51 +123,6 @@ func (w WhatIf) apply(m *startup.Machine) {
 			m.Drives[i].Attached = fact.Tell(attached)
 		}
 	}
-}
-
-// machine builds the machine that a case describes.
-func (j *Judge) machine(ctx context.Context, c *store.Case) (startup.Machine, error) {
-	f := c.Firmware
-	var b firmware.Behaviour
-	f.Apply(&b)
-	m := startup.Machine{Firmware: firmware.Settings{
-		Mode: told[firmware.Mode](f.Mode), Arch: told[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
-	}}
-	if len(c.DeviceOrder) > 0 {
-		m.DeviceOrder = c.DeviceOrder
-	}
-	var paths []string
-	if m.Firmware.Entries = entriesOf(c); m.Firmware.Entries != nil {
-		paths = m.Firmware.Entries.Files()
-	}
-	for _, d := range c.Drives {
-		contents, err := j.examine(ctx, d.Evidence, paths...)
-		if err != nil {
-			return m, fmt.Errorf("the %s's evidence: %w", d.Role, err)
-		}
-		drive := startup.Drive{Name: d.Role, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Contents: contents}
-		if told, ok := f.Entries[d.Role]; ok {
-			drive.HasEntry = fact.Tell(told)
-		}
-		m.Drives = append(m.Drives, drive)
-	}
-	return m, nil
-}
-
-// entriesOf decodes the boot variables of the newest evidence that has any; nil
-// when none has. Damaged variables are left out, as firmware does.
-func entriesOf(c *store.Case) *firmware.Entries {
-	var newest *store.Evidence
-	for _, d := range c.Drives {
-		if e := d.Evidence; e != nil && len(e.Variables) > 0 && (newest == nil || e.ID > newest.ID) {
-			newest = e
-		}
-	}
-	if newest == nil {
-		return nil
-	}
-	entries, _ := firmware.DecodeVariables(newest.Variables)
-	return entries
 }
 
 func told[T ~string](s *string) fact.Of[T] {

@@ -28,6 +28,8 @@ type Case struct {
 	CreatedAt   time.Time
 	UpdatedAt   time.Time
 	Drives      []Drive `gorm:"foreignKey:CaseID"`
+	// Listings are those that count, the newest first.
+	Listings []Listing `gorm:"foreignKey:CaseID"`
 }
 
 // Firmware holds the typed facts of a machine's firmware; nil is unknown.
@@ -39,6 +41,27 @@ type Firmware struct {
 	// Entries tells, by drive role, whether a boot entry leads to the drive's
 	// own loader.
 	Entries map[string]bool `json:"entries,omitempty"`
+	// Answers are typed answers to the questions of a check, by their ID.
+	Answers map[string]string `json:"answers,omitempty"`
+}
+
+// ToldDisk is a disk as a person reads it off a screen or a label; absent facts
+// are unknown.
+type ToldDisk struct {
+	Style      string          `json:"style,omitempty" enum:"GPT,MBR,none"`
+	Capacity   string          `json:"capacity,omitempty" maxLength:"40" doc:"Such as 232 GB, 465.8 GiB or 500107862016"`
+	SectorSize int             `json:"sectorSize,omitempty" enum:"512,4096"`
+	ID         string          `json:"id,omitempty" maxLength:"40"`
+	Partitions []ToldPartition `json:"partitions,omitempty" maxItems:"128"`
+}
+
+// ToldPartition is a partition as a person reads it off a screen.
+type ToldPartition struct {
+	Purpose    string `json:"purpose,omitempty" enum:"boot,system,reserved,recovery,data"`
+	Size       string `json:"size,omitempty" maxLength:"40"`
+	FileSystem string `json:"fileSystem,omitempty" maxLength:"20"`
+	Label      string `json:"label,omitempty" maxLength:"60"`
+	Active     bool   `json:"active,omitempty"`
 }
 
 // Drive is a drive of a case.
@@ -50,6 +73,7 @@ type Drive struct {
 	Attached   *bool
 	EvidenceID *uint64
 	Evidence   *Evidence
+	Told       *ToldDisk `gorm:"serializer:json"`
 }
 
 // Check is the dated record of a verdict.
@@ -74,7 +98,7 @@ func (s *Store) Create(ctx context.Context, c *Case) error {
 		c.DeviceOrder = []string{}
 	}
 	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Create(c).Error; err != nil {
+		if err := tx.Omit("Listings").Create(c).Error; err != nil {
 			return err
 		}
 		return indexWords(tx, c)
@@ -86,7 +110,9 @@ func (s *Store) Get(ctx context.Context, id uint64) (*Case, error) {
 	var c Case
 	err := s.db.WithContext(ctx).Preload("Drives", func(tx *gorm.DB) *gorm.DB {
 		return tx.Order("role DESC") // original before clone
-	}).Preload("Drives.Evidence").First(&c, id).Error
+	}).Preload("Drives.Evidence").Preload("Listings", func(tx *gorm.DB) *gorm.DB {
+		return tx.Where("withdrawn_at IS NULL").Order("id DESC").Limit(MaxListings)
+	}).First(&c, id).Error
 	if err != nil {
 		return nil, explain(err)
 	}

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"latchkey/capture"
+	"latchkey/capture/listing"
 	"latchkey/core/disk"
 )
 
@@ -32,7 +33,8 @@ type Evidence struct {
 	// on, by file name; nil when it told none.
 	Variables map[string][]byte `gorm:"serializer:json"`
 	// Counts are figures that a capture counted over bytes which it leaves out.
-	Counts []disk.Count `gorm:"serializer:json"`
+	Counts      []disk.Count `gorm:"serializer:json"`
+	WithdrawnAt *time.Time
 }
 
 // TableName keeps the table's name in the singular, as the word has no plural.
@@ -56,8 +58,9 @@ func (e *Evidence) Held() int64 {
 }
 
 var (
-	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
-	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4<<20))
+	encoder, _     = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	textDecoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(2*listing.MaxBytes))
+	decoder, _     = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4<<20))
 )
 
 // AddEvidence stores what r holds of a disk and puts it in force for the drive.

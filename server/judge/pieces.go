@@ -1,0 +1,192 @@
+package judge
+
+import (
+	"context"
+	"fmt"
+
+	"latchkey/capture/listing"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// assembled is the machine that a case's evidence describes, and where pieces of
+// it contradict each other.
+type assembled struct {
+	machine        startup.Machine
+	contradictions []startup.Contradiction
+}
+
+// read is a listing with where it came from.
+type read struct {
+	*listing.Listing
+	id    uint64
+	disks map[string]string
+}
+
+// readings reads a case's listings, the newest first. What was read is kept, as
+// listings never change.
+func (j *Judge) readings(c *store.Case) ([]read, error) {
+	var out []read
+	for i := range c.Listings {
+		l, err := j.Reading(&c.Listings[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, read{l, c.Listings[i].ID, c.Listings[i].Disks})
+	}
+	return out, nil
+}
+
+// Reading reads a stored listing.
+func (j *Judge) Reading(l *store.Listing) (*listing.Listing, error) {
+	if kept, ok := j.listings.Get(l.ID); ok {
+		return kept, nil
+	}
+	text, err := l.Text()
+	if err != nil {
+		return nil, err
+	}
+	got, err := listing.Read(l.Filename, text, listing.Format(l.Format))
+	if err != nil {
+		return nil, fmt.Errorf("listing %d: %w", l.ID, err)
+	}
+	for i := range got.Disks {
+		got.Disks[i].Source.Evidence = l.ID
+	}
+	j.listings.Add(l.ID, got)
+	return got, nil
+}
+
+// assemble builds the machine that a case describes: bytes first, then listings,
+// then what a person tells.
+func (j *Judge) assemble(ctx context.Context, c *store.Case) (*assembled, error) {
+	listings, err := j.readings(c)
+	if err != nil {
+		return nil, err
+	}
+	out := &assembled{machine: settings(c), contradictions: []startup.Contradiction{}}
+	m := &out.machine
+	out.mode(c, listings)
+	m.Firmware.Entries = entriesOf(c, listings)
+	var paths []string
+	if m.Firmware.Entries != nil {
+		paths = m.Firmware.Entries.Files()
+	}
+	for _, d := range c.Drives {
+		drive, err := j.drive(ctx, c, d, listings, paths, out)
+		if err != nil {
+			return nil, fmt.Errorf("the %s's evidence: %w", d.Role, err)
+		}
+		m.Drives = append(m.Drives, drive)
+	}
+	return out, nil
+}
+
+// settings takes over the typed facts of the firmware.
+func settings(c *store.Case) startup.Machine {
+	f := c.Firmware
+	var b firmware.Behaviour
+	f.Apply(&b)
+	m := startup.Machine{Answers: f.Answers, Firmware: firmware.Settings{
+		Mode: told[firmware.Mode](f.Mode), Arch: told[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
+	}}
+	if len(c.DeviceOrder) > 0 {
+		m.DeviceOrder = c.DeviceOrder
+	}
+	return m
+}
+
+// mode takes the firmware mode that a listing proves, which outranks a typed one.
+func (out *assembled) mode(c *store.Case, listings []read) {
+	for _, l := range listings {
+		mode, known := l.Mode.Get()
+		if !known {
+			continue
+		}
+		at := l.Mode.Source()
+		at.Evidence = l.id
+		if typed, ok := out.machine.Firmware.Mode.Get(); ok && typed != mode && typed != firmware.UEFICSM {
+			out.contradictions = append(out.contradictions, startup.Contradiction{What: "firmware mode",
+				Stronger: startup.Fact{Label: "firmware mode", Value: string(mode), Source: at},
+				Weaker:   startup.Fact{Label: "firmware mode", Value: string(typed), Source: fact.Source{Origin: fact.Typed}}})
+		}
+		if typed, ok := out.machine.Firmware.Mode.Get(); !ok || typed != firmware.UEFICSM {
+			out.machine.Firmware.Mode = fact.Known(mode, at)
+		}
+		return
+	}
+}
+
+// drive joins every piece of evidence about one drive.
+func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listings []read, paths []string, out *assembled) (startup.Drive, error) {
+	drive := startup.Drive{Name: d.Role, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached)}
+	if told, ok := c.Firmware.Entries[d.Role]; ok {
+		drive.HasEntry = fact.Tell(told)
+	}
+	bytes, err := j.examine(ctx, d.Evidence, paths...)
+	if err != nil {
+		return drive, err
+	}
+	pieces := []*startup.Contents{bytes}
+	for _, l := range listings {
+		for i := range l.Disks {
+			if told := &l.Disks[i]; l.disks[told.Name] == d.Role {
+				pieces = append(pieces, told.Contents())
+				if _, known := drive.Bus.Get(); !known && told.Bus != "" {
+					drive.Bus = fact.Known(told.Bus, fact.Source{Origin: fact.Text, Structure: string(l.Format), Evidence: l.id, Line: told.Line})
+				}
+			}
+		}
+	}
+	typed, err := Describe(d.Told)
+	if err != nil {
+		return drive, err
+	}
+	merged, contradictions := startup.Merge(d.Role, append(pieces, typed.Contents())...)
+	if merged != nil {
+		for _, l := range listings {
+			if l.Store != nil && l.disks[storeName] == d.Role {
+				merged.TellStore(l.StorePath, l.Store, fact.Source{Origin: fact.Text, Structure: string(l.Format), Drive: d.Role, Evidence: l.id})
+			}
+		}
+	}
+	drive.Contents = merged
+	out.contradictions = append(out.contradictions, contradictions...)
+	return drive, nil
+}
+
+// storeName stands for the boot configuration store where a listing's disks are
+// given to drives.
+const storeName = "store"
+
+// entriesOf decodes the boot variables of the newest capture that has any, else
+// of the newest listing; nil when none has. Damaged variables are left out, as
+// firmware does.
+func entriesOf(c *store.Case, listings []read) *firmware.Entries {
+	var newest *store.Evidence
+	for _, d := range c.Drives {
+		if e := d.Evidence; e != nil && len(e.Variables) > 0 && (newest == nil || e.ID > newest.ID) {
+			newest = e
+		}
+	}
+	if newest != nil {
+		entries, _ := firmware.DecodeVariables(newest.Variables)
+		return entries
+	}
+	var merged *firmware.Entries
+	for _, l := range listings {
+		if l.Entries == nil {
+			continue
+		}
+		if merged == nil {
+			merged = &firmware.Entries{All: map[uint16]firmware.Entry{}}
+		}
+		merged.Fill(l.Entries, l.id)
+		if len(merged.Order) > 0 && l.Format != listing.Efivar {
+			break // a whole listing; older ones tell of an older state
+		}
+	}
+	return merged
+}

@@ -1,0 +1,210 @@
+package judge
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"latchkey/capture/listing"
+	"latchkey/core/compare"
+	"latchkey/core/disk"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// maxShown bounds the lines of a listing that are shown; what was not understood
+// is shown first when there are more.
+const maxShown = 2000
+
+// Reading is what was made of a listing.
+type Reading struct {
+	Format     string         `json:"format"`
+	Formats    []string       `json:"formats" doc:"All that are known, to overrule with"`
+	Lines      []listing.Line `json:"lines"`
+	LineCount  int            `json:"lineCount"`
+	Understood int            `json:"understood" doc:"How many lines told something"`
+	Unread     int            `json:"unread" doc:"How many lines were not understood"`
+	Disks      []ReadDisk     `json:"disks"`
+	Entries    int            `json:"entries" doc:"Boot entries it tells of"`
+	Store      bool           `json:"store" doc:"It tells of a boot configuration store"`
+	StoreRole  string         `json:"storeRole,omitempty"`
+	Mode       string         `json:"mode,omitempty" doc:"The firmware mode that it proves"`
+	Problem    string         `json:"problem,omitempty"`
+}
+
+// ReadDisk is a disk that a listing tells of, and which drive of the case it
+// seems to be.
+type ReadDisk struct {
+	Name       string `json:"name"`
+	Model      string `json:"model,omitempty"`
+	Size       string `json:"size,omitempty"`
+	Style      string `json:"style,omitempty"`
+	Partitions int    `json:"partitions"`
+	Role       string `json:"role,omitempty" doc:"The drive of the case; absent when nothing tells"`
+	Why        string `json:"why,omitempty"`
+}
+
+// Show shows a reading with the drives its disks were given to.
+func Show(l *listing.Listing, roles map[string]string) Reading {
+	r := Reading{Format: string(l.Format), Formats: []string{}, Lines: []listing.Line{}, LineCount: len(l.Lines), Disks: []ReadDisk{},
+		Store: l.Store != nil, StoreRole: roles[storeName], Problem: l.Problem}
+	for _, f := range listing.Formats {
+		r.Formats = append(r.Formats, string(f))
+	}
+	for _, line := range l.Lines {
+		switch line.State {
+		case listing.Understood:
+			r.Understood++
+		case listing.Unread:
+			r.Unread++
+		}
+		if len(r.Lines) < maxShown {
+			r.Lines = append(r.Lines, line)
+		}
+	}
+	if l.Entries != nil {
+		r.Entries = len(l.Entries.All)
+	}
+	if mode, ok := l.Mode.Get(); ok {
+		r.Mode = string(mode)
+	}
+	for i := range l.Disks {
+		d := &l.Disks[i]
+		one := ReadDisk{Name: d.Name, Model: d.Model, Style: string(d.Style), Partitions: len(d.Partitions), Role: roles[d.Name]}
+		if d.Size > 0 {
+			one.Size = disk.Both(d.Size)
+		}
+		r.Disks = append(r.Disks, one)
+	}
+	return r
+}
+
+// Suggest shows a reading with the drives of the case that its disks seem to be,
+// and why.
+func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) (*Reading, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	models := map[string]string{}
+	for _, d := range c.Drives {
+		models[d.Role] = d.Model
+	}
+	r := Show(l, nil)
+	taken := map[string]bool{}
+	for i := range r.Disks {
+		role, why := compare.Belongs(l.Disks[i].Contents(), l.Disks[i].Model, a.machine.Drives, models)
+		if role != "" && taken[role] {
+			role, why = "", "It fits a disk that another one of the listing fits, too."
+		}
+		r.Disks[i].Role, r.Disks[i].Why = role, why
+		taken[role] = role != ""
+	}
+	if len(r.Disks) == 2 && !taken["original"] && !taken["clone"] {
+		first, why := compare.Guess(l.Disks[0].Contents(), l.Disks[1].Contents())
+		if why != "" {
+			roles := []string{"original", "clone"}
+			if !first {
+				roles = []string{"clone", "original"}
+			}
+			r.Disks[0].Role, r.Disks[1].Role = roles[0], roles[1]
+			for i := range r.Disks {
+				r.Disks[i].Why = "A guess: the original is taken to be the other one " + why
+				if r.Disks[i].Role == "original" {
+					r.Disks[i].Why = "A guess: taken for the original " + why
+				}
+			}
+		}
+	}
+	for i := range r.Disks {
+		if r.Disks[i].Role == "" && r.Disks[i].Why == "" {
+			r.Disks[i].Why = "Nothing tells which disk of the case this is."
+		}
+	}
+	return &r, nil
+}
+
+// Pieces lists every piece of a case's evidence.
+type Pieces struct {
+	Bytes    []BytesPiece   `json:"bytes"`
+	Listings []ListingPiece `json:"listings"`
+	Told     []ToldPiece    `json:"told"`
+}
+
+// BytesPiece is evidence in bytes.
+type BytesPiece struct {
+	ID          uint64     `json:"id"`
+	Role        string     `json:"role"`
+	Filename    string     `json:"filename"`
+	Capacity    string     `json:"capacity"`
+	Held        string     `json:"held"`
+	ReceivedAt  time.Time  `json:"receivedAt"`
+	InForce     bool       `json:"inForce"`
+	WithdrawnAt *time.Time `json:"withdrawnAt,omitempty"`
+}
+
+// ListingPiece is evidence in text.
+type ListingPiece struct {
+	ID          uint64            `json:"id"`
+	Filename    string            `json:"filename,omitempty"`
+	Format      string            `json:"format"`
+	Disks       map[string]string `json:"disks"`
+	Length      int               `json:"length" doc:"In bytes"`
+	ReceivedAt  time.Time         `json:"receivedAt"`
+	WithdrawnAt *time.Time        `json:"withdrawnAt,omitempty"`
+}
+
+// ToldPiece is what a person told of a disk.
+type ToldPiece struct {
+	Role string         `json:"role"`
+	Disk store.ToldDisk `json:"disk"`
+}
+
+// Pieces lists every piece of a case's evidence, the replaced and withdrawn ones
+// too.
+func (j *Judge) Pieces(ctx context.Context, c *store.Case) (*Pieces, error) {
+	bytes, listings, err := j.store.Pieces(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &Pieces{Bytes: []BytesPiece{}, Listings: []ListingPiece{}, Told: []ToldPiece{}}
+	inForce := map[uint64]bool{}
+	for _, d := range c.Drives {
+		if d.EvidenceID != nil {
+			inForce[*d.EvidenceID] = true
+		}
+		if d.Told != nil {
+			out.Told = append(out.Told, ToldPiece{d.Role, *d.Told})
+		}
+	}
+	for _, e := range bytes {
+		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held()), e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
+	}
+	for _, l := range listings {
+		out.Listings = append(out.Listings, ListingPiece{l.ID, l.Filename, l.Format, l.Disks, l.Length, l.ReceivedAt, l.WithdrawnAt})
+	}
+	return out, nil
+}
+
+// References lists who refers to which disk, partition or file system of a case.
+func (j *Judge) References(ctx context.Context, c *store.Case) ([]startup.Reference, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return startup.References(a.machine), nil
+}
+
+// Layout returns the layout of a drive as all of its evidence tells it.
+func (j *Judge) Layout(ctx context.Context, c *store.Case, role string) (*disk.Layout, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	for i := range a.machine.Drives {
+		if d := &a.machine.Drives[i]; d.Name == role && d.Contents != nil {
+			return &d.Contents.Layout, nil
+		}
+	}
+	return nil, fmt.Errorf("%w", ErrNoEvidence)
+}

@@ -1,0 +1,87 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/startup"
+	"latchkey/core/volume"
+	"latchkey/server/store"
+)
+
+// purposes are what a person can say a partition is for.
+var purposes = map[string]disk.Role{
+	"boot": disk.RoleBoot, "system": disk.RoleSystem, "reserved": disk.RoleReserved, "recovery": disk.RoleRecovery, "data": disk.RoleData,
+}
+
+// Purposes lists what a person can say a partition is for.
+var Purposes = []string{"boot", "system", "reserved", "recovery", "data"}
+
+// maxTold bounds the partitions a person can tell of.
+const maxTold = 128
+
+// Describe turns what a person tells of a disk into a description; the error
+// names the field and what was expected.
+func Describe(t *store.ToldDisk) (*startup.Described, error) {
+	if t == nil {
+		return nil, nil
+	}
+	d := &startup.Described{Name: "told", Source: fact.Source{Origin: fact.Typed, Structure: "told by a person"}, SectorSize: t.SectorSize}
+	switch strings.ToUpper(t.Style) {
+	case "GPT":
+		d.Style = disk.StyleGPT
+	case "MBR":
+		d.Style = disk.StyleMBR
+	case "NONE":
+		d.Style = disk.StyleNone
+	case "":
+	default:
+		return nil, fmt.Errorf("style is %q: expected GPT, MBR or none", t.Style)
+	}
+	if t.SectorSize != 0 && t.SectorSize != 512 && t.SectorSize != 4096 {
+		return nil, fmt.Errorf("sectorSize is %d: expected 512 or 4096", t.SectorSize)
+	}
+	if t.Capacity != "" {
+		n, rounded, err := disk.ParseSize(t.Capacity, disk.EitherUnits)
+		if err != nil {
+			return nil, fmt.Errorf("capacity: %w", err)
+		}
+		d.Size, d.Rounded = n, rounded
+	}
+	d.ID = strings.ToUpper(strings.Trim(t.ID, "{} "))
+	if len(t.Partitions) > maxTold {
+		return nil, fmt.Errorf("%d partitions: expected at most %d", len(t.Partitions), maxTold)
+	}
+	for i, p := range t.Partitions {
+		part, err := describePartition(p, i+1)
+		if err != nil {
+			return nil, fmt.Errorf("partitions[%d].%w", i, err)
+		}
+		d.Partitions = append(d.Partitions, part)
+	}
+	return d, nil
+}
+
+func describePartition(t store.ToldPartition, number int) (startup.DescribedPartition, error) {
+	p := startup.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
+	role, ok := purposes[t.Purpose]
+	if t.Purpose != "" && !ok {
+		return p, fmt.Errorf("purpose is %q: expected one of %s", t.Purpose, strings.Join(Purposes, ", "))
+	}
+	p.Role = role
+	if t.Size != "" {
+		n, _, err := disk.ParseSize(t.Size, disk.EitherUnits)
+		if err != nil {
+			return p, fmt.Errorf("size: %w", err)
+		}
+		p.Length = n
+	}
+	if t.FileSystem != "" {
+		if p.Kind, ok = volume.Named(t.FileSystem); !ok {
+			return p, fmt.Errorf("fileSystem is %q: expected one such as NTFS, FAT32, ext4 or APFS", t.FileSystem)
+		}
+	}
+	return p, nil
+}

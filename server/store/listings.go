@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"latchkey/capture/listing"
+)
+
+// Listing is a piece of text evidence: the output of a command, kept as it came.
+type Listing struct {
+	ID       uint64
+	CaseID   uint64
+	Filename string
+	Format   string
+	// Disks gives the drive role of each disk that the listing tells of; a disk
+	// left out belongs to none.
+	Disks       map[string]string `gorm:"serializer:json"`
+	Body        []byte            // zstd
+	Length      int
+	ReceivedAt  time.Time
+	WithdrawnAt *time.Time
+}
+
+// Text returns the listing as it came.
+func (l *Listing) Text() ([]byte, error) {
+	raw, err := textDecoder.DecodeAll(l.Body, nil)
+	if err != nil {
+		return nil, fmt.Errorf("listing %d is damaged in the database: %w", l.ID, err)
+	}
+	return raw, nil
+}
+
+// MaxListings bounds the listings of one case that count at once.
+const MaxListings = 40
+
+// AddListing stores a listing with its text. The case must still have the given
+// version.
+func (s *Store) AddListing(ctx context.Context, l *Listing, text []byte, version uint32) error {
+	if len(text) > listing.MaxBytes {
+		return fmt.Errorf("a listing of %d bytes", len(text))
+	}
+	l.ReceivedAt, l.Body, l.Length = time.Now().UTC(), encoder.EncodeAll(text, nil), len(text)
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, l.CaseID, version); err != nil {
+			return err
+		}
+		return tx.Create(l).Error
+	}))
+}
+
+// Listing returns one listing of a case.
+func (s *Store) Listing(ctx context.Context, caseID, id uint64) (*Listing, error) {
+	var l Listing
+	err := s.db.WithContext(ctx).Where("case_id = ?", caseID).First(&l, id).Error
+	return &l, explain(err)
+}
+
+// Withdraw takes a listing out of a case, or puts it back; it is kept either way.
+func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdrawn bool, version uint32) error {
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version); err != nil {
+			return err
+		}
+		res := tx.Model(&Listing{}).Where("case_id = ? AND id = ?", caseID, id).Update("withdrawn_at", when(withdrawn))
+		if res.Error == nil && res.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return res.Error
+	}))
+}
+
+func when(withdrawn bool) *time.Time {
+	if !withdrawn {
+		return nil
+	}
+	now := time.Now().UTC()
+	return &now
+}
+
+// WithdrawEvidence takes a disk's bytes out of a case, or puts them back. The
+// newest piece of the drive that is not withdrawn is then in force.
+func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, version uint32) error {
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version); err != nil {
+			return err
+		}
+		var e Evidence
+		if err := tx.Where("case_id = ?", caseID).First(&e, id).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&e).Update("withdrawn_at", when(withdrawn)).Error; err != nil {
+			return err
+		}
+		var newest []Evidence
+		if err := tx.Where("case_id = ? AND role = ? AND withdrawn_at IS NULL", caseID, e.Role).Order("id DESC").Limit(1).Find(&newest).Error; err != nil {
+			return err
+		}
+		var inForce *uint64
+		if len(newest) > 0 {
+			inForce = &newest[0].ID
+		}
+		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, e.Role).Update("evidence_id", inForce).Error
+	}))
+}
+
+// Pieces returns every piece of a case's evidence, the newest first, those that
+// were replaced or withdrawn too. The listings come without their text.
+func (s *Store) Pieces(ctx context.Context, caseID uint64) ([]Evidence, []Listing, error) {
+	var pieces []Evidence
+	if err := s.db.WithContext(ctx).Where("case_id = ?", caseID).Order("id DESC").Find(&pieces).Error; err != nil {
+		return nil, nil, explain(err)
+	}
+	var listings []Listing
+	err := s.db.WithContext(ctx).Omit("body").Where("case_id = ?", caseID).Order("id DESC").Find(&listings).Error
+	return pieces, listings, explain(err)
+}
+
+// TellDisk keeps what a person tells of a drive's disk; nil forgets it.
+func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, told *ToldDisk, version uint32) error {
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version); err != nil {
+			return err
+		}
+		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Select("told").Updates(&Drive{Told: told}).Error
+	}))
+}
