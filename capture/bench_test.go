@@ -21,7 +21,7 @@ func BenchmarkCapture(b *testing.B) {
 	for b.Loop() {
 		d, err := capture.OpenDevice(path)
 		require.NoError(b, err)
-		m, err := capture.Take(d, "disk.img", 512, time.Now())
+		m, err := capture.Take(b.Context(), d, "disk.img", 512, time.Now(), nil)
 		require.NoError(b, err)
 		var out bytes.Buffer
 		require.NoError(b, capture.WriteCapture(&out, m, d, nil))

@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -49,9 +50,10 @@ func openSized(path string) (*os.File, int64, error) {
 }
 
 // Take runs the very analysis of a check through a recording reader and returns
-// what it read. Both logical sector sizes are tried, so that the capture serves
+// what it read. The context ends it early; report, when it is not nil, is told
+// how far it got. Both logical sector sizes are tried, so that the capture serves
 // the drive on either kind of port.
-func Take(d *Device, source string, sectorSize int, now time.Time) (Manifest, error) {
+func Take(ctx context.Context, d *Device, source string, sectorSize int, now time.Time, report func(Progress)) (Manifest, error) {
 	if sectorSize == 0 {
 		sectorSize = d.LogicalSectorSize
 	}
@@ -59,6 +61,7 @@ func Take(d *Device, source string, sectorSize int, now time.Time) (Manifest, er
 		sectorSize = 512
 	}
 	recorder := NewRecorder(d, d.Size, sectorSize)
+	recorder.Watch(ctx, report)
 	var paths []string
 	// Damaged variables are kept as they are; the reader of the capture reports them.
 	if entries, _ := firmware.DecodeVariables(d.Variables); entries != nil {
@@ -76,6 +79,9 @@ func Take(d *Device, source string, sectorSize int, now time.Time) (Manifest, er
 				counts = append(counts, c)
 			}
 		}
+	}
+	if err := ctx.Err(); err != nil {
+		return Manifest{}, fmt.Errorf("%s: stopped before the end: %w", source, err)
 	}
 	if len(recorder.Extents()) == 0 {
 		return Manifest{}, fmt.Errorf("%s: nothing of it could be read", source)

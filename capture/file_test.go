@@ -43,7 +43,7 @@ func terabyte(t testing.TB, sectorSize int) *diskmaker.Image {
 func take(t testing.TB, m *diskmaker.Image, variables map[string][]byte) []byte {
 	t.Helper()
 	d := &capture.Device{ReaderAt: m, Size: m.Size, LogicalSectorSize: m.SectorSize, Bus: "nvme", Model: "Ostra N3", Variables: variables}
-	manifest, err := capture.Take(d, "disk.img", 0, time.Unix(1_800_000_000, 0))
+	manifest, err := capture.Take(t.Context(), d, "disk.img", 0, time.Unix(1_800_000_000, 0), nil)
 	require.NoError(t, err)
 	var b bytes.Buffer
 	require.NoError(t, capture.WriteCapture(&b, manifest, d, variables))

@@ -92,7 +92,7 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 	if sectorSize == 0 {
 		sectorSize = image.SectorSize
 	}
-	m, err := capture.Take(&capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize}, role, sectorSize, time.Now())
+	m, err := capture.Take(ctx, &capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize}, role, sectorSize, time.Now(), nil)
 	if err != nil {
 		return err
 	}

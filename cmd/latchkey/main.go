@@ -7,6 +7,8 @@ import (
 	"os"
 
 	"github.com/spf13/cobra"
+
+	"latchkey/cmd/capturing"
 )
 
 // Exit codes of the command line.
@@ -27,7 +29,7 @@ func rootCommand() *cobra.Command {
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), captureCommand(), migrateCommand(), openAPICommand())
+	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), capturing.Command(), migrateCommand(), openAPICommand())
 	return root
 }
 

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 	"time"
 
@@ -47,6 +48,7 @@ func serveCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "serve", Short: "Serve the application on this machine", Args: cobra.NoArgs}
 	dsn := databaseFlag(cmd)
 	listen := cmd.Flags().String("listen", "127.0.0.1:8384", "address to listen on; port 0 takes a free one")
+	downloads := cmd.Flags().String("downloads", besideBinary("downloads"), "folder with the builds of the capture command")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
@@ -60,9 +62,18 @@ func serveCommand() *cobra.Command {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Latchkey is at http://%s\n", l.Addr())
-		return serve(ctx, l, api.New(s, judge.New(s), web.Files()))
+		return serve(ctx, l, api.New(s, judge.New(s), web.Files(), *downloads))
 	}
 	return cmd
+}
+
+// besideBinary returns a path beside the running program.
+func besideBinary(name string) string {
+	path, err := os.Executable()
+	if err != nil {
+		return name
+	}
+	return filepath.Join(filepath.Dir(path), name)
 }
 
 // serve answers requests until the context ends, then lets running ones finish.
@@ -111,6 +122,6 @@ func openAPICommand() *cobra.Command {
 			gin.SetMode(gin.ReleaseMode)
 			enc := json.NewEncoder(cmd.OutOrStdout())
 			enc.SetIndent("", " ")
-			return enc.Encode(api.Register(gin.New(), nil, nil))
+			return enc.Encode(api.Register(gin.New(), nil, nil, ""))
 		}}
 }

@@ -132,8 +132,11 @@ func styleOf(s side) string {
 }
 
 func styleFact(s side) startup.Fact {
-	return cite(s.Drive, string(s.Role)+": partition style", styleOf(s),
-		fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64})
+	source := fact.Source{Origin: fact.Computed}
+	if s.Contents != nil {
+		source = s.Contents.StyleSource()
+	}
+	return cite(s.Drive, string(s.Role)+": partition style", styleOf(s), source)
 }
 
 func copyRow(a, b side, label string) Row {

@@ -36,9 +36,9 @@ func (k *walk) bootPartition(a *Attempt, d *Drive, t target) bool {
 		a.Steps = best
 		return false
 	}
-	if d.Contents.Layout.GPT.Valid() == nil && d.Contents.Layout.Style == disk.StyleGPT {
+	if l := &d.Contents.Layout; l.Style == disk.StyleGPT && l.GPT.Valid() == nil && (l.GPT.Primary.State != disk.CopyTold || len(l.Partitions) == 0) {
 		// The table is not in evidence; that was asked for already.
-		a.Steps = append(a.Steps, Step{Stage: StageBootPartition, State: Unproven, Text: "The partitions are not in evidence."})
+		a.unproven(StageBootPartition, "The partitions are not in evidence.", howCapture)
 		return true
 	}
 	return a.block(StageBootPartition, strings.ToUpper(d.called()[:1])+d.called()[1:]+" has no EFI system partition: there is nothing for the firmware to run.",

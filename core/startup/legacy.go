@@ -110,7 +110,7 @@ func (k *walk) hangsOnEmpty(a *Attempt, d *Drive) bool {
 // stage 2.
 func (k *walk) legacyMode(a *Attempt, d *Drive) bool {
 	c := d.Contents
-	style := d.cite("Partition style", string(c.Layout.Style), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64})
+	style := d.cite("Partition style", string(c.Layout.Style), c.StyleSource())
 	mode := Fact{Label: "Firmware mode", Value: "legacy", Source: k.m.Firmware.Mode.Source()}
 	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || k.code(d) == loader.CodeGRUB || k.code(d) == loader.CodeOther {
 		a.pass(StageMode, fmt.Sprintf("Legacy firmware can run what stands in sector 0 (style %s).", c.Layout.Style), style, mode)

@@ -128,7 +128,7 @@ func (c *Contents) counterpart(i int, other *Contents) int {
 func (c *Contents) against(drive string, weak *Contents) []Contradiction {
 	d := differ{drive: drive, strong: c.origin(), weak: weak.origin()}
 	if c.Layout.Style != disk.StyleUnknown && weak.Layout.Style != disk.StyleUnknown {
-		d.add("partition style", string(c.Layout.Style), string(weak.Layout.Style), c.styleSource(), weak.styleSource())
+		d.add("partition style", string(c.Layout.Style), string(weak.Layout.Style), c.StyleSource(), weak.StyleSource())
 	}
 	a, okA := c.Layout.DiskID().Get()
 	b, okB := weak.Layout.DiskID().Get()
@@ -170,9 +170,10 @@ func (c *Contents) origin() fact.Source {
 	return fact.Source{Origin: fact.Typed}
 }
 
-func (c *Contents) styleSource() fact.Source {
+// StyleSource says where the partition style was read.
+func (c *Contents) StyleSource() fact.Source {
 	s := c.origin()
-	if s.Origin == fact.Bytes {
+	if s.Origin == fact.Bytes || c.Layout.MBR != nil && c.Layout.MBR.BootCode != nil {
 		return fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64}
 	}
 	return s

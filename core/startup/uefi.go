@@ -234,7 +234,7 @@ func (k *walk) readable(a *Attempt, d *Drive) bool {
 // uefiMode judges whether the style goes with UEFI. start-rules, stage 2.
 func (k *walk) uefiMode(a *Attempt, d *Drive) bool {
 	c := d.Contents
-	style := d.cite("Partition style", string(c.Layout.Style), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64})
+	style := d.cite("Partition style", string(c.Layout.Style), c.StyleSource())
 	mode := Fact{Label: "Firmware mode", Value: "UEFI", Source: k.m.Firmware.Mode.Source()}
 	if c.Layout.Style != disk.StyleMBR {
 		a.pass(StageMode, fmt.Sprintf("UEFI firmware goes with the style %s.", c.Layout.Style), style, mode)
@@ -283,7 +283,11 @@ func (k *walk) uefiGPT(a *Attempt, d *Drive, l *disk.Layout) bool {
 	}
 	switch {
 	case g.Primary.State == disk.CopyTold:
-		a.pass(StageTable, "A system listed the partitions of "+d.called()+".", facts...)
+		if d.Contents.origin().Origin == fact.Typed {
+			a.pass(StageTable, "A person told of the partitions of "+d.called()+".", facts...)
+		} else {
+			a.pass(StageTable, "A system listed the partitions of "+d.called()+".", facts...)
+		}
 		a.risk("Which copy of the partition table the system read is not told: the primary may be damaged.")
 	case g.Primary.State == disk.CopyGood:
 		a.pass(StageTable, "The primary partition table is valid.", facts...)

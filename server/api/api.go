@@ -26,34 +26,38 @@ const (
 
 // API holds what the handlers need.
 type API struct {
-	store *store.Store
-	judge *judge.Judge
+	store     *store.Store
+	judge     *judge.Judge
+	downloads string // folder with the builds of the capture command
 }
 
-// New returns the handler of the whole application: the API under /api/v1 and
-// the interface's files from web everywhere else.
-func New(s *store.Store, j *judge.Judge, web fs.FS) http.Handler {
+// New returns the handler of the whole application: the API under /api/v1, the
+// capture command's builds from a folder under /downloads, and the interface's
+// files from web everywhere else.
+func New(s *store.Store, j *judge.Judge, web fs.FS, downloads string) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.Use(gin.Recovery(), limitBody, securityHeaders, gzip.Gzip(gzip.DefaultCompression))
-	Register(engine, s, j)
+	Register(engine, s, j, downloads)
+	engine.GET("/downloads/:name", gin.WrapF(serveDownload(downloads)))
 	engine.NoRoute(serveFiles(web))
 	return engine
 }
 
 // Register adds the API's operations to an engine and returns its description.
-func Register(engine *gin.Engine, s *store.Store, j *judge.Judge) *huma.OpenAPI {
+func Register(engine *gin.Engine, s *store.Store, j *judge.Judge, downloads string) *huma.OpenAPI {
 	huma.DefaultArrayNullable = false // lists are never null here
 	config := huma.DefaultConfig("Latchkey", "1")
 	config.DocsPath, config.SchemasPath, config.OpenAPIPath = "", "", "/openapi"
 	config.CreateHooks = nil
 	config.Servers = []*huma.Server{{URL: "/api/v1"}}
 	group := humagin.NewWithGroup(engine, engine.Group("/api/v1"), config)
-	a := &API{store: s, judge: j}
+	a := &API{store: s, judge: j, downloads: downloads}
 	a.registerCases(group)
 	a.registerEvidence(group)
 	a.registerChecks(group)
 	a.registerListings(group)
+	a.registerDownloads(group)
 	huma.Get(group, "/health", a.health)
 	return group.OpenAPI()
 }

@@ -34,7 +34,7 @@ type client struct {
 }
 
 func newClient(t testing.TB, s *store.Store) client {
-	server := httptest.NewServer(api.New(s, judge.New(s), files))
+	server := httptest.NewServer(api.New(s, judge.New(s), files, t.TempDir()))
 	t.Cleanup(server.Close)
 	return client{t, server.URL + "/api/v1"}
 }
@@ -185,7 +185,7 @@ func TestACaptureAsEvidence(t *testing.T) {
 	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
 	d := &capture.Device{ReaderAt: m, Size: m.Size, Bus: "nvme", Model: "Ostra N3"}
 	order := map[string][]byte{"BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c": {7, 0, 0, 0}}
-	manifest, err := capture.Take(d, "sda", 512, time.Now())
+	manifest, err := capture.Take(t.Context(), d, "sda", 512, time.Now(), nil)
 	require.NoError(t, err)
 	var file bytes.Buffer
 	require.NoError(t, capture.WriteCapture(&file, manifest, d, order))
@@ -306,7 +306,7 @@ func TestListSearchAndPages(t *testing.T) {
 
 func TestInterfaceFiles(t *testing.T) {
 	s := storetest.Open(t)
-	server := httptest.NewServer(api.New(s, judge.New(s), files))
+	server := httptest.NewServer(api.New(s, judge.New(s), files, t.TempDir()))
 	defer server.Close()
 	for path, want := range map[string]int{"/": 200, "/cases/7/check": 200, "/assets/a.js": 200, "/assets/none.js": 404, "/api/v1/none": 404} {
 		res, err := http.Get(server.URL + path)

@@ -1,9 +1,14 @@
-package main
+// Package capturing is the command that takes captures: part of the one binary,
+// and on its own for machines that are only captured from.
+package capturing
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"time"
 
@@ -13,7 +18,8 @@ import (
 	"latchkey/core/disk"
 )
 
-func captureCommand() *cobra.Command {
+// Command returns the command.
+func Command() *cobra.Command {
 	var out string
 	var sectorSize int
 	cmd := &cobra.Command{
@@ -21,7 +27,11 @@ func captureCommand() *cobra.Command {
 		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, written, err := takeCapture(args[0], out, sectorSize)
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			progress := showProgress(cmd.ErrOrStderr())
+			m, written, err := takeCapture(ctx, args[0], out, sectorSize, progress)
+			progress(capture.Progress{})
 			if err != nil {
 				return err
 			}
@@ -39,6 +49,29 @@ func captureCommand() *cobra.Command {
 	return cmd
 }
 
+// showProgress writes how much was read onto one line of a terminal, and clears
+// it at the end; a file or a pipe gets nothing.
+func showProgress(w io.Writer) func(capture.Progress) {
+	f, ok := w.(*os.File)
+	if !ok {
+		return func(capture.Progress) {}
+	}
+	if info, err := f.Stat(); err != nil || info.Mode()&os.ModeCharDevice == 0 {
+		return func(capture.Progress) {}
+	}
+	var last time.Time
+	shown := false
+	return func(p capture.Progress) {
+		switch now := time.Now(); {
+		case p.Reads == 0 && shown:
+			fmt.Fprintf(f, "\r%60s\r", "")
+		case p.Reads > 0 && now.Sub(last) > 200*time.Millisecond:
+			last, shown = now, true
+			fmt.Fprintf(f, "\r%d reads, %s read, %s kept", p.Reads, disk.Binary(p.Read), disk.Binary(p.Kept))
+		}
+	}
+}
+
 func told(m capture.Manifest) string {
 	text := ""
 	for _, s := range []string{m.Model, m.Bus} {
@@ -51,7 +84,7 @@ func told(m capture.Manifest) string {
 
 // takeCapture writes a capture beside its final place and moves it there when
 // it is whole.
-func takeCapture(device, out string, sectorSize int) (capture.Manifest, int64, error) {
+func takeCapture(ctx context.Context, device, out string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, int64, error) {
 	var none capture.Manifest
 	if out == "" {
 		return none, 0, errors.New("no file to write: give -o FILE")
@@ -67,7 +100,7 @@ func takeCapture(device, out string, sectorSize int) (capture.Manifest, int64, e
 	if same(device, out) {
 		return none, 0, fmt.Errorf("%s is what is to be captured: give another file to write", out)
 	}
-	m, err := capture.Take(d, filepath.Base(device), sectorSize, time.Now())
+	m, err := capture.Take(ctx, d, filepath.Base(device), sectorSize, time.Now(), progress)
 	if err != nil {
 		return none, 0, err
 	}
