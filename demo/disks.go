@@ -135,7 +135,16 @@ func asleep(d diskmaker.Disk) diskmaker.Disk {
 var (
 	typeSwap = disk.MustGUID("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F")
 	typeAPFS = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
+	typeHFS  = disk.MustGUID("48465300-0000-11AA-AA11-00306543ECAC")
 )
+
+// hfsVolume lays out the header of an HFS+ volume: Technical Note TN1150.
+func hfsVolume(id byte) diskmaker.Volume {
+	raw := make([]byte, 2048)
+	copy(raw[1024:], "H+")
+	raw[1024+111] = id
+	return diskmaker.Volume{Kind: "raw", Raw: raw}
+}
 
 // rootUUID is the file system UUID of a Linux disk's root.
 func rootUUID(id byte) [16]byte {
@@ -216,6 +225,36 @@ func legacyLinux(sectors uint64, signature uint32, id byte) diskmaker.Disk {
 	}
 }
 
+// dataServer declares a Linux disk with a volume of every kind that is recognised
+// and not read: an encrypted one, one of LVM, an array's part, XFS, Btrfs, exFAT.
+func dataServer(sectors uint64, id byte) diskmaker.Disk {
+	d := withFallback(linux(sectors, id, id))
+	u := rootUUID(id ^ 0x55)
+	at := func(offset int, magic string, uuidAt int) diskmaker.Volume {
+		raw := make([]byte, 70<<10)
+		copy(raw[offset:], magic)
+		copy(raw[uuidAt:], u[:])
+		return diskmaker.Volume{Kind: "raw", Raw: raw}
+	}
+	vault := at(0, "LUKS\xBA\xBE\x00\x02", 4096)
+	copy(vault.Raw[168:], uuid(u))
+	volumes := at(512, "LABELONE", 8192)
+	volumes.Raw[512+20] = 32
+	copy(volumes.Raw[512+24:], "LVM2 001q7Hc0aVtXn41dLEo5Rk2uYwZsB8mGfJp")
+	shared := at(3, "EXFAT   ", 8192)
+	shared.Raw[0], shared.Raw[510], shared.Raw[511] = 0xEB, 0x55, 0xAA
+	for _, v := range []struct {
+		name   string
+		volume diskmaker.Volume
+	}{
+		{"vault", vault}, {"volumes", volumes}, {"array", at(4096, "\xFC\x4E\x2B\xA9", 4096+16)}, {"manifests", at(0, "XFSB", 32)},
+		{"pool", at(64<<10+64, "_BHRfS_M", 64<<10+32)}, {"shared", shared},
+	} {
+		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, Name: v.name, MiB: 10_240, Volume: v.volume})
+	}
+	return d
+}
+
 // mac declares a Mac's disk: its firmware reads the container by itself.
 func mac(sectors uint64, id byte) diskmaker.Disk {
 	raw := make([]byte, 4096)
@@ -228,6 +267,7 @@ func mac(sectors uint64, id byte) diskmaker.Disk {
 		Partitions: []diskmaker.Partition{
 			{Type: disk.TypeESP, Name: "EFI System Partition", MiB: 200, Volume: diskmaker.Volume{Kind: "fat32", Label: "EFI", Serial: 0x66E30000 | uint64(id)}},
 			{Type: typeAPFS, Name: "Container", Volume: diskmaker.Volume{Kind: "raw", Raw: raw}},
+			{Type: typeHFS, Name: "Drawings", MiB: 40_960, Volume: hfsVolume(id)},
 		},
 	}
 }

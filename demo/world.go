@@ -18,6 +18,8 @@ type Case struct {
 	DeviceOrder []string
 	Original    Drive
 	Clone       Drive
+	// Listings are what commands printed, the oldest first.
+	Listings []Listing
 }
 
 // Firmware declares what the technician has told of the firmware; nil is
@@ -41,6 +43,8 @@ type Drive struct {
 	// SectorSize is the logical sector size at the present attachment, in
 	// bytes, when it is not the one the disk was written with.
 	SectorSize int
+	// Told is what was read off a screen; nil is nothing.
+	Told *Told
 }
 
 var (
@@ -123,11 +127,14 @@ func Cases() []Case {
 			Name: "purser-laptop", Title: "Purser's laptop", Machine: "Fenmark L7, purser's office", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0xD1).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: withStore(windowsLayout(gb(1000), 0xD2), windowsLayout(gb(500), 0xD1)).Build},
+			Listings: []Listing{bootEntries(windows(gb(500), 0xD1))},
 		},
 		{
 			Name: "chart-table", Title: "Chart table computer, ferry Guillemot", Machine: "Brisling C2, bridge", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: encrypted(gb(500), 0xE1).Build},
-			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: encrypted(gb(1000), 0xE1).Build},
+			Clone: Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: encrypted(gb(1000), 0xE1).Build,
+				Told: &Told{Style: "GPT", Capacity: "500 GB"}},
+			Listings: []Listing{bootVariable(windows(gb(1000), 0xE1)), bootOrder()},
 		},
 		{
 			Name: "tide-office", Title: "Tide office desktop", Machine: "Brisling B1, tide office", Firmware: uefi, DeviceOrder: []string{"clone"},
@@ -148,6 +155,36 @@ func Cases() []Case {
 			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office", Firmware: Firmware{Mode: "uefi", Arch: "x64", Fallback: yes, ReadsMacVolumes: yes}, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: mac(gb(500), 0x75).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: mac(gb(1000), 0x76).Build},
+			Listings: []Listing{pasted(macList, map[string]string{"disk2": "clone"})},
+		},
+		{
+			Name: "cargo-server", Title: "Cargo server, Long Quay", Machine: "Brisling S4, cargo office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: dataServer(gb(1000), 0x77).Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: dataServer(gb(2000), 0x77).Build},
+		},
+		{
+			Name: "ticket-server", Title: "Ticket server, on the telephone", Machine: "Brisling S2, ferry terminal",
+			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no}, Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes},
+			Listings: []Listing{pasted(diskpartSession, map[string]string{"Disk 0": "original", "Disk 1": "clone"}), pasted(listedStore, map[string]string{"store": "clone"})},
+		},
+		{
+			Name: "galley", Title: "Galley computer, ferry Sandpiper", Machine: "Brisling B2, galley", Firmware: Firmware{Mode: "legacy", Arch: "x64"}, DeviceOrder: []string{"clone"},
+			Original: Drive{Attached: no}, Clone: Drive{Attached: yes},
+			Listings: []Listing{
+				pasted(dumpGalley, map[string]string{"sda": "original"}), pasted(jsonGalley, map[string]string{"sdb": "clone"}),
+				pasted(lsblkGalley, map[string]string{"sda": "original", "sdb": "clone"}), pasted(blkidGalley, map[string]string{"sda": "original", "sdb": "clone"}),
+			},
+		},
+		{
+			Name: "radar-desk", Title: "Radar desk computer", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Attached: no}, Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes},
+			Listings: []Listing{storageDisks(), storagePartitions(), storageVolumes(), pasted(partedRadar, map[string]string{"sdb": "clone"})},
+		},
+		{
+			Name: "radio-room", Title: "Radio room laptop, read aloud", Machine: "Fenmark L5, radio room", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Bus: "sata", Attached: no, Told: &Told{Style: "GPT", Capacity: "232 GB", Partitions: []ToldPartition{
+				{"boot", "100 MB", "FAT32"}, {"system", "231 GB", "NTFS"}, {"recovery", "500 MB", "NTFS"}}}},
+			Clone: Drive{Bus: "sata", Attached: yes, Told: &Told{Style: "GPT", Capacity: "465 GB", Partitions: []ToldPartition{{"system", "465 GB", "NTFS"}}}},
 		},
 	}
 }

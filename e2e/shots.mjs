@@ -26,7 +26,7 @@ for (const shot of rest) {
   await page.goto(base + path);
   await page.waitForLoadState("networkidle");
   if (button) {
-    await page.getByRole("button", { name: new RegExp(`^${decodeURIComponent(button)}`) }).click();
+    await page.getByRole("button", { name: new RegExp(`^${decodeURIComponent(button)}`) }).first().click();
     await page.waitForLoadState("networkidle");
     await page.waitForTimeout(400);
   }

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"latchkey/capture"
+	"latchkey/capture/listing"
 	"latchkey/demo"
 	"latchkey/server/judge"
 	"latchkey/server/store"
@@ -70,10 +71,18 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	if err := s.Create(ctx, c); err != nil {
 		return err
 	}
-	for i, role := range store.Roles {
-		if err := addDemoDisk(ctx, s, c, role, drives[role], uint32(i)+1); err != nil {
+	version := uint32(1)
+	for _, role := range store.Roles {
+		if drives[role].Disk == nil {
+			continue
+		}
+		if err := addDemoDisk(ctx, s, c, role, drives[role], version); err != nil {
 			return err
 		}
+		version++
+	}
+	if err := addDemoTexts(ctx, s, c.ID, d, drives); err != nil {
+		return err
 	}
 	stored, err := s.Get(ctx, c.ID)
 	if err != nil {
@@ -81,6 +90,45 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	}
 	_, err = j.Record(ctx, stored)
 	return err
+}
+
+// addDemoTexts adds the listings and what was read off screens.
+func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, drives map[string]demo.Drive) error {
+	for _, role := range store.Roles {
+		told := drives[role].Told
+		if told == nil {
+			continue
+		}
+		c, err := s.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		t := &store.ToldDisk{Style: told.Style, Capacity: told.Capacity}
+		for _, p := range told.Partitions {
+			t.Partitions = append(t.Partitions, store.ToldPartition{Purpose: p.Purpose, Size: p.Size, FileSystem: p.FileSystem})
+		}
+		if err := s.TellDisk(ctx, id, role, t, c.Version); err != nil {
+			return err
+		}
+	}
+	for _, l := range d.Listings {
+		read, err := listing.Read(l.Filename, l.Text, "")
+		if err != nil {
+			return err
+		}
+		c, err := s.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		entry := &store.Listing{CaseID: id, Filename: l.Filename, Format: string(read.Format), Disks: l.Disks}
+		if entry.Disks == nil {
+			entry.Disks = map[string]string{}
+		}
+		if err := s.AddListing(ctx, entry, l.Text, c.Version); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string, d demo.Drive, version uint32) error {

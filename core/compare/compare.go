@@ -87,6 +87,7 @@ func Compare(m startup.Machine, original, clone *startup.Drive, originalPins, cl
 	c.Rows = append(c.Rows, bootRows(a, b)...)
 	c.Rows = append(c.Rows, orderRows(m, a, b)...)
 	c.Rows = append(c.Rows, identityRows(a, b)...)
+	c.Rows = append(c.Rows, configRows(m, a, b)...)
 	c.Rows = append(c.Rows, geometryRows(a, b, c.Pairs)...)
 	c.Cause = cause(a, b, c.Pairs)
 	return c

@@ -181,7 +181,7 @@ func DecodeDevice(raw []byte) (*BCDDevice, error) {
 
 // DeviceFields names the bytes of a partition's device element.
 func DeviceFields(mbr bool) []disk.Field {
-	fields := []disk.Field{{Name: "device type", Offset: 0x10, Length: 4, Form: disk.Number}, {Name: "partition style", Offset: 0x34, Length: 4, Form: disk.Number}}
+	fields := []disk.Field{{Name: "additional options", Length: 16, Form: disk.Raw}, {Name: "device type", Offset: 0x10, Length: 4, Form: disk.Number}, {Name: "partition style", Offset: 0x34, Length: 4, Form: disk.Number}}
 	if mbr {
 		return append(fields, disk.Field{Name: "partition start, bytes", Offset: 0x20, Length: 8, Form: disk.Number}, disk.Field{Name: "disk signature", Offset: 0x38, Length: 4, Form: disk.Hex})
 	}

@@ -17,6 +17,10 @@ type Contents struct {
 	Volumes []Volume // one for each of Layout.Partitions
 	Code    loader.BootCode
 	Core    GRUBCore // set when Code is GRUB
+	// Capacity is where the size was read; Rounded is set for one that was read off
+	// a screen.
+	Capacity fact.Source
+	Rounded  bool
 }
 
 // Volume is a partition's volume with what decides a start on it.
@@ -57,7 +61,7 @@ type GRUBCore struct {
 // Examine reads everything that a start needs from a disk. Paths are programs
 // to look for on FAT volumes besides the known ones, as boot entries name them.
 func Examine(d *disk.Disk, paths ...string) *Contents {
-	c := &Contents{Disk: d, Layout: disk.ReadLayout(d)}
+	c := &Contents{Disk: d, Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
 	for _, p := range c.Layout.Partitions {
 		c.Volumes = append(c.Volumes, examineVolume(d, p, paths))
 	}
@@ -116,8 +120,8 @@ func (v *Volume) find(path string) (loader.Found, bool) {
 	return loader.Found{}, false
 }
 
-// lost reports whether a partition's end lies beyond the disk.
-func (c *Contents) lost(p disk.Partition) bool { return p.End() > c.Layout.Sectors }
+// Lost reports whether a partition's end lies beyond the disk.
+func (c *Contents) Lost(p disk.Partition) bool { return !p.Unplaced && p.End() > c.Layout.Sectors }
 
 // Size returns the disk's capacity in bytes, when it is known.
 func (c *Contents) Size() (int64, bool) {
@@ -137,7 +141,7 @@ func (d *Drive) cutSystem() (disk.Partition, bool) {
 	for _, p := range d.Contents.Layout.Partitions {
 		switch {
 		case p.Type.Role != disk.RoleSystem:
-		case d.Contents.lost(p):
+		case d.Contents.Lost(p):
 			cut = p
 		default:
 			return disk.Partition{}, false

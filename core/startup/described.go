@@ -89,6 +89,7 @@ func (d *Described) Contents() *Contents {
 	if d.Size >= size && d.Size < maxDescribed {
 		size = d.Size - d.Size%int64(sectorSize)
 		l.Sectors = uint64(size / int64(sectorSize))
+		c.Capacity, c.Rounded = d.at(d.Line), d.Rounded
 	}
 	c.Disk, _ = disk.New(nothing{}, size, sectorSize)
 	if l.Style == "" {

@@ -37,6 +37,9 @@ func (s Stage) Title() string {
 	}[s]
 }
 
+// Before reports whether a start passes the stage before another one.
+func (s Stage) Before(t Stage) bool { return s.index() < t.index() }
+
 func (s Stage) index() int {
 	for i, t := range Stages {
 		if s == t {

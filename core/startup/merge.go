@@ -59,15 +59,15 @@ func (c *Contents) clone() *Contents {
 // fill takes over what only the weaker piece knows.
 func (c *Contents) fill(weak *Contents) {
 	if c.Layout.Style == disk.StyleUnknown {
-		sectors, on := c.Layout.Sectors, c.Disk
+		known := *c
 		*c = *weak.clone()
-		if sectors != disk.SectorsUnknown {
-			c.Layout.Sectors, c.Disk = sectors, on
+		if known.Layout.Sectors != disk.SectorsUnknown {
+			c.Layout.Sectors, c.Disk, c.Capacity, c.Rounded = known.Layout.Sectors, known.Disk, known.Capacity, known.Rounded
 		}
 		return
 	}
-	if c.Layout.Sectors == disk.SectorsUnknown {
-		c.Layout.Sectors, c.Disk = weak.Layout.Sectors, weak.Disk
+	if c.Layout.Sectors == disk.SectorsUnknown || c.Rounded && !weak.Rounded && weak.Layout.Sectors != disk.SectorsUnknown {
+		c.Layout.Sectors, c.Disk, c.Capacity, c.Rounded = weak.Layout.Sectors, weak.Disk, weak.Capacity, weak.Rounded
 	}
 	if len(c.Layout.Partitions) == 0 && len(c.Volumes) == 0 && c.Code == weak.Code {
 		c.Layout.Partitions, c.Volumes = weak.clone().Layout.Partitions, weak.clone().Volumes
@@ -75,9 +75,39 @@ func (c *Contents) fill(weak *Contents) {
 	}
 	for i := range c.Volumes {
 		if j := c.counterpart(i, weak); j >= 0 {
+			if c.Volumes[i].Told {
+				fillPartition(&c.Layout.Partitions[i], weak.Layout.Partitions[j])
+			}
 			c.Volumes[i].fill(&weak.Volumes[j])
 		}
 	}
+	if _, known := c.Layout.Told.Get(); !known && c.Layout.MBR != nil && c.Layout.MBR.BootCode == nil {
+		c.Layout.Told = weak.Layout.Told
+		if weak.Layout.MBR != nil {
+			c.Layout.MBR = weak.Layout.MBR
+		}
+	}
+}
+
+// fillPartition takes over what only the weaker listing tells of a partition. A
+// listing that knows no active flags says nothing of them.
+func fillPartition(p *disk.Partition, weak disk.Partition) {
+	if p.Unplaced && !weak.Unplaced {
+		p.Start, p.Length, p.Unplaced, p.Source = weak.Start, weak.Length, false, weak.Source
+	}
+	if p.Length == 0 {
+		p.Length = weak.Length
+	}
+	if p.TypeGUID.IsZero() && p.MBRType == 0 && (!weak.TypeGUID.IsZero() || weak.MBRType != 0) {
+		p.TypeGUID, p.MBRType, p.Type = weak.TypeGUID, weak.MBRType, weak.Type
+	}
+	if p.GUID.IsZero() {
+		p.GUID = weak.GUID
+	}
+	if p.Name == "" {
+		p.Name = weak.Name
+	}
+	p.Active = p.Active || weak.Active
 }
 
 // fill takes over what only the weaker account of a volume knows.
@@ -138,7 +168,7 @@ func (c *Contents) against(drive string, weak *Contents) []Contradiction {
 	sizeA, okA := c.Size()
 	sizeB, okB := weak.Size()
 	if okA && okB && !near(sizeA, sizeB) {
-		d.add("capacity", disk.Both(sizeA), disk.Both(sizeB), fact.Source{}, fact.Source{})
+		d.add("capacity", disk.Both(sizeA), disk.Both(sizeB), c.Capacity, weak.Capacity)
 	}
 	if c.Layout.Style != disk.StyleUnknown {
 		c.comparePartitions(&d, weak)
@@ -193,7 +223,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 			d.add(what("first byte"), fmt.Sprint(c.base(i)), fmt.Sprint(weak.base(j)), p.Source, q.Source)
 		}
 		lengthA, lengthB := int64(p.Length)*int64(c.Layout.SectorSize), int64(q.Length)*int64(weak.Layout.SectorSize)
-		if q.Length > 0 && !near(lengthA, lengthB) {
+		if p.Length > 0 && q.Length > 0 && !near(lengthA, lengthB) {
 			d.add(what("size"), disk.Both(lengthA), disk.Both(lengthB), p.Source, q.Source)
 		}
 		if !p.GUID.IsZero() && !q.GUID.IsZero() {

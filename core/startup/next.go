@@ -217,7 +217,7 @@ func (k *walk) driver(a *Attempt, home spot, system, symptom string) bool {
 // lostPart reports a partition that the end of the disk cuts off.
 func (k *walk) lostPart(a *Attempt, home spot) bool {
 	p := home.partition()
-	if !home.drive.Contents.lost(p) {
+	if !home.drive.Contents.Lost(p) {
 		return false
 	}
 	a.stop(StageSystem, "a report that the system's device is damaged, or the maker's sign without end.",

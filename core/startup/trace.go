@@ -70,7 +70,7 @@ func summarise(m Machine, outcomes []outcome, complete bool) Trace {
 	}
 	shown := &outcomes[0]
 	if t.Verdict == Stops {
-		shown = earliestStop(outcomes)
+		shown = latestStop(outcomes)
 	}
 	t.take(shown)
 	t.Findings = findings(outcomes)
@@ -90,10 +90,12 @@ func (o *outcome) reached() Verdict {
 	return o.verdict
 }
 
-func earliestStop(outcomes []outcome) *outcome {
+// latestStop is the world in which the start gets furthest: what stops it even
+// there stops it whatever the unknown facts are.
+func latestStop(outcomes []outcome) *outcome {
 	best := &outcomes[0]
 	for i := range outcomes {
-		if o := &outcomes[i]; o.stage.index() < best.stage.index() {
+		if o := &outcomes[i]; o.stage.index() > best.stage.index() {
 			best = o
 		}
 	}

@@ -41,6 +41,8 @@ type Disk struct {
 	IDTail     string           `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
 	Partitions []Partition      `json:"partitions"`
 	Problems   []disk.Problem   `json:"problems"`
+	Facts      []startup.Fact   `json:"facts" doc:"What is known of the disk itself, each with its source"`
+	Rounded    bool             `json:"rounded" doc:"The capacity was read off a screen"`
 	Filename   string           `json:"filename,omitempty" doc:"Of the bytes in force; absent when no byte is in evidence"`
 	ReceivedAt *time.Time       `json:"receivedAt,omitempty"`
 	Extents    []capture.Extent `json:"extents" doc:"The byte ranges in evidence"`
@@ -81,17 +83,29 @@ func describe(d *startup.Drive, pins []startup.Pin, s *store.Drive) Drive {
 	return out
 }
 
+func cited(d *startup.Drive, label, value string, s fact.Source) startup.Fact {
+	s.Drive = d.Name
+	return startup.Fact{Label: label, Value: value, Source: s}
+}
+
 func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 	l := &d.Contents.Layout
 	id, _ := l.DiskID().Get()
 	capacity, _ := d.Contents.Size()
 	out := &Disk{
 		SectorSize: l.SectorSize, Style: l.Style, ID: id, IDTail: tail(id),
-		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Extents: []capture.Extent{},
+		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Extents: []capture.Extent{}, Facts: []startup.Fact{},
 	}
 	if capacity > 0 {
 		size := sizeOf(capacity)
-		out.Size, out.Sectors = &size, l.Sectors
+		out.Size, out.Sectors, out.Rounded = &size, l.Sectors, d.Contents.Rounded
+		out.Facts = append(out.Facts, cited(d, "Capacity", disk.Both(capacity), d.Contents.Capacity))
+	}
+	if l.Style != disk.StyleUnknown {
+		out.Facts = append(out.Facts, cited(d, "Partition style", string(l.Style), d.Contents.StyleSource()))
+	}
+	if id != "" {
+		out.Facts = append(out.Facts, cited(d, "Disk identifier", id, l.DiskID().Source()))
 	}
 	if e != nil {
 		out.Filename, out.ReceivedAt, out.Extents, out.Held = e.Filename, &e.ReceivedAt, e.Extents, sizeOf(e.Held())
@@ -101,7 +115,7 @@ func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 		part := Partition{
 			Number: p.Number, Type: p.Type.Name, Role: p.Type.Role, Name: p.Name, Start: p.Start, Length: p.Length,
 			Size: sizeOf(int64(p.Length) * int64(l.SectorSize)), Kind: string(v.Kind), Label: v.Label, Serial: v.Serial,
-			Active: p.Active, Lost: p.End() > l.Sectors, Source: p.Source, Placed: !p.Unplaced, Letter: v.Letter,
+			Active: p.Active, Lost: d.Contents.Lost(p), Source: p.Source, Placed: !p.Unplaced, Letter: v.Letter,
 		}
 		if used, known := v.Used.Get(); known {
 			size := sizeOf(int64(used))

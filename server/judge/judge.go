@@ -41,6 +41,7 @@ type Check struct {
 	Trace      startup.Trace      `json:"trace"`
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
+	Mode *startup.Fact `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
 	// Contradictions are facts that two pieces of evidence tell differently.
 	Contradictions []startup.Contradiction `json:"contradictions"`
 	Doubts         []compare.Doubt         `json:"doubts" doc:"Reasons to look again at which disk is which"`
@@ -62,6 +63,9 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 	w.apply(&a.machine)
 	k := check(a.machine, c)
 	k.Contradictions = a.contradictions
+	if mode, known := a.machine.Firmware.Mode.Get(); known {
+		k.Mode = &startup.Fact{Label: "Firmware mode", Value: string(mode), Source: a.machine.Firmware.Mode.Source()}
+	}
 	return k, nil
 }
 
@@ -91,15 +95,18 @@ func check(m startup.Machine, c *store.Case) *Check {
 // alone says how a drive would fare without the other, which tells the disks'
 // troubles from the machine's.
 func alone(role string, pins []startup.Pin) string {
+	reached := "The " + role + " alone reaches its loader."
 	for _, p := range pins {
-		if p.Stage == startup.StageLoader && p.State == startup.Passes {
-			return "The " + role + " alone reaches its loader."
-		}
-		if p.State == startup.Blocks {
+		switch {
+		case p.State == startup.Blocks:
 			return "The " + role + " alone stops at the " + strings.ToLower(p.Stage.Title()) + "."
+		case p.Stage == startup.StageSystem && p.State == startup.Passes:
+			return "The " + role + " alone starts."
+		case p.Stage.Before(startup.StageConfiguration) && p.State != startup.Passes:
+			return ""
 		}
 	}
-	return ""
+	return reached
 }
 
 func stored(c *store.Case, role string) *store.Drive {

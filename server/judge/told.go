@@ -43,19 +43,23 @@ func Describe(t *store.ToldDisk) (*startup.Described, error) {
 	if t.SectorSize != 0 && t.SectorSize != 512 && t.SectorSize != 4096 {
 		return nil, fmt.Errorf("sectorSize is %d: expected 512 or 4096", t.SectorSize)
 	}
+	units := disk.EitherUnits
 	if t.Capacity != "" {
 		n, rounded, err := disk.ParseSize(t.Capacity, disk.EitherUnits)
 		if err != nil {
 			return nil, fmt.Errorf("capacity: %w", err)
 		}
 		d.Size, d.Rounded = n, rounded
+		if label, _, _ := disk.ParseSize(t.Capacity, disk.DecimalUnits); label != n {
+			units = disk.BinaryUnits // the screen counts in binary units, its partitions too
+		}
 	}
 	d.ID = strings.ToUpper(strings.Trim(t.ID, "{} "))
 	if len(t.Partitions) > maxTold {
 		return nil, fmt.Errorf("%d partitions: expected at most %d", len(t.Partitions), maxTold)
 	}
 	for i, p := range t.Partitions {
-		part, err := describePartition(p, i+1)
+		part, err := describePartition(p, i+1, units)
 		if err != nil {
 			return nil, fmt.Errorf("partitions[%d].%w", i, err)
 		}
@@ -64,7 +68,7 @@ func Describe(t *store.ToldDisk) (*startup.Described, error) {
 	return d, nil
 }
 
-func describePartition(t store.ToldPartition, number int) (startup.DescribedPartition, error) {
+func describePartition(t store.ToldPartition, number int, units disk.Units) (startup.DescribedPartition, error) {
 	p := startup.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
 	role, ok := purposes[t.Purpose]
 	if t.Purpose != "" && !ok {
@@ -72,7 +76,7 @@ func describePartition(t store.ToldPartition, number int) (startup.DescribedPart
 	}
 	p.Role = role
 	if t.Size != "" {
-		n, _, err := disk.ParseSize(t.Size, disk.EitherUnits)
+		n, _, err := disk.ParseSize(t.Size, units)
 		if err != nil {
 			return p, fmt.Errorf("size: %w", err)
 		}

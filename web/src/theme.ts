@@ -42,6 +42,7 @@ export const theme = createTheme({
       palette: {
         primary: { main: "#80591a", contrastText: "#ffffff" },
         error: { main: "#a03a1b" },
+        warning: { main: "#80591a" },
         success: { main: "#1b6654" },
         background: { default: "#f5f2ea", paper: "#fbf9f4" },
         text: { primary: "#16232e", secondary: "#53616a" },
@@ -61,6 +62,7 @@ export const theme = createTheme({
       palette: {
         primary: { main: "#dcb765", contrastText: "#1a1408" },
         error: { main: "#ee8f6e" },
+        warning: { main: "#dcb765" },
         success: { main: "#6cc7ae" },
         background: { default: "#131b22", paper: "#1a242d" },
         text: { primary: "#e6e4da", secondary: "#a3afb6" },

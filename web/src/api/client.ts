@@ -16,6 +16,14 @@ export type Fact = Schemas["Fact"];
 export type Question = Schemas["Question"];
 export type View = Schemas["View"];
 export type Pair = Schemas["Pair"];
+export type Contradiction = Schemas["Contradiction"];
+export type Doubt = Schemas["Doubt"];
+export type Reference = Schemas["Reference"];
+export type Reading = Schemas["Reading"];
+export type Pieces = Schemas["Pieces"];
+export type ToldDisk = Schemas["ToldDisk"];
+export type ToldPartition = Schemas["ToldPartition"];
+export type Download = Schemas["Download"];
 export type Verdict = Schemas["Trace"]["verdict"];
 export type Role = "original" | "clone";
 
@@ -94,6 +102,67 @@ export const readBytes = (id: number, role: Role, offset: number, length: number
       params: { path: { id, role }, query: { offset, length } },
     }),
   );
+
+/** A listing as it was pasted or dropped. */
+export interface ListingText {
+  filename: string;
+  /** The bytes as they came, in base64. */
+  data: string;
+  /** Overrules what is recognised; empty lets it be recognised. */
+  format: string;
+}
+
+const listingBody = ({ filename, data, format }: ListingText) => ({
+  filename: filename || undefined,
+  data,
+  format: format || undefined,
+});
+
+export const readListing = (id: number, text: ListingText) =>
+  unwrap(client.POST("/cases/{id}/listings/reading", { params: { path: { id } }, body: listingBody(text) }));
+
+export const addListing = (id: number, version: number, text: ListingText, disks: Record<string, string>) =>
+  unwrap(
+    client.POST("/cases/{id}/listings", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { ...listingBody(text), disks },
+    }),
+  );
+
+export const getListing = (id: number, listing: number) =>
+  unwrap(client.GET("/cases/{id}/listings/{listing}", { params: { path: { id, listing } } }));
+
+export const withdrawListing = (id: number, version: number, listing: number, withdrawn: boolean) =>
+  unwrap(
+    client.PUT("/cases/{id}/listings/{listing}/withdrawn", {
+      params: { path: { id, listing }, header: { "If-Match": etag(version) } },
+      body: { withdrawn },
+    }),
+  );
+
+export const withdrawBytes = (id: number, version: number, evidence: number, withdrawn: boolean) =>
+  unwrap(
+    client.PUT("/cases/{id}/evidence/{evidence}/withdrawn", {
+      params: { path: { id, evidence }, header: { "If-Match": etag(version) } },
+      body: { withdrawn },
+    }),
+  );
+
+export const tellDisk = (id: number, version: number, role: Role, body: ToldDisk) =>
+  unwrap(
+    client.PUT("/cases/{id}/drives/{role}/told", {
+      params: { path: { id, role }, header: { "If-Match": etag(version) } },
+      body,
+    }),
+  );
+
+export const listPieces = (id: number) =>
+  unwrap(client.GET("/cases/{id}/evidence", { params: { path: { id } } }));
+
+export const listReferences = (id: number) =>
+  unwrap(client.GET("/cases/{id}/references", { params: { path: { id } } }));
+
+export const listDownloads = () => unwrap(client.GET("/downloads"));
 
 export interface Upload {
   file: File;

@@ -14,7 +14,11 @@ import {
   checkCase,
   createCase,
   getCase,
+  getListing,
   listCases,
+  listDownloads,
+  listPieces,
+  listReferences,
   readBytes,
   updateCase,
   whatIf,
@@ -46,6 +50,29 @@ export const useBytes = (id: number, role: Role, offset: number, length: number)
     queryFn: () => readBytes(id, role, offset, length),
     staleTime: Infinity,
   });
+
+export const usePieces = (id: number, version: number) =>
+  useQuery({
+    queryKey: ["pieces", id, version],
+    queryFn: () => listPieces(id),
+    placeholderData: keepPreviousData,
+  });
+
+export const useReferences = (id: number, version: number) =>
+  useQuery({
+    queryKey: ["references", id, version],
+    queryFn: () => listReferences(id),
+    placeholderData: keepPreviousData,
+  });
+
+export const useListing = (id: number, listing: number) =>
+  useQuery({
+    queryKey: ["listing", id, listing],
+    queryFn: () => getListing(id, listing),
+    staleTime: Infinity,
+  });
+
+export const useDownloads = () => useQuery({ queryKey: ["downloads"], queryFn: listDownloads });
 
 /** Puts a case that the server returned in the place of the one on the screen. */
 export function useTakeCase() {

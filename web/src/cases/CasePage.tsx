@@ -48,7 +48,7 @@ function Header({ case: c }: { case: Case }) {
         {c.drives.map((d, i) => (
           <Typography key={d.role} variant="body2" component="span">
             {i > 0 && "→ "}
-            <DriveName drive={d} idTail={check.data?.drives.find((x) => x.role === d.role)?.disk?.idTail} />
+            <DriveName drive={d} known={check.data?.drives.find((x) => x.role === d.role)} />
           </Typography>
         ))}
       </Box>

@@ -7,7 +7,7 @@ import type { Drive, Pair, Partition } from "../api/client";
 import { usePalette } from "../parts/palette";
 import { grouped } from "../parts/format";
 import { useWidth } from "../parts/useWidth";
-import { type Layer, type Scale, columnOf, spread } from "./strataLayout";
+import { bytesOf, type Layer, type Scale, columnOf, spread } from "./strataLayout";
 
 interface Props {
   original?: Drive;
@@ -28,7 +28,7 @@ export function Strata({ original, clone, pairs, compact, onPick }: Props) {
   const [scale, setScale] = useState<Scale>("readable");
   const [box, width] = useWidth<HTMLDivElement>(430);
   const palette = usePalette();
-  const largest = Math.max(original?.disk?.size.bytes ?? 0, clone?.disk?.size.bytes ?? 0);
+  const largest = Math.max(bytesOf(original?.disk), bytesOf(clone?.disk));
   const layers = {
     original: columnOf(original?.disk, scale, largest, drawHeight),
     clone: columnOf(clone?.disk, scale, largest, drawHeight),

@@ -11,6 +11,10 @@ export function withAnswer(c: Case, q: Question, option: string): CaseInput | un
     input.drives = input.drives?.map((d) => (d.role === role ? { ...d, attached: yes } : d));
   } else if (name === "entry" && role) {
     input.firmware = { ...input.firmware, entries: { ...input.firmware?.entries, [role]: yes } };
+  } else if (name === "answer" && role) {
+    // The question's name may hold a colon of its own.
+    const answers = { ...input.firmware?.answers, [field.slice("answer:".length)]: option };
+    input.firmware = { ...input.firmware, answers };
   } else if (name === "deviceOrder") {
     input.deviceOrder = option === "clone" ? ["clone", "original"] : ["original", "clone"];
   } else {

@@ -13,6 +13,7 @@ const partition = (number: number, start: number, length: number): Partition => 
   kind: "NTFS",
   active: false,
   lost: false,
+  placed: true,
   source: { origin: "bytes", offset: 0, length: 0 },
 });
 const disk = (sectors: number, partitions: Partition[]): Disk => ({
@@ -22,6 +23,8 @@ const disk = (sectors: number, partitions: Partition[]): Disk => ({
   style: "GPT",
   partitions,
   problems: [],
+  facts: [],
+  rounded: false,
   filename: "",
   receivedAt: "",
   extents: [],
@@ -65,5 +68,18 @@ describe("spread", () => {
     const out = spread([10, 11, 12, 95], 20, 5, 100);
     for (let i = 1; i < out.length; i++) expect(out[i]! - out[i - 1]!).toBeGreaterThanOrEqual(20);
     expect(out[3]).toBeLessThanOrEqual(100);
+  });
+});
+
+describe("a disk that is only told of", () => {
+  it("is as long as its partitions, without gaps that nobody told", () => {
+    const told = disk(0, [
+      { ...partition(1, 2048, 204800), placed: false },
+      { ...partition(2, 40_000_000, 204800), placed: false },
+    ]);
+    delete told.sectors;
+    const layers = columnOf(told, "readable", 0, 100);
+    expect(layers.map((l) => l.index)).toEqual([0, 1]);
+    expect(layers.every((l) => Number.isFinite(l.height))).toBe(true);
   });
 });

@@ -37,20 +37,30 @@ interface Segment {
   bytes: number;
 }
 
+/** The capacity, or where the last partition ends when nobody told it. */
+const sectorsOf = (disk: Disk) =>
+  disk.sectors ?? Math.max(0, ...disk.partitions.map((p) => p.start + p.length));
+
+/** The capacity in bytes, as far as it is known. */
+export const bytesOf = (disk: Disk | undefined) => (disk ? sectorsOf(disk) * disk.sectorSize : 0);
+
 function segments(disk: Disk): Segment[] {
   const ordered = disk.partitions
     .map((partition, index) => ({ partition, index }))
     .sort((a, b) => a.partition.start - b.partition.start);
   const out: Segment[] = [];
+  const sectors = sectorsOf(disk);
+  const placed = disk.partitions.every((p) => p.placed);
   let at = 0;
   const gap = (to: number) => {
+    if (!placed) return; // what lies between is not known
     const bytes = (to - at) * disk.sectorSize;
     if (bytes >= smallestGap) out.push({ key: `gap ${at}`, index: -1, bytes });
   };
   for (const { partition, index } of ordered) {
-    gap(Math.min(partition.start, disk.sectors));
+    gap(Math.min(partition.start, sectors));
     // What lies beyond the end of the disk does not exist and takes no room.
-    const end = Math.min(partition.start + partition.length, disk.sectors);
+    const end = Math.min(partition.start + partition.length, sectors);
     out.push({
       key: `partition ${index}`,
       index,
@@ -59,7 +69,7 @@ function segments(disk: Disk): Segment[] {
     });
     at = Math.max(at, partition.start + partition.length);
   }
-  gap(disk.sectors);
+  gap(sectors);
   return out;
 }
 

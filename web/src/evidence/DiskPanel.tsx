@@ -10,8 +10,10 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import type { Case, Disk, Drive, Role } from "../api/client";
 import { Detail, type DetailContent } from "../check/Detail";
+import { usePieces } from "../api/queries";
 import { groupNumbers, grouped, when } from "../parts/format";
 import { mono } from "../theme";
+import { ToldForm } from "./ToldForm";
 import { UploadForm } from "./UploadForm";
 
 interface Props {
@@ -22,38 +24,65 @@ interface Props {
 
 /** One disk: what is in evidence, what it says, and the form that adds more. */
 export function DiskPanel({ case: c, role, drive }: Props) {
-  const [replacing, setReplacing] = useState(false);
+  const [adding, setAdding] = useState<"bytes" | "told" | null>(null);
   const [detail, setDetail] = useState<DetailContent | null>(null);
+  const pieces = usePieces(c.id, c.version);
   const disk = drive?.disk;
-  const add = !disk || replacing;
+  const told = pieces.data?.told.find((t) => t.role === role)?.disk;
+  const way = adding ?? (disk || pieces.isPending ? null : "bytes");
+  const toggle = (next: "bytes" | "told") => setAdding(way === next ? null : next);
   return (
     <Paper component="section" aria-label={`Evidence of the ${role}`} sx={{ p: 1.5 }}>
-      <Box sx={{ display: "flex", justifyContent: "space-between", alignItems: "baseline" }}>
+      <Box
+        sx={{ display: "flex", justifyContent: "space-between", alignItems: "baseline", flexWrap: "wrap" }}
+      >
         <Typography variant="h3" component="h2">
           {role === "original" ? "Original (source)" : "Clone (target)"}
         </Typography>
-        {disk && (
-          <Button onClick={() => setReplacing(!replacing)} aria-expanded={replacing}>
-            {replacing ? "Keep what is there" : "Replace the evidence"}
+        <Box>
+          <Button onClick={() => toggle("bytes")} aria-expanded={way === "bytes"}>
+            {disk?.filename ? "Replace the bytes" : "Add bytes"}
           </Button>
-        )}
+          <Button onClick={() => toggle("told")} aria-expanded={way === "told"}>
+            {told ? "Change what was told" : "Tell from a screen"}
+          </Button>
+        </Box>
       </Box>
-      {add && <UploadForm case={c} role={role} onDone={() => setReplacing(false)} />}
-      {disk && <DiskFacts disk={disk} onDetail={setDetail} />}
+      {way === "bytes" && <UploadForm case={c} role={role} onDone={() => setAdding(null)} />}
+      {way === "told" && (
+        <ToldForm key={c.version} case={c} role={role} told={told} onDone={() => setAdding(null)} />
+      )}
+      {disk && <DiskFacts caseId={c.id} role={role} disk={disk} onDetail={setDetail} />}
       <Detail caseId={c.id} content={detail} onClose={() => setDetail(null)} />
     </Paper>
   );
 }
 
-function DiskFacts({ disk, onDetail }: { disk: Disk; onDetail: (d: DetailContent) => void }) {
+interface FactsProps {
+  caseId: number;
+  role: Role;
+  disk: Disk;
+  onDetail: (d: DetailContent) => void;
+}
+
+const origin: Record<string, string> = { bytes: "bytes", text: "listing", typed: "told" };
+
+const stateWords: Record<string, string> = { unclean: "not closed cleanly", asleep: "system asleep" };
+
+function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
+  const capacity = disk.size
+    ? `${disk.rounded ? "about " : ""}${disk.size.label} · ${disk.size.binary}${disk.sectors && !disk.rounded ? ` · ${grouped(disk.sectors)} sectors of ${disk.sectorSize} bytes` : ""}`
+    : "not known";
   const facts: [string, string][] = [
+    ["Capacity", capacity],
+    ["Partition style", disk.style === "unknown" ? "not known" : disk.style],
+    ["Disk identifier", disk.id ?? "not known"],
     [
-      "Capacity",
-      `${disk.size.label} · ${disk.size.binary} · ${grouped(disk.sectors)} sectors of ${disk.sectorSize} bytes`,
+      "In evidence",
+      disk.filename && disk.receivedAt
+        ? `${disk.filename}, ${disk.held.binary} of it, ${when(disk.receivedAt)}`
+        : "no bytes: what a listing or a person tells",
     ],
-    ["Partition style", disk.style],
-    ["Disk identifier", disk.id ?? "none found"],
-    ["In evidence", `${disk.filename}, ${disk.held.binary} of it, ${when(disk.receivedAt)}`],
   ];
   return (
     <>
@@ -68,29 +97,48 @@ function DiskFacts({ disk, onDetail }: { disk: Disk; onDetail: (d: DetailContent
           fontSize: "0.8125rem",
         }}
       >
-        {facts.map(([name, value]) => (
-          <Box key={name} sx={{ display: "contents" }}>
-            <Box component="dt" sx={{ color: "text.secondary" }}>
-              {name}
+        {facts.map(([name, value]) => {
+          const known = disk.facts.find((f) => f.label === name);
+          return (
+            <Box key={name} sx={{ display: "contents" }}>
+              <Box component="dt" sx={{ color: "text.secondary" }}>
+                {name}
+              </Box>
+              <Box
+                component="dd"
+                sx={{
+                  m: 0,
+                  overflowWrap: "anywhere",
+                  fontFamily: name === "Disk identifier" && known ? mono : undefined,
+                }}
+              >
+                {value}
+                {known && (
+                  <Button
+                    sx={{ py: 0, minWidth: 0, lineHeight: 1.3 }}
+                    aria-label={`Where it comes from: ${name} of the ${role}`}
+                    onClick={() =>
+                      onDetail({
+                        title: name,
+                        text: `${name} of the ${role}: ${known.value}.`,
+                        facts: [known],
+                        risks: [],
+                      })
+                    }
+                  >
+                    {origin[known.source.origin] ?? "source"}
+                  </Button>
+                )}
+              </Box>
             </Box>
-            <Box
-              component="dd"
-              sx={{
-                m: 0,
-                overflowWrap: "anywhere",
-                fontFamily: name === "Disk identifier" ? mono : undefined,
-              }}
-            >
-              {value}
-            </Box>
-          </Box>
-        ))}
+          );
+        })}
       </Box>
       <Box sx={{ overflowX: "auto" }} tabIndex={0} role="region" aria-label="Partitions">
         <Table size="small">
           <TableHead>
             <TableRow>
-              {["", "Type", "Holds", "Size", "First sector"].map((h) => (
+              {["", "Type", "Holds", "Size", "In use", "First sector"].map((h) => (
                 <TableCell
                   key={h}
                   sx={{
@@ -118,14 +166,28 @@ function DiskFacts({ disk, onDetail }: { disk: Disk; onDetail: (d: DetailContent
                     </Box>
                   )}
                 </TableCell>
-                <TableCell>{p.kind}</TableCell>
-                <TableCell sx={{ whiteSpace: "nowrap" }}>{p.size.binary}</TableCell>
+                <TableCell>
+                  {p.kind}
+                  {p.label && ` “${p.label}”`}
+                  {p.letter && ` (${p.letter}:)`}
+                  {p.state?.map((s) => (
+                    <Box key={s} component="span" sx={{ color: "warning.main" }}>
+                      {" · "}
+                      {stateWords[s] ?? s}
+                    </Box>
+                  ))}
+                </TableCell>
+                <TableCell sx={{ whiteSpace: "nowrap" }}>
+                  {p.size.bytes > 0 ? p.size.binary : "not known"}
+                </TableCell>
+                <TableCell sx={{ whiteSpace: "nowrap" }}>{p.used?.binary ?? ""}</TableCell>
                 <TableCell sx={{ whiteSpace: "nowrap", textAlign: "right" }}>
                   <Button
                     aria-label={`Show the table entry of partition ${p.number}, first sector ${p.start}`}
                     sx={{
                       p: 0,
                       minWidth: 0,
+                      lineHeight: 1.4,
                       fontFamily: mono,
                       fontSize: "0.75rem",
                       fontWeight: 400,
@@ -146,19 +208,34 @@ function DiskFacts({ disk, onDetail }: { disk: Disk; onDetail: (d: DetailContent
                       })
                     }
                   >
-                    {grouped(p.start)}
+                    {p.placed ? grouped(p.start) : "not known"}
                   </Button>
                 </TableCell>
               </TableRow>
             ))}
             {disk.partitions.length === 0 && (
               <TableRow>
-                <TableCell colSpan={5}>No partition can be found.</TableCell>
+                <TableCell colSpan={6}>No partition can be found.</TableCell>
               </TableRow>
             )}
           </TableBody>
         </Table>
       </Box>
+      {disk.partitions.length > 0 && disk.partitions.every((p) => p.placed) && (
+        <Box sx={{ mt: 0.5 }}>
+          {["sfdisk", "json"].map((form) => (
+            <Button
+              key={form}
+              component="a"
+              href={`/api/v1/cases/${caseId}/drives/${role}/layout?form=${form}`}
+              download
+              sx={{ px: 0.5 }}
+            >
+              {form === "sfdisk" ? "Save the layout for sfdisk" : "as JSON"}
+            </Button>
+          ))}
+        </Box>
+      )}
       {disk.problems.length > 0 && (
         <>
           <Typography variant="h3" sx={{ mt: 1.5 }}>

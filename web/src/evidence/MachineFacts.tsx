@@ -1,22 +1,23 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Collapse from "@mui/material/Collapse";
-import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import { type Case, type CaseInput, type Firmware, type Role, inputOf } from "../api/client";
+import { type Case, type CaseInput, type Fact, type Firmware, type Role, inputOf } from "../api/client";
 import { useUpdateCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, roles } from "../parts/format";
 import { ExpandLess, ExpandMore } from "../parts/icons";
+import { Pick } from "../parts/Pick";
 
 /** What the standards leave to the firmware; most are asked for only when they decide. */
 const choices = [
   ["startsFromNVMe", "Starts from NVMe drives"],
   ["startsFromUSB", "Starts from USB drives"],
   ["usesBackupGPT", "Uses the backup partition table"],
+  ["readsMacVolumes", "Is a Mac: reads APFS and HFS+"],
   ["startsAnyFATPartition", "Starts from any FAT partition"],
   ["needsProtectiveMBR", "Refuses a GPT without protective MBR"],
   ["entryMatchesByGUIDAlone", "Finds a moved partition by its GUID"],
@@ -24,8 +25,14 @@ const choices = [
   ["runsEmptyBootCode", "Legacy: runs an empty sector 0"],
 ] as const;
 
+const modeName: Record<string, string> = {
+  uefi: "UEFI",
+  legacy: "Legacy",
+  "uefi-csm": "UEFI with compatibility support",
+};
+
 /** The typed facts: what the technician reads off the firmware's screens. Every field may stay unknown. */
-export function MachineFacts({ case: c }: { case: Case }) {
+export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
   const [more, setMore] = useState(false);
   const [input, setInput] = useState(() => inputOf(c));
   const update = useUpdateCase(c.id);
@@ -65,8 +72,13 @@ export function MachineFacts({ case: c }: { case: Case }) {
         <Pick
           label="Firmware mode"
           value={input.firmware?.mode}
-          options={{ uefi: "UEFI", legacy: "Legacy", "uefi-csm": "UEFI with compatibility support" }}
-          onPick={(mode) => firmware({ mode })}
+          options={modeName}
+          onPick={(picked) => firmware({ mode: picked })}
+          hint={
+            mode?.source.origin === "text"
+              ? `A listing proves ${modeName[mode.value] ?? mode.value}.`
+              : undefined
+          }
         />
         <Pick
           label="Architecture"
@@ -193,36 +205,6 @@ function DriveFields({
       />
       <YesNo label="Attached" value={drive.attached} onPick={(attached) => onChange({ attached })} />
     </Box>
-  );
-}
-
-function Pick<T extends string>({
-  label,
-  value,
-  options,
-  onPick,
-}: {
-  label: string;
-  value?: T;
-  options: Record<T, string>;
-  onPick: (v: T | undefined) => void;
-}) {
-  return (
-    <TextField
-      select
-      label={label}
-      value={value ?? "unknown"}
-      onChange={(e) => onPick(e.target.value === "unknown" ? undefined : (e.target.value as T))}
-    >
-      <MenuItem value="unknown">
-        <em>not known</em>
-      </MenuItem>
-      {(Object.entries(options) as [T, string][]).map(([v, name]) => (
-        <MenuItem key={v} value={v}>
-          {name}
-        </MenuItem>
-      ))}
-    </TextField>
   );
 }
 

@@ -7,6 +7,7 @@ import type { Fact } from "../api/client";
 import { ByteView } from "./ByteView";
 import { groupNumbers, grouped, isRole } from "./format";
 import { ExpandLess, ExpandMore } from "./icons";
+import { ListingDialog } from "./ListingDialog";
 
 interface Props {
   caseId: number;
@@ -43,6 +44,7 @@ function FactItem({ caseId, fact, open }: { caseId: number; fact: Fact; open: bo
   const [shown, setShown] = useState(open);
   const role = source.drive;
   const hasBytes = source.origin === "bytes" && source.length > 0 && isRole(role);
+  const [listed, setListed] = useState(false);
   const place = source.structure ? `${source.structure}${source.field ? `, ${source.field}` : ""}` : "";
   return (
     <Box component="li" sx={{ py: 1, borderTop: 1, borderColor: "divider" }}>
@@ -58,6 +60,21 @@ function FactItem({ caseId, fact, open }: { caseId: number; fact: Fact; open: bo
         {place ? ` · ${place}` : ""}
         {hasBytes ? ` · byte ${grouped(source.offset)}` : ""}
       </Typography>
+      {source.evidence !== undefined && (
+        <>
+          <Button onClick={() => setListed(true)} sx={{ px: 0.5 }}>
+            Show the line
+          </Button>
+          {listed && (
+            <ListingDialog
+              caseId={caseId}
+              listing={source.evidence}
+              line={source.line}
+              onClose={() => setListed(false)}
+            />
+          )}
+        </>
+      )}
       {hasBytes && (
         <>
           <Button

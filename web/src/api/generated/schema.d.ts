@@ -91,6 +91,176 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/drives/{role}/layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A disk's layout in the form of sfdisk */
+        get: operations["export-layout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/drives/{role}/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell of a disk what a screen shows */
+        put: operations["tell-disk"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List every piece of evidence */
+        get: operations["list-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/evidence/{evidence}/withdrawn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Withdraw the bytes of a disk, or put them back */
+        put: operations["withdraw-evidence"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/listings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add the output of a command */
+        post: operations["add-listing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/listings/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a listing without keeping it */
+        post: operations["read-listing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/listings/{listing}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at a listing, line by line */
+        get: operations["get-listing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/listings/{listing}/withdrawn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Withdraw a listing, or put it back */
+        put: operations["withdraw-listing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who refers to which disk, partition or file system */
+        get: operations["list-references"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/references.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The references as comma-separated values */
+        get: operations["export-references"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/what-if": {
         parameters: {
             query?: never;
@@ -102,6 +272,23 @@ export interface paths {
         put?: never;
         /** Run the start check on a changed machine, saving nothing */
         post: operations["what-if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/downloads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the builds of the capture command */
+        get: operations["list-downloads"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -129,6 +316,17 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AddListingInput: {
+            /** @description The text as it came, in base64 */
+            data: string;
+            /** @description Drive role by the name of a disk in the listing; store for a boot configuration store */
+            disks?: {
+                [key: string]: string;
+            };
+            filename?: string;
+            /** @description Overrules what is recognised */
+            format?: string;
+        };
         Attempt: {
             drive?: string;
             /** @description Boot entry number, four hexadecimal digits */
@@ -143,6 +341,19 @@ export interface components {
             role?: string;
             steps: components["schemas"]["Step"][];
             symptom?: string;
+        };
+        BytesPiece: {
+            capacity: string;
+            filename: string;
+            held: string;
+            /** Format: int64 */
+            id: number;
+            inForce: boolean;
+            /** Format: date-time */
+            receivedAt: string;
+            role: string;
+            /** Format: date-time */
+            withdrawnAt?: string;
         };
         Case: {
             /** Format: date-time */
@@ -190,7 +401,12 @@ export interface components {
         };
         Check: {
             comparison: components["schemas"]["Comparison"];
+            contradictions: components["schemas"]["Contradiction"][];
+            /** @description Reasons to look again at which disk is which */
+            doubts: components["schemas"]["Doubt"][];
             drives: components["schemas"]["Drive"][];
+            /** @description The firmware mode with its source; absent when it is not known */
+            mode?: components["schemas"]["Fact"];
             /** @description Version of the rules */
             rules: string;
             trace: components["schemas"]["Trace"];
@@ -200,10 +416,20 @@ export interface components {
             pairs: components["schemas"]["Pair"][];
             rows: components["schemas"]["Row"][];
         };
+        Contradiction: {
+            drive?: string;
+            /** @description What is used */
+            stronger: components["schemas"]["Fact"];
+            weaker: components["schemas"]["Fact"];
+            what: string;
+        };
         Disk: {
             /** @description The byte ranges in evidence */
             extents: components["schemas"]["Extent"][];
-            filename: string;
+            /** @description What is known of the disk itself, each with its source */
+            facts: components["schemas"]["Fact"][];
+            /** @description Of the bytes in force; absent when no byte is in evidence */
+            filename?: string;
             /** @description How much is in evidence */
             held: components["schemas"]["Size"];
             /** @description Disk GUID or disk signature */
@@ -213,17 +439,36 @@ export interface components {
             partitions: components["schemas"]["Partition"][];
             problems: components["schemas"]["Problem"][];
             /** Format: date-time */
-            receivedAt: string;
+            receivedAt?: string;
+            /** @description The capacity was read off a screen */
+            rounded: boolean;
             /**
              * Format: int64
              * @description Logical, in bytes
              */
             sectorSize: number;
             /** Format: int64 */
-            sectors: number;
-            size: components["schemas"]["Size"];
+            sectors?: number;
+            /** @description Absent when nobody told the capacity */
+            size?: components["schemas"]["Size"];
             /** @enum {string} */
             style: "GPT" | "MBR" | "none" | "unknown";
+        };
+        Doubt: {
+            /**
+             * @description Both pieces are one disk, nothing tells them apart, or they look exchanged
+             * @enum {string}
+             */
+            kind: "same" | "alike" | "swapped";
+            text: string;
+        };
+        Download: {
+            /** @enum {string} */
+            arch: "amd64" | "arm64";
+            name: string;
+            size: string;
+            /** @enum {string} */
+            system: "linux" | "windows";
         };
         Drive: {
             attached?: boolean;
@@ -303,6 +548,10 @@ export interface components {
             text: string;
         };
         Firmware: {
+            /** @description Typed answers to the questions of a check, by their ID */
+            answers?: {
+                [key: string]: string;
+            };
             /** @enum {string} */
             arch?: "x64" | "ia32" | "arm64";
             /** @description By drive role: whether a boot entry leads to the drive's own loader */
@@ -314,6 +563,7 @@ export interface components {
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
             needsProtectiveMBR?: boolean;
+            readsMacVolumes?: boolean;
             runsEmptyBootCode?: boolean;
             secureBoot?: boolean;
             startsAnyFATPartition?: boolean;
@@ -332,10 +582,44 @@ export interface components {
         HealthOutputBody: {
             status: string;
         };
+        Line: {
+            /** @description What was taken from it, or what was expected */
+            means?: string;
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            state: "understood" | "passed over" | "not understood";
+            text: string;
+        };
         ListOutputBody: {
             cases: components["schemas"]["Case"][];
             /** @description Cursor of the next page; absent on the last */
             next?: string;
+        };
+        ListingInput: {
+            /** @description The text as it came, in base64 */
+            data: string;
+            filename?: string;
+            /** @description Overrules what is recognised */
+            format?: string;
+        };
+        ListingPiece: {
+            disks: {
+                [key: string]: string;
+            };
+            filename?: string;
+            format: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            length: number;
+            /** Format: date-time */
+            receivedAt: string;
+            /** Format: date-time */
+            withdrawnAt?: string;
         };
         Option: {
             id: string;
@@ -364,11 +648,14 @@ export interface components {
              * @description In sectors
              */
             length: number;
+            letter?: string;
             /** @description It ends beyond the end of the disk */
             lost: boolean;
             name?: string;
             /** Format: int64 */
             number: number;
+            /** @description Whether its place on the disk is known */
+            placed: boolean;
             /** @enum {string} */
             role: "boot" | "system" | "reserved" | "recovery" | "data";
             serial?: string;
@@ -379,7 +666,16 @@ export interface components {
              * @description First sector
              */
             start: number;
+            /** @description What is worth knowing of the file system: unclean, asleep */
+            state?: string[];
             type: string;
+            /** @description How much of it is in use */
+            used?: components["schemas"]["Size"];
+        };
+        Pieces: {
+            bytes: components["schemas"]["BytesPiece"][];
+            listings: components["schemas"]["ListingPiece"][];
+            told: components["schemas"]["ToldPiece"][];
         };
         Pin: {
             facts: components["schemas"]["Fact"][];
@@ -410,6 +706,68 @@ export interface components {
             stage: string;
             text: string;
         };
+        ReadDisk: {
+            model?: string;
+            name: string;
+            /** Format: int64 */
+            partitions: number;
+            /** @description The drive of the case; absent when nothing tells */
+            role?: string;
+            size?: string;
+            style?: string;
+            why?: string;
+        };
+        Reading: {
+            disks: components["schemas"]["ReadDisk"][];
+            /**
+             * Format: int64
+             * @description Boot entries it tells of
+             */
+            entries: number;
+            format: string;
+            /** @description All that are known, to overrule with */
+            formats: string[];
+            /** Format: int64 */
+            lineCount: number;
+            lines: components["schemas"]["Line"][];
+            /** @description The firmware mode that it proves */
+            mode?: string;
+            problem?: string;
+            /** @description It tells of a boot configuration store */
+            store: boolean;
+            storeRole?: string;
+            /**
+             * Format: int64
+             * @description How many lines told something
+             */
+            understood: number;
+            /**
+             * Format: int64
+             * @description How many lines were not understood
+             */
+            unread: number;
+        };
+        Reference: {
+            /** @description The drive that the holder lies on; absent for the firmware */
+            drive?: string;
+            /** @description Who names it */
+            holder: string;
+            /** @description By what it is named */
+            kind: string;
+            /**
+             * @description On which disk it exists, seen from the holder's; for the firmware this is the clone
+             * @enum {string}
+             */
+            means: "this" | "other" | "both" | "none" | "unknown";
+            on: components["schemas"]["Resolved"][];
+            source: components["schemas"]["Source"];
+            value: string;
+        };
+        Resolved: {
+            drive: string;
+            known: boolean;
+            partitions: number[];
+        };
         Risk: {
             facts?: components["schemas"]["Fact"][];
             text: string;
@@ -436,6 +794,11 @@ export interface components {
         Source: {
             /** @description Name of the drive the bytes were read from */
             drive?: string;
+            /**
+             * Format: int64
+             * @description The listing that the fact was read in
+             */
+            evidence?: number;
             /** @description The field within the structure */
             field?: string;
             /**
@@ -443,6 +806,11 @@ export interface components {
              * @description Length in bytes; 0 when the fact has no bytes of its own
              */
             length: number;
+            /**
+             * Format: int64
+             * @description The line of the listing, from 1
+             */
+            line?: number;
             /**
              * Format: int64
              * @description Byte offset from the start of the disk
@@ -455,11 +823,38 @@ export interface components {
         };
         Step: {
             facts?: components["schemas"]["Fact"][];
+            /** @description What would prove it, where it is unproven */
+            how?: string;
             /** @description What does not block here and is worth knowing */
             risks?: components["schemas"]["Risk"][];
             stage: string;
             state: string;
             text: string;
+        };
+        ToldDisk: {
+            /** @description Such as 232 GB, 465.8 GiB or 500107862016 */
+            capacity?: string;
+            id?: string;
+            partitions?: components["schemas"]["ToldPartition"][];
+            /**
+             * Format: int64
+             * @enum {integer}
+             */
+            sectorSize?: 512 | 4096;
+            /** @enum {string} */
+            style?: "GPT" | "MBR" | "none";
+        };
+        ToldPartition: {
+            active?: boolean;
+            fileSystem?: string;
+            label?: string;
+            /** @enum {string} */
+            purpose?: "boot" | "system" | "reserved" | "recovery" | "data";
+            size?: string;
+        };
+        ToldPiece: {
+            disk: components["schemas"]["ToldDisk"];
+            role: string;
         };
         Trace: {
             /** @description What the firmware tries, in order */
@@ -525,6 +920,9 @@ export interface components {
             deviceOrder?: string[];
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
+        };
+        WithdrawInput: {
+            withdrawn: boolean;
         };
     };
     responses: never;
@@ -805,6 +1203,363 @@ export interface operations {
             };
         };
     };
+    "export-layout": {
+        parameters: {
+            query?: {
+                form?: "sfdisk" | "json";
+            };
+            header?: never;
+            path: {
+                id: number;
+                role: "original" | "clone";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tell-disk": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                role: "original" | "clone";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToldDisk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pieces"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-evidence": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                evidence: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-listing": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddListingInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-listing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListingInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-listing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                listing: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-listing": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                listing: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reference"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "what-if": {
         parameters: {
             query?: never;
@@ -827,6 +1582,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-downloads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Download"][];
                 };
             };
             /** @description Error */

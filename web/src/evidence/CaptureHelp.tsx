@@ -1,0 +1,118 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import MenuItem from "@mui/material/MenuItem";
+import Paper from "@mui/material/Paper";
+import TextField from "@mui/material/TextField";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import type { Download } from "../api/client";
+import { useDownloads } from "../api/queries";
+import { CommandBlock } from "../parts/CommandBlock";
+
+interface Situation {
+  name: string;
+  system: Download["system"];
+  how: string;
+  title: string;
+  commands: (program: string) => string;
+}
+
+const linux = (name: string) => (program: string) =>
+  `chmod +x ${program}\nlsblk -d -o NAME,SIZE,MODEL,TRAN\nsudo ./${program} /dev/sdX -o ${name}.lkcap`;
+
+const situations: Situation[] = [
+  {
+    name: "The machine still runs Windows",
+    system: "windows",
+    how: "Start a terminal as administrator. The number of the disk is the one that Get-Disk shows; compare its size and model before you go on.",
+    title: "Disk N of the running Windows",
+    commands: (program) =>
+      `Get-Disk | Format-Table Number,FriendlyName,Size\n.\\${program} \\\\.\\PhysicalDriveN -o original.lkcap`,
+  },
+  {
+    name: "The machine still runs Linux",
+    system: "linux",
+    how: "As root, the boot entries of the firmware come along.",
+    title: "The disk of the running Linux",
+    commands: linux("original"),
+  },
+  {
+    name: "The clone hangs on another computer (Windows)",
+    system: "windows",
+    how: "When Windows offers to initialise or format the disk, say no. The sector size of a USB enclosure may be another one than the drive's own.",
+    title: "Disk N: the clone, on another computer",
+    commands: (program) =>
+      `Get-Disk | Format-Table Number,FriendlyName,Size,BusType\n.\\${program} \\\\.\\PhysicalDriveN -o clone.lkcap`,
+  },
+  {
+    name: "The clone hangs on another computer (Linux)",
+    system: "linux",
+    how: "Do not mount it. The sector size of a USB enclosure may be another one than the drive's own.",
+    title: "The clone, on another computer",
+    commands: linux("clone"),
+  },
+  {
+    name: "From a rescue stick, in the machine itself",
+    system: "linux",
+    how: "Start a live Linux in the firmware mode that the machine uses, so that its boot entries can be read. Both disks can be captured one after the other.",
+    title: "Both disks, from a live Linux",
+    commands: (program) =>
+      `chmod +x ${program}\nlsblk -d -o NAME,SIZE,MODEL,TRAN\nsudo ./${program} /dev/sdX -o original.lkcap\nsudo ./${program} /dev/sdY -o clone.lkcap`,
+  },
+];
+
+/** The capture command for download, with what to do in each situation. */
+export function CaptureHelp() {
+  const downloads = useDownloads();
+  const [at, setAt] = useState(0);
+  const s = situations[at]!;
+  const builds = (downloads.data ?? []).filter((d) => d.system === s.system);
+  const program =
+    builds[0]?.name ?? `latchkey-capture-${s.system}-amd64${s.system === "windows" ? ".exe" : ""}`;
+  return (
+    <Paper component="section" aria-label="Take a capture" sx={{ p: 1.5 }}>
+      <Typography variant="h3" component="h2">
+        Take a capture
+      </Typography>
+      <Typography variant="body2" color="text.secondary" sx={{ my: 0.75 }}>
+        One file of a few hundred kilobytes with just the sectors that decide a start. The command opens the
+        disk for reading only.
+      </Typography>
+      <TextField
+        select
+        fullWidth
+        label="Situation"
+        value={at}
+        onChange={(e) => setAt(Number(e.target.value))}
+        sx={{ my: 1 }}
+      >
+        {situations.map((x, i) => (
+          <MenuItem key={x.name} value={i}>
+            {x.name}
+          </MenuItem>
+        ))}
+      </TextField>
+      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1 }}>
+        {builds.map((d) => (
+          <Button key={d.name} component="a" href={`/downloads/${d.name}`} download variant="outlined">
+            {d.arch === "amd64" ? "64-bit PC" : "ARM 64-bit"} · {d.size}
+          </Button>
+        ))}
+        {builds.length === 0 && (
+          <Typography variant="body2">
+            {downloads.isPending
+              ? "Looking for the builds …"
+              : "No build for this system is ready on the server yet; look again in a minute."}
+          </Typography>
+        )}
+      </Box>
+      <Typography variant="body2" sx={{ mb: 1 }}>
+        {s.how}
+      </Typography>
+      <CommandBlock title={s.title} commands={s.commands(program)} />
+      <Typography variant="body2" color="text.secondary" sx={{ mt: 1 }}>
+        Then add the file to its disk under “What is known”.
+      </Typography>
+    </Paper>
+  );
+}
