@@ -28,11 +28,15 @@ type Description struct {
 
 // FirmwareDescription holds the firmware's settings; absent ones are unknown.
 type FirmwareDescription struct {
-	Mode        *string `json:"mode"`
-	Arch        *string `json:"arch"`
-	SecureBoot  *bool   `json:"secureBoot"`
-	Behaviour   string  `json:"behaviour"`
-	BootEntries string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them, or a folder of raw variables
+	Mode       *string `json:"mode"`
+	Arch       *string `json:"arch"`
+	SecureBoot *bool   `json:"secureBoot"`
+	// StorageMode is the storage controller's mode now, StorageModeBefore when the
+	// system last ran: ahci or raid.
+	StorageMode       *string `json:"storageMode"`
+	StorageModeBefore *string `json:"storageModeBefore"`
+	Behaviour         string  `json:"behaviour"`
+	BootEntries       string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them, or a folder of raw variables
 	BehaviourFacts
 }
 
@@ -60,6 +64,7 @@ type DriveDescription struct {
 	Capacity          *int64  `json:"capacity"` // bytes, when File is only the first part
 	Bus               *string `json:"bus"`
 	Attached          *bool   `json:"attached"`
+	Shown             *bool   `json:"shown"`             // in the firmware's boot list
 	LogicalSectorSize *int    `json:"logicalSectorSize"` // bytes; absent is 512
 }
 
@@ -160,6 +165,11 @@ func (d Description) validate() error {
 	if d.Firmware.Arch != nil {
 		add(oneOf("firmware.arch", *d.Firmware.Arch, "x64", "ia32", "arm64"))
 	}
+	for key, mode := range map[string]*string{"firmware.storageMode": d.Firmware.StorageMode, "firmware.storageModeBefore": d.Firmware.StorageModeBefore} {
+		if mode != nil {
+			add(oneOf(key, *mode, "ahci", "raid"))
+		}
+	}
 	if _, ok := firmware.Named(d.Firmware.Behaviour); !ok {
 		add(oneOf("firmware.behaviour", d.Firmware.Behaviour, "generic", "edk2", "seabios"))
 	}
@@ -212,6 +222,7 @@ func (l *Loaded) build(desc Description, dir string) error {
 	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: startup.Stage(desc.Until), Firmware: firmware.Settings{
 		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
 		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
+		StorageMode: fact.Maybe(desc.Firmware.StorageMode), StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),
 	}}
 	var paths []string
 	if desc.Firmware.BootEntries != "" {
@@ -228,7 +239,7 @@ func (l *Loaded) build(desc Description, dir string) error {
 			return fmt.Errorf("drives[%d]: %w", i, err)
 		}
 		l.Machine.Drives = append(l.Machine.Drives, startup.Drive{
-			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Contents: contents,
+			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
 		})
 	}
 	return nil

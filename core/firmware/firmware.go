@@ -29,8 +29,12 @@ type Settings struct {
 	Mode       fact.Of[Mode]
 	Arch       fact.Of[Arch]
 	SecureBoot fact.Of[bool]
-	Behaviour  Behaviour
-	Entries    *Entries // nil when nothing is known of the boot entries
+	// StorageMode is how the storage controller works now, StorageModeBefore how it
+	// worked when the system last ran: "ahci" or "raid".
+	StorageMode       fact.Of[string]
+	StorageModeBefore fact.Of[string]
+	Behaviour         Behaviour
+	Entries           *Entries // nil when nothing is known of the boot entries
 }
 
 // Behaviour names the choices that the standards leave to the firmware.

@@ -1,6 +1,7 @@
 package loader
 
 import (
+	"encoding/binary"
 	"errors"
 	"sort"
 	"strings"
@@ -53,6 +54,7 @@ type Found struct {
 	Name    string // what it is, in the trade's words
 	File    volume.File
 	Program Program
+	Header  int64 // byte offset of its PE header on the volume, -1 when it has none
 	Err     error // why it cannot be started; nil for a sound program
 }
 
@@ -66,6 +68,19 @@ func (f Found) Is() string {
 	}
 	return f.Name
 }
+
+// Region returns the program's header at its place; base is the byte offset of the
+// partition. PE/COFF specification, "COFF File Header" and "Optional Header".
+func (f Found) Region(base int64) (disk.Region, bool) {
+	return disk.Region{Structure: f.Path, Offset: base + f.Header, Length: 96, Fields: []disk.Field{
+		{Name: "Signature", Offset: 0, Length: 4, Form: disk.Text}, {Name: "Machine", Offset: 4, Length: 2, Form: disk.Hex},
+		{Name: "NumberOfSections", Offset: 6, Length: 2, Form: disk.Number}, {Name: "SizeOfOptionalHeader", Offset: 20, Length: 2, Form: disk.Number},
+		{Name: "Magic", Offset: 24, Length: 2, Form: disk.Hex}, {Name: "Subsystem", Offset: 92, Length: 2, Form: disk.Number},
+	}}, f.Header >= 0
+}
+
+// peOffset is where a program says where its header lies.
+const peOffset = 0x3C
 
 // Missing reports whether the evidence lacks the loader's bytes, so that
 // nothing is known of it.
@@ -130,8 +145,13 @@ func Look(fat *volume.FAT, path string) (Found, error) {
 		return f, volume.ErrNotFound
 	}
 	var r *volume.Stream
+	f.Header = -1
 	if r, f.Err = fat.Open(file); f.Err == nil {
 		f.Program, f.Err = ExamineEFI(r, r.Size())
+		at := make([]byte, 4)
+		if _, err := r.ReadAt(at, peOffset); err == nil && f.Err == nil {
+			f.Header = r.Place(int64(binary.LittleEndian.Uint32(at)))
+		}
 	}
 	return f, nil
 }

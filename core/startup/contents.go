@@ -153,12 +153,21 @@ func (d *Drive) cutSystem() (disk.Partition, bool) {
 // Regions lists every decoded structure at its place on the disk.
 func (c *Contents) Regions() []disk.Region {
 	regions := c.Layout.Regions()
+	if c.Core.Image != nil {
+		regions = append(regions, loader.GRUBCoreRegions(c.Core.Sector)...)
+	}
 	for i, p := range c.Layout.Partitions {
 		base := int64(p.Start) * int64(c.Layout.SectorSize)
 		v := &c.Volumes[i]
 		regions = append(regions, v.Regions(base)...)
 		for _, f := range v.Loaders {
 			regions = append(regions, f.File.Region(base))
+			if r, ok := f.Region(base); ok {
+				regions = append(regions, r)
+			}
+		}
+		if s := v.Hibernated.Source(); s.Length == 4 {
+			regions = append(regions, disk.Region{Structure: s.Structure, Offset: s.Offset, Length: 4, Fields: []disk.Field{{Name: s.Field, Length: 4, Form: disk.Text}}})
 		}
 		for _, f := range v.Configs {
 			regions = append(regions, f.regions(base)...)

@@ -81,6 +81,8 @@ type Drive struct {
 	// HasEntry tells whether a boot entry leads to the drive's own loader; it
 	// counts only while the boot entries themselves are not known.
 	HasEntry fact.Of[bool]
+	// Shown: the firmware's boot list shows the drive.
+	Shown    fact.Of[bool]
 	Contents *Contents // nil when nothing of the disk is in evidence
 }
 

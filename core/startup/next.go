@@ -171,44 +171,52 @@ func (a *Attempt) takes(d *Drive, to spot, text string, facts ...Fact) {
 	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: state, Text: text, Facts: facts})
 }
 
-func (k *walk) originalBusKnown() bool {
+// newWay reports whether the system reaches its disk in another way than when it
+// last ran, and names that way: another controller mode, or another bus.
+func (k *walk) newWay(d *Drive) (name string, changed bool) {
+	now, known := k.m.Firmware.StorageMode.Get()
+	before, ok := k.m.Firmware.StorageModeBefore.Get()
+	if known && ok && now != before {
+		return "the controller's mode (" + strings.ToUpper(now) + ", before " + strings.ToUpper(before) + ")", true
+	}
+	bus, known := d.Bus.Get()
+	was, had := k.originalBus()
+	switch {
+	case d.Role == RoleOriginal, known && had && was == bus:
+		return "", false // it ran from there
+	case bus == "sata" && !had:
+		return "", false // nothing tells of a change
+	case !known:
+		return "the bus it hangs on now", true
+	case bus == "nvme":
+		return "NVMe", true
+	}
+	return strings.ToUpper(bus), true
+}
+
+func (k *walk) originalBus() (string, bool) {
 	for i := range k.m.Drives {
-		if _, ok := k.m.Drives[i].Bus.Get(); ok && k.m.Drives[i].Role == RoleOriginal {
-			return true
+		if k.m.Drives[i].Role == RoleOriginal {
+			return k.m.Drives[i].Bus.Get()
 		}
 	}
-	return false
+	return "", false
 }
 
 // driver asks whether the system can reach its disk on the clone's bus.
 // start-rules, stage 8.
 func (k *walk) driver(a *Attempt, home spot, system, symptom string) bool {
 	d := home.drive
-	bus, known := d.Bus.Get()
-	for i := range k.m.Drives {
-		if o := &k.m.Drives[i]; o.Role == RoleOriginal && o != d {
-			if was, ok := o.Bus.Get(); ok && known && was == bus {
-				return true
-			}
-		}
-	}
-	if d.Role == RoleOriginal || bus == "sata" && !k.originalBusKnown() {
-		return true // it ran from there, or nothing tells of a change of bus
-	}
-	name := "the bus it hangs on now"
-	if known {
-		name = strings.ToUpper(bus)
-		if bus == "nvme" {
-			name = "NVMe"
-		}
+	name, changed := k.newWay(d)
+	if !changed {
+		return true
 	}
 	if !k.w.yes(unknownBool, Question{
 		ID: "driver:" + d.Name, Stage: StageSystem, Drive: d.Name,
 		Text: fmt.Sprintf("Has %s on %s a driver for %s that it loads at start-up?", system, d.called(), name),
 		How:  "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it.",
 	}) {
-		a.Symptom = symptom
-		a.block(StageSystem, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.called(), name), d.cite("Bus", bus, d.Bus.Source()))
+		a.stop(StageSystem, symptom, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.called(), name))
 		return false
 	}
 	return true

@@ -253,3 +253,44 @@ func TestGRUBInstalledByItsOwnTools(t *testing.T) {
 	trace := startup.Simulate(startup.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)}, Drives: []startup.Drive{clone}})
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 }
+
+func TestAChangedControllerModeAsksForADriver(t *testing.T) {
+	m := whole(firmware.UEFI, drive(t, startup.RoleClone, windowsDisk(1, 1).MustBuild()))
+	m.Firmware.StorageMode, m.Firmware.StorageModeBefore = fact.Tell("ahci"), fact.Tell("ahci")
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	m.Firmware.StorageModeBefore = fact.Tell("raid")
+	trace := startup.Simulate(m)
+	require.Len(t, trace.Missing, 1)
+	assert.Contains(t, trace.Missing[0].Text, "AHCI, before RAID")
+}
+
+func TestADriveThatTheBootListDoesNotShow(t *testing.T) {
+	d := drive(t, startup.RoleClone, windowsDisk(1, 1).MustBuild())
+	d.Shown = fact.Tell(false)
+	trace := startup.Simulate(whole(firmware.UEFI, d))
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Equal(t, startup.StageDrive, trace.Stage)
+	d.Bus, d.Shown = fact.Tell("nvme"), fact.Tell(true)
+	m := whole(firmware.UEFI, d)
+	m.Firmware.Behaviour.StartsFromNVMe, m.DeviceOrder = fact.Unknown[bool](), nil
+	m.Answers = map[string]string{"driver:clone": "yes"}
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "what the boot list shows needs no question")
+}
+
+// A Mac's firmware reads what others do not. start-rules, section 7; common
+// practice, no source.
+func TestAMacReadsItsOwnVolumes(t *testing.T) {
+	raw := make([]byte, 4096)
+	copy(raw[32:], "NXSB")
+	d := gptDisk(1, nil)
+	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
+	m := whole(firmware.UEFI, drive(t, startup.RoleClone, d.MustBuild()))
+	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict, "edk2 has no driver for it")
+	m.Firmware.Behaviour.ReadsMacVolumes = fact.Unknown[bool]()
+	trace := startup.Simulate(m)
+	require.Len(t, trace.Missing, 1)
+	assert.Equal(t, "readsMacVolumes", trace.Missing[0].Field)
+	m.Firmware.Behaviour.ReadsMacVolumes = fact.Tell(true)
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Reaches)
+}

@@ -128,8 +128,11 @@ func (k *walk) askFirst(drives *[]*Drive) {
 // from. start-rules, stage 1.
 func (k *walk) seen(a *Attempt, d *Drive) bool {
 	bus, known := d.Bus.Get()
+	shown, told := d.Shown.Get()
 	switch {
-	case k.listed(d):
+	case told && !shown:
+		return a.block(StageDrive, "The firmware's boot list does not show "+d.called()+".", d.cite("In the boot list", "no", d.Shown.Source()))
+	case k.listed(d), told:
 	case known && bus == "nvme" && !k.startsFrom(d, "NVMe", k.m.Firmware.Behaviour.StartsFromNVMe):
 		return a.block(StageDrive, "The firmware has no driver for NVMe: a running system shows the drive, the boot list does not.",
 			d.cite("Bus", "NVMe", d.Bus.Source()))

@@ -29,11 +29,14 @@ type CaseInput struct {
 // Firmware holds the typed facts of the firmware; absent ones are unknown. It is
 // store.Firmware with what is allowed for each.
 type Firmware struct {
-	Mode       *string `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
-	Arch       *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
-	SecureBoot *bool   `json:"secureBoot,omitempty"`
+	Mode              *string `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	Arch              *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
+	SecureBoot        *bool   `json:"secureBoot,omitempty"`
+	StorageMode       *string `json:"storageMode,omitempty" enum:"ahci,raid" doc:"The storage controller's mode now"`
+	StorageModeBefore *string `json:"storageModeBefore,omitempty" enum:"ahci,raid" doc:"The storage controller's mode when the system last ran"`
 	capture.BehaviourFacts
 	Entries map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+	Shown   map[string]bool   `json:"shown,omitempty" doc:"By drive role: whether the firmware's boot list shows the drive"`
 	Answers map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
 }
 

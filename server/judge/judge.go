@@ -41,7 +41,7 @@ type Check struct {
 	Trace      startup.Trace      `json:"trace"`
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
-	Mode *startup.Fact `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
+	Mode       *startup.Fact      `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
 	// Contradictions are facts that two pieces of evidence tell differently.
 	Contradictions []startup.Contradiction `json:"contradictions"`
 	Doubts         []compare.Doubt         `json:"doubts" doc:"Reasons to look again at which disk is which"`
@@ -63,6 +63,7 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 	w.apply(&a.machine)
 	k := check(a.machine, c)
 	k.Contradictions = a.contradictions
+	k.Doubts = append(k.Doubts, a.doubts...)
 	if mode, known := a.machine.Firmware.Mode.Get(); known {
 		k.Mode = &startup.Fact{Label: "Firmware mode", Value: string(mode), Source: a.machine.Firmware.Mode.Source()}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"latchkey/capture/listing"
+	"latchkey/core/compare"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
@@ -16,6 +17,7 @@ import (
 type assembled struct {
 	machine        startup.Machine
 	contradictions []startup.Contradiction
+	doubts         []compare.Doubt
 }
 
 // read is a listing with where it came from.
@@ -81,7 +83,30 @@ func (j *Judge) assemble(ctx context.Context, c *store.Case) (*assembled, error)
 		}
 		m.Drives = append(m.Drives, drive)
 	}
+	out.misplaced(c, listings)
 	return out, nil
+}
+
+// misplaced looks for disks of listings that were given to one drive and fit the
+// other one better.
+func (out *assembled) misplaced(c *store.Case, listings []read) {
+	models := map[string]string{}
+	for _, d := range c.Drives {
+		models[d.Role] = d.Model
+	}
+	for _, l := range listings {
+		for i := range l.Disks {
+			d := &l.Disks[i]
+			given := l.disks[d.Name]
+			if given == "" {
+				continue
+			}
+			if fits, why := compare.Belongs(d.Contents(), d.Model, out.machine.Drives, models); fits != "" && fits != given {
+				out.doubts = append(out.doubts, compare.Doubt{Kind: "elsewhere",
+					Text: fmt.Sprintf("%s of the listing %s was given to the %s, but fits the %s better, %s", d.Name, l.Format, given, fits, why)})
+			}
+		}
+	}
 }
 
 // settings takes over the typed facts of the firmware.
@@ -91,6 +116,7 @@ func settings(c *store.Case) startup.Machine {
 	f.Apply(&b)
 	m := startup.Machine{Answers: f.Answers, Firmware: firmware.Settings{
 		Mode: told[firmware.Mode](f.Mode), Arch: told[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
+		StorageMode: fact.Maybe(f.StorageMode), StorageModeBefore: fact.Maybe(f.StorageModeBefore),
 	}}
 	if len(c.DeviceOrder) > 0 {
 		m.DeviceOrder = c.DeviceOrder
@@ -124,6 +150,9 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	drive := startup.Drive{Name: d.Role, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached)}
 	if told, ok := c.Firmware.Entries[d.Role]; ok {
 		drive.HasEntry = fact.Tell(told)
+	}
+	if shown, ok := c.Firmware.Shown[d.Role]; ok {
+		drive.Shown = fact.Tell(shown)
 	}
 	bytes, err := j.examine(ctx, d.Evidence, paths...)
 	if err != nil {

@@ -37,10 +37,16 @@ type Firmware struct {
 	Mode       *string `json:"mode,omitempty"`
 	Arch       *string `json:"arch,omitempty"`
 	SecureBoot *bool   `json:"secureBoot,omitempty"`
+	// StorageMode is the storage controller's mode now, StorageModeBefore when the
+	// system last ran.
+	StorageMode       *string `json:"storageMode,omitempty"`
+	StorageModeBefore *string `json:"storageModeBefore,omitempty"`
 	capture.BehaviourFacts
 	// Entries tells, by drive role, whether a boot entry leads to the drive's
 	// own loader.
 	Entries map[string]bool `json:"entries,omitempty"`
+	// Shown tells, by drive role, whether the firmware's boot list shows the drive.
+	Shown map[string]bool `json:"shown,omitempty"`
 	// Answers are typed answers to the questions of a check, by their ID.
 	Answers map[string]string `json:"answers,omitempty"`
 }

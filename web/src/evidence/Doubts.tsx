@@ -13,7 +13,7 @@ export function Doubts({ caseId, check }: { caseId: number; check?: Check }) {
   return (
     <Box sx={{ display: "grid", gap: 0.75, mt: 1 }}>
       {check.doubts.map((d) => (
-        <Alert key={d.kind} severity="warning" variant="outlined" sx={{ py: 0 }}>
+        <Alert key={d.text} severity="warning" variant="outlined" sx={{ py: 0 }}>
           {d.text}
         </Alert>
       ))}

@@ -31,6 +31,8 @@ const modeName: Record<string, string> = {
   "uefi-csm": "UEFI with compatibility support",
 };
 
+const storageModes = { ahci: "AHCI", raid: "RAID or VMD" };
+
 /** The typed facts: what the technician reads off the firmware's screens. Every field may stay unknown. */
 export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
   const [more, setMore] = useState(false);
@@ -91,6 +93,18 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
           value={input.firmware?.secureBoot}
           onPick={(secureBoot) => firmware({ secureBoot })}
         />
+        <Pick
+          label="Storage controller mode now"
+          value={input.firmware?.storageMode}
+          options={storageModes}
+          onPick={(storageMode) => firmware({ storageMode })}
+        />
+        <Pick
+          label="… and when the system last ran"
+          value={input.firmware?.storageModeBefore}
+          options={storageModes}
+          onPick={(storageModeBefore) => firmware({ storageModeBefore })}
+        />
         <YesNo
           label="Tries the fallback loader on fixed disks"
           value={input.firmware?.fallbackOnFixedDisks}
@@ -144,7 +158,15 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
               key={role}
               label={`Has a boot entry for the ${role}`}
               value={input.firmware?.entries?.[role]}
-              onPick={(v) => firmware({ entries: withEntry(input.firmware?.entries, role, v) })}
+              onPick={(v) => firmware({ entries: withRole(input.firmware?.entries, role, v) })}
+            />
+          ))}
+          {roles.map((role) => (
+            <YesNo
+              key={`shown ${role}`}
+              label={`Its boot list shows the ${role}`}
+              value={input.firmware?.shown?.[role]}
+              onPick={(v) => firmware({ shown: withRole(input.firmware?.shown, role, v) })}
             />
           ))}
         </Box>
@@ -160,9 +182,13 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
   );
 }
 
-/** Boot entries told by role; one that is not known is left out. */
-function withEntry(entries: Firmware["entries"], role: Role, told: boolean | undefined): Firmware["entries"] {
-  const others = Object.fromEntries(Object.entries(entries ?? {}).filter(([r]) => r !== role));
+/** A fact told by role; one that is not known is left out. */
+function withRole(
+  facts: Record<string, boolean> | undefined,
+  role: Role,
+  told: boolean | undefined,
+): Record<string, boolean> {
+  const others = Object.fromEntries(Object.entries(facts ?? {}).filter(([r]) => r !== role));
   return told === undefined ? others : { ...others, [role]: told };
 }
 

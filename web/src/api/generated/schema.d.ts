@@ -456,10 +456,10 @@ export interface components {
         };
         Doubt: {
             /**
-             * @description Both pieces are one disk, nothing tells them apart, or they look exchanged
+             * @description Both pieces are one disk, nothing tells them apart, they look exchanged, or a piece fits the other disk better
              * @enum {string}
              */
-            kind: "same" | "alike" | "swapped";
+            kind: "same" | "alike" | "swapped" | "elsewhere";
             text: string;
         };
         Download: {
@@ -566,9 +566,23 @@ export interface components {
             readsMacVolumes?: boolean;
             runsEmptyBootCode?: boolean;
             secureBoot?: boolean;
+            /** @description By drive role: whether the firmware's boot list shows the drive */
+            shown?: {
+                [key: string]: boolean;
+            };
             startsAnyFATPartition?: boolean;
             startsFromNVMe?: boolean;
             startsFromUSB?: boolean;
+            /**
+             * @description The storage controller's mode now
+             * @enum {string}
+             */
+            storageMode?: "ahci" | "raid";
+            /**
+             * @description The storage controller's mode when the system last ran
+             * @enum {string}
+             */
+            storageModeBefore?: "ahci" | "raid";
             triesNextDisk?: boolean;
             usesBackupGPT?: boolean;
         };

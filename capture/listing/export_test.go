@@ -1,0 +1,54 @@
+package listing_test
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/capture/listing"
+	"latchkey/core/startup"
+	"latchkey/internal/reference"
+)
+
+// sfdisk itself writes what we export to another disk; its own dump of that disk
+// is what we exported.
+func TestSfdiskTakesTheExport(t *testing.T) {
+	for _, style := range []string{"gpt", "dos"} {
+		path := written(t, style)
+		dump, err := listing.ExportDump(&contents(t, path).Layout, path)
+		require.NoError(t, err)
+		assert.Equal(t, plain(reference.Run(t, "", "sfdisk", "--dump", path)), plain(string(dump)), style)
+		copied := reference.Image(t, 512<<20)
+		reference.Run(t, string(dump), "sfdisk", "-q", copied)
+		assert.Equal(t, plain(strings.ReplaceAll(reference.Run(t, "", "sfdisk", "--dump", copied), copied, path)), plain(string(dump)), style)
+
+		raw, err := listing.ExportJSON(&contents(t, path).Layout, path)
+		require.NoError(t, err)
+		var ours, theirs any
+		require.NoError(t, json.Unmarshal(raw, &ours))
+		require.NoError(t, json.Unmarshal([]byte(reference.Run(t, "", "sfdisk", "--json", path)), &theirs))
+		assert.Equal(t, theirs, ours, style)
+	}
+}
+
+// plain leaves out what is only alignment.
+func plain(s string) string { return strings.Join(strings.Fields(strings.ToLower(s)), " ") }
+
+func TestExportsThatCannotBe(t *testing.T) {
+	d := startup.Described{Style: "GPT", Partitions: []startup.DescribedPartition{{Number: 1, Start: -1}}}
+	_, err := listing.ExportDump(&d.Contents().Layout, "x")
+	assert.ErrorContains(t, err, "where partition 1 lies is not known")
+	d = startup.Described{Style: "none"}
+	_, err = listing.ExportJSON(&d.Contents().Layout, "x")
+	assert.ErrorContains(t, err, "no partition table")
+}
+
+func TestReferencesAsCSV(t *testing.T) {
+	raw, err := listing.ExportReferences([]startup.Reference{{Holder: `store, "system"`, Kind: "partition UUID", Value: "x", Means: "other", Drive: "clone",
+		On: []startup.Resolved{{Drive: "original", Known: true, Partitions: []int{3}}, {Drive: "clone", Known: true}}}})
+	require.NoError(t, err)
+	assert.Equal(t, "holder,on,named by,value,means,original,clone,source\r\n\"store, \"\"system\"\"\",clone,partition UUID,x,other,partition 3,none,\r\n", string(raw))
+}
