@@ -19,6 +19,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
+	"latchkey/demo"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
@@ -80,6 +81,41 @@ func TestACaptureGivesTheSameFactsAsItsDisk(t *testing.T) {
 			assert.Equal(t, pins, pins2)
 		}
 	}
+}
+
+// Every disk of the demo world, whatever it holds, gives the same facts from its
+// capture: tables, volumes, configuration, and what all of that leads to.
+func TestCapturesOfEveryDemoDisk(t *testing.T) {
+	for _, c := range demo.Cases() {
+		for role, decl := range map[string]demo.Drive{"original": c.Original, "clone": c.Clone} {
+			if decl.Disk == nil {
+				continue
+			}
+			m, err := decl.Disk()
+			require.NoError(t, err)
+			file := take(t, m, nil)
+			assert.Less(t, len(file), 2<<20, c.Name)
+			got, err := capture.ReadCapture(bytes.NewReader(file), int64(len(file)))
+			require.NoError(t, err)
+			whole, err := disk.New(m, m.Size, m.SectorSize)
+			require.NoError(t, err)
+			captured, err := disk.New(got.Sectors, got.Capacity, m.SectorSize)
+			require.NoError(t, err)
+			captured.SetCounts(got.Counts)
+			assert.Equal(t, everything(startup.Examine(whole)), everything(startup.Examine(captured)), "%s of %s", role, c.Name)
+		}
+	}
+}
+
+// everything is what a check and the screens take from a disk.
+func everything(c *startup.Contents) []any {
+	m := startup.Machine{Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Contents: c}}}
+	out := []any{c.Layout, startup.Simulate(m), startup.References(m), c.Regions()}
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		out = append(out, v.Kind, v.Label, v.Serial, v.Used, v.Unclean, v.Hibernated, v.Kernels, v.LegacyManager, v.Problems, len(v.Configs), v.Loaders)
+	}
+	return out
 }
 
 func TestACaptureHoldsNoUserData(t *testing.T) {
