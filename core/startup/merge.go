@@ -18,17 +18,6 @@ type Contradiction struct {
 	Weaker   Fact   `json:"weaker"`
 }
 
-// rank orders evidence, the strongest first.
-func rank(o fact.Origin) int {
-	switch o {
-	case fact.Bytes:
-		return 0
-	case fact.Text:
-		return 1
-	}
-	return 2
-}
-
 // Merge joins what several pieces of evidence tell of one drive, the strongest
 // first: the first that knows a fact is used, and where another one tells it
 // differently, that is a contradiction.

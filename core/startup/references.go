@@ -7,7 +7,6 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/loader"
-	"latchkey/core/volume"
 )
 
 // Reference is a place where something names a disk, a partition or a file
@@ -211,13 +210,4 @@ func (r Reference) resolve(m Machine, home string, on func(*Drive) ([]int, bool)
 		r.Means = "unknown"
 	}
 	return r
-}
-
-// isSystem reports whether a volume can hold an operating system that is read.
-func isSystem(k volume.Kind) bool {
-	switch k {
-	case volume.KindNTFS, volume.KindExt, volume.KindBtrfs, volume.KindXFS, volume.KindBitLocker, volume.KindLUKS:
-		return true
-	}
-	return false
 }
