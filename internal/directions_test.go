@@ -31,7 +31,8 @@ var layers = [][]string{
 	{"server/store/storetest"},
 	{"server/judge"},
 	{"server/api", "web"},
-	{"cmd/latchkey"},
+	{"cmd/capturing"},
+	{"cmd/latchkey", "cmd/latchkey-capture"},
 }
 
 // forbidden lists what the layers would allow and the architecture does not: the
