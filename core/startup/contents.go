@@ -7,6 +7,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/loader"
+	"latchkey/core/realmode"
 	"latchkey/core/volume"
 )
 
@@ -16,6 +17,9 @@ type Contents struct {
 	Layout  disk.Layout
 	Volumes []Volume // one for each of Layout.Partitions
 	Code    loader.BootCode
+	// Run is what the code of sector 0 does, run in a model; nil when there is
+	// none.
+	Run *realmode.Run
 	Core    GRUBCore // set when Code is GRUB
 	// Capacity is where the size was read; Rounded is set for one that was read off
 	// a screen.
@@ -70,6 +74,12 @@ func Examine(d *disk.Disk, paths ...string) *Contents {
 	}
 	if c.Code == loader.CodeGRUB {
 		c.Core = findGRUBCore(d, c.Layout.MBR.BootCode)
+	}
+	if c.Code == loader.CodeClassic || c.Code == loader.CodeOther {
+		if sector, err := d.Read(0, 512); err == nil {
+			run := realmode.Execute(sector, d, disk.IsNotCaptured)
+			c.Run = &run
+		}
 	}
 	return c
 }

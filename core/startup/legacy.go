@@ -49,6 +49,9 @@ func (k *walk) legacyDevice(a *Attempt, d *Drive) bool {
 		a.pass(StageOrder, "The firmware comes to "+d.called()+".")
 		return a.block(StageTable, "Sector 0 of "+d.called()+" does not end in 55 AA: the firmware passes the disk over.", problemFacts(&c.Layout, d.Name)...)
 	}
+	if c.Run != nil && c.Run.Settled() {
+		return k.ranCode(a, d)
+	}
 	if !k.legacyMode(a, d) {
 		return false
 	}

@@ -2,11 +2,14 @@ package diskmaker
 
 import "encoding/binary"
 
-// Program describes a small EFI program that returns success at once.
+// Program describes a small EFI program.
 type Program struct {
-	Machine uint16 // PE/COFF machine; 0 is x64
-	Signed  bool   // carries a certificate table (with a made-up certificate)
-	Size    int    // bytes, at least 1024; 0 is 1024
+	Machine   uint16 // PE/COFF machine; 0 is x64
+	Subsystem uint16 // 0 is an EFI application
+	// Code is what runs, independent of its place; nil returns success at once.
+	Code   []byte
+	Signed bool // carries a certificate table (with a made-up certificate)
+	Size   int  // bytes, at least 1024; 0 is 1024
 	// Is makes it recognisable: "windows", "shim", "grub" or "systemd-boot".
 	Is     string
 	Prefix string // GRUB's folder
@@ -46,7 +49,11 @@ const (
 // 2.10, section 2.1.1.
 func (p Program) Bytes() []byte {
 	le := binary.LittleEndian
-	size := max(p.Size, peMinSize+512)
+	code := p.Code
+	if code == nil {
+		code = []byte{0x31, 0xC0, 0xC3} // xor eax, eax; ret
+	}
+	size := max(p.Size, peMinSize+512, peMinSize+(len(code)+511)/512*512)
 	size -= size % 512
 	b := make([]byte, size, size+certLen)
 	copy(b, "MZ")
@@ -72,6 +79,9 @@ func (p Program) Bytes() []byte {
 	opt := coff[20:]
 	text := uint32(size-peSectionAt) - uint32(len(mark)+511)/512*512
 	dirs := p.optionalHeader(opt, machine, text)
+	if p.Subsystem != 0 {
+		le.PutUint16(opt[68:], p.Subsystem)
+	}
 	if p.Signed {
 		le.PutUint32(opt[dirs+4*8:], uint32(size))
 		le.PutUint32(opt[dirs+4*8+4:], certLen)
@@ -88,7 +98,7 @@ func (p Program) Bytes() []byte {
 	le.PutUint32(section[16:], text)
 	le.PutUint32(section[20:], peSectionAt)
 	le.PutUint32(section[36:], 0x60000020) // code, execute, read
-	copy(b[peSectionAt:], []byte{0x31, 0xC0, 0xC3})
+	copy(b[peSectionAt:], code)
 	if name != "" {
 		copy(b[peSectionAt+text:], mark)
 		section = section[40:]

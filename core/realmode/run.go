@@ -1,0 +1,100 @@
+// Package realmode runs boot code in a small model of a PC in real mode, to see
+// what it does: which sectors it reads, which of them it passes control to, and
+// what it says on the screen. The model is bounded: it holds one mebibyte of
+// memory, one disk and the few firmware services that boot code calls.
+package realmode
+
+import (
+	"errors"
+	"io"
+)
+
+// End is how a run ended.
+type End string
+
+// The ends.
+const (
+	PassesOn  End = "passes on"    // control went to sectors that the code loaded
+	HandsBack End = "hands back"   // INT 18h: the firmware has its turn again
+	Halts     End = "halts"        // it stops for good
+	Waits     End = "waits"        // it waits for a key
+	Goes      End = "goes on"      // it was still running at the bound
+	Lacks     End = "lacks"        // it reads sectors that are not in evidence
+	Unknown   End = "not modelled" // an instruction or service that the model lacks
+)
+
+// Run is what boot code did.
+type Run struct {
+	End    End
+	Output string // what it wrote on the screen and the serial port
+	Reads  []Read
+	// Sector and Offset say which loaded sector control went to, and where in it.
+	Sector uint64
+	Offset int
+	Why    string // what ended the run, for an End that is not modelled or lacks evidence
+	Steps  int    // instructions
+}
+
+// Settled reports whether the run tells what the code does.
+func (r *Run) Settled() bool { return r.End != Lacks && r.End != Unknown }
+
+// Read is a read of the disk.
+type Read struct {
+	Sector  uint64
+	Count   int
+	Address int // linear address in memory
+	Failed  bool
+}
+
+// Disk is what boot code reads.
+type Disk interface {
+	io.ReaderAt
+	Sectors() uint64
+	SectorSize() int
+}
+
+// Bounds of a run.
+const (
+	maxSteps  = 40_000
+	maxReads  = 256
+	maxOutput = 4096
+)
+
+// bootAt is where the firmware loads sector 0. Common practice.
+const bootAt = 0x7C00
+
+// Execute runs the code of a boot sector as legacy firmware does: at 0:7C00 with
+// the drive's number in DL. lacks tells a read of what the evidence does not hold
+// from one that fails on the disk.
+func Execute(sector []byte, d Disk, lacks func(error) bool) (r Run) {
+	c := newCPU(d, lacks)
+	copy(c.mem[bootAt:], sector)
+	defer func() {
+		r = c.run
+		r.Steps = c.steps
+	}()
+	for c.steps = 0; c.steps < maxSteps; c.steps++ {
+		if from := c.shadow[c.linear(segCS, uint32(c.ip))]; from != 0 {
+			c.run.End = PassesOn
+			c.run.Sector, c.run.Offset = uint64(from-1)/512, int(from-1)%512
+			return
+		}
+		if err := c.step(); err != nil {
+			var over *stop
+			if errors.As(err, &over) {
+				c.run.End, c.run.Why = over.end, over.why
+			}
+			return
+		}
+	}
+	c.run.End = Goes
+	return
+}
+
+// stop ends a run.
+type stop struct {
+	end End
+	why string
+}
+
+func (s *stop) Error() string { return string(s.end) + ": " + s.why }

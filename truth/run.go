@@ -1,0 +1,97 @@
+package truth
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+
+	"latchkey/core/startup"
+)
+
+// Scenarios lists all scenarios. The markers are assembled; see Ready.
+func Scenarios() []Scenario { return append(uefiScenarios(), legacyScenarios()...) }
+
+// Ready reports what the machine lacks to try scenarios.
+func Ready() error {
+	var errs []error
+	for _, tool := range []string{"qemu-system-x86_64", "nasm"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure} {
+		code, _ := f.files()
+		if _, err := os.Stat(code); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	if _, err := os.Stat(recordsFolder); err != nil {
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// Report is what became of a scenario.
+type Report struct {
+	Scenario Scenario
+	Trace    startup.Trace
+	Result   Result
+	Differs  string // "" when both agree
+	Err      error
+}
+
+// Limits of a start, by the firmware: a hang costs it.
+func (f Firmware) limit() time.Duration {
+	if f == SeaBIOS {
+		return 12 * time.Second
+	}
+	return 90 * time.Second
+}
+
+// Run computes and tries a scenario.
+func Run(s Scenario) (r Report) {
+	r.Scenario = s
+	dir, err := os.MkdirTemp("", "truth")
+	if err != nil {
+		r.Err = err
+		return r
+	}
+	defer os.RemoveAll(dir)
+	description, err := s.Prepare(dir)
+	if err != nil {
+		r.Err = fmt.Errorf("%s: %w", s.Name, err)
+		return r
+	}
+	if r.Trace, r.Err = Compute(description); r.Err != nil {
+		return r
+	}
+	if r.Result, r.Err = s.Try(dir, s.Firmware.limit()); r.Err == nil {
+		r.Differs = s.Disagreement(r.Trace, r.Result)
+	}
+	return r
+}
+
+// RunAll runs scenarios side by side and hands over each report as it comes.
+func RunAll(scenarios []Scenario, workers int, each func(Report)) {
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	work := make(chan Scenario)
+	for range workers {
+		group.Go(func() {
+			for s := range work {
+				r := Run(s)
+				mu.Lock()
+				each(r)
+				mu.Unlock()
+			}
+		})
+	}
+	for _, s := range scenarios {
+		work <- s
+	}
+	close(work)
+	group.Wait()
+}

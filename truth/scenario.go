@@ -1,0 +1,225 @@
+package truth
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"latchkey/capture"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+// Scenario is a machine whose start is computed and then tried.
+type Scenario struct {
+	Name     string
+	Firmware Firmware
+	Drives   []Drive
+	// Order names the drives in the order in which the firmware goes through them;
+	// empty is the order of Drives.
+	Order     []string
+	Entries   []diskmaker.Entry
+	BootOrder []uint16 // nil is the order of Entries
+	Next      *uint16
+	Smoke     bool // one of the few that the tests start every time
+	// Explained says why firmware and simulation differ, where that is the
+	// firmware's own choice.
+	Explained string
+}
+
+// Drive is a drive of a scenario.
+type Drive struct {
+	Name     string
+	Role     string // "clone" when empty
+	Bus      string // "sata" when empty
+	Disk     diskmaker.Disk
+	Spoil    func(*diskmaker.Image) *diskmaker.Image // changes the disk after it was built
+	Presents int                                     // logical sector size of the port it hangs on; 0 is the disk's own
+	Detached bool
+	// BootIndex is the place in the legacy order; set from Order.
+	BootIndex int
+}
+
+// tag is what the marker at a place says of itself.
+func tag(drive string, partition int, loader string) string {
+	if strings.Contains(strings.ToUpper(loader), "EFI") {
+		loader = `\` + strings.TrimLeft(strings.NewReplacer(`\\`, `\`, "/", `\`).Replace(loader), `\`)
+	}
+	return fmt.Sprintf("%s:%d:%s", drive, partition, strings.ReplaceAll(loader, " ", "-"))
+}
+
+// Prepare writes the scenario's files to dir: images, boot variables, and the
+// description of the machine for the check. It returns the description's path.
+func (s *Scenario) Prepare(dir string) (string, error) {
+	s.defaults()
+	desc := capture.Description{DeviceOrder: s.Order, Until: string(startup.StageLoader)}
+	mode, arch, secure := "uefi", "x64", s.Firmware == OVMFSecure
+	desc.Firmware.Behaviour = "edk2"
+	switch s.Firmware {
+	case SeaBIOS:
+		mode, desc.Firmware.Behaviour = "legacy", "seabios"
+	case OVMFIA32:
+		arch = "ia32"
+	}
+	desc.Firmware.Mode, desc.Firmware.Arch, desc.Firmware.SecureBoot = &mode, &arch, &secure
+	if s.Firmware.UEFI() {
+		desc.Firmware.BootEntries = "vars"
+		if err := s.writeVariables(filepath.Join(dir, "vars")); err != nil {
+			return "", err
+		}
+	}
+	for i := range s.Drives {
+		d := &s.Drives[i]
+		image, err := d.build()
+		if err != nil {
+			return "", fmt.Errorf("drive %s: %w", d.Name, err)
+		}
+		if err := image.WriteFile(filepath.Join(dir, d.Name+".img")); err != nil {
+			return "", err
+		}
+		attached := !d.Detached
+		size := image.SectorSize
+		if d.Presents != 0 {
+			size = d.Presents
+		}
+		desc.Drives = append(desc.Drives, capture.DriveDescription{Name: d.Name, Role: d.Role, File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
+	}
+	raw, err := json.MarshalIndent(desc, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "machine.json")
+	return path, os.WriteFile(path, raw, 0o600)
+}
+
+func (s *Scenario) defaults() {
+	for i := range s.Drives {
+		d := &s.Drives[i]
+		if d.Role == "" {
+			d.Role = "clone"
+		}
+		if d.Bus == "" {
+			d.Bus = "sata"
+		}
+	}
+	if s.Order == nil {
+		for _, d := range s.Drives {
+			s.Order = append(s.Order, d.Name)
+		}
+	}
+	if s.Firmware == SeaBIOS {
+		for i := range s.Drives {
+			s.Drives[i].BootIndex = 1 + slices.Index(s.Order, s.Drives[i].Name)
+		}
+	}
+}
+
+func (d Drive) build() (*diskmaker.Image, error) {
+	image, err := d.Disk.Build()
+	if err == nil && d.Spoil != nil {
+		image = d.Spoil(image)
+	}
+	return image, err
+}
+
+func (s *Scenario) variables() map[string][]byte {
+	order := s.BootOrder
+	if order == nil {
+		order = []uint16{}
+		for _, e := range s.Entries {
+			order = append(order, e.Number)
+		}
+	}
+	return diskmaker.Variables(s.Entries, order, s.Next)
+}
+
+func (s *Scenario) writeVariables(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for name, value := range s.variables() {
+		path := filepath.Join(dir, name+"-"+diskmaker.BootVariableVendor.String())
+		if err := os.WriteFile(path, append([]byte{7, 0, 0, 0}, value...), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Compute runs the check of a prepared scenario.
+func Compute(description string) (startup.Trace, error) {
+	m, err := capture.Load(description)
+	if err != nil {
+		return startup.Trace{}, err
+	}
+	defer m.Close()
+	return startup.Simulate(m.Machine), nil
+}
+
+// Try starts a prepared scenario in the real firmware.
+func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
+	var vars []byte
+	if s.Firmware.UEFI() {
+		_, path := s.Firmware.files()
+		store, err := os.ReadFile(path)
+		if err != nil {
+			return Result{}, err
+		}
+		if vars, err = withVariables(store, s.variables()); err != nil {
+			return Result{}, err
+		}
+	}
+	args, err := arguments(s.Firmware, dir, s.Drives, vars)
+	if err != nil {
+		return Result{}, err
+	}
+	return boot(dir, args, limit)
+}
+
+// Disagreement says how a computed trace and a real start differ; "" when they
+// agree.
+func (s *Scenario) Disagreement(t startup.Trace, r Result) string {
+	if r.Mark == "" {
+		if t.Verdict != startup.Stops {
+			return fmt.Sprintf("computed %s, nothing was started (%s)", outcome(t), r.Ended)
+		}
+		return ""
+	}
+	computed := tag(t.Drive, t.Partition, t.Loader)
+	switch {
+	case t.Verdict == startup.Depends:
+		return "computed depends, started " + r.Mark
+	case t.Verdict == startup.Stops:
+		return fmt.Sprintf("computed %s, started %s", outcome(t), r.Mark)
+	case !strings.EqualFold(computed, r.Mark):
+		return fmt.Sprintf("computed %s, started %s", computed, r.Mark)
+	case t.Entry != s.entryOf(r):
+		return fmt.Sprintf("computed entry %q, started by %q", t.Entry, s.entryOf(r))
+	}
+	return ""
+}
+
+// entryOf returns the entry that led to the start, "" for one that the firmware
+// made by itself.
+func (s *Scenario) entryOf(r Result) string {
+	for _, e := range s.Entries {
+		if name := fmt.Sprintf("%04X", e.Number); name == r.Entry {
+			return name
+		}
+	}
+	return ""
+}
+
+func outcome(t startup.Trace) string {
+	switch t.Verdict {
+	case startup.Stops:
+		return "stops at " + string(t.Stage)
+	case startup.Depends:
+		return "depends"
+	}
+	return tag(t.Drive, t.Partition, t.Loader)
+}

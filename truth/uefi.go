@@ -1,0 +1,429 @@
+package truth
+
+import (
+	"encoding/binary"
+
+	"latchkey/core/disk"
+	"latchkey/internal/diskmaker"
+)
+
+func uefi(name string, drives ...Drive) Scenario {
+	return Scenario{Name: name, Firmware: OVMF, Drives: drives}
+}
+
+func (s Scenario) entries(e ...diskmaker.Entry) Scenario { s.Entries = e; return s }
+
+func (s Scenario) smoke() Scenario { s.Smoke = true; return s }
+
+// uefiScenarios are those of UEFI firmware.
+func uefiScenarios() []Scenario {
+	var all []Scenario
+	for _, group := range [][]Scenario{uefiStyles(), uefiEntries(), uefiPaths(), uefiTables(), uefiMBRs(), uefiVolumes(), uefiLoaders(), uefiPairs(), uefiOthers()} {
+		all = append(all, group...)
+	}
+	return all
+}
+
+func uefiStyles() []Scenario {
+	p := place{"a", 1}
+	both := p.programs(fallbackX64, vendorPath)
+	mbr := func(kind byte) Drive {
+		part := esp(fat(both))
+		part.MBRType = kind
+		return Drive{Name: "a", Disk: mbrDisk(1, part, data())}
+	}
+	small := func(kind string) Drive {
+		d := good("a", 1)
+		d.Disk.Partitions[0].Volume.Kind = kind
+		if kind == "fat12" {
+			d.Disk.Partitions[0].MiB = 8
+		}
+		return d
+	}
+	bare := Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}, Spoil: func(*diskmaker.Image) *diskmaker.Image {
+		m := diskmaker.Disk{Sectors: diskSize/512 + 2048, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{{MBRType: 0xEF, Volume: fat(place{"a", 0}.programs(fallbackX64))}}}.MustBuild()
+		whole := diskmaker.NewImage(diskSize, 512)
+		_ = m.Pages(func(off int64, page []byte) error {
+			if off >= mib && off-mib+int64(len(page)) <= diskSize {
+				_, err := whole.WriteAt(page, off-mib)
+				return err
+			}
+			return nil
+		})
+		return whole
+	}}
+	return []Scenario{
+		uefi("GPT, fallback, SATA", good("a", 1)).smoke(),
+		uefi("GPT, fallback, NVMe", good("a", 1).on("nvme")),
+		uefi("GPT, fallback, USB", good("a", 1).on("usb")),
+		uefi("GPT, fallback, virtio", good("a", 1).on("virtio")),
+		uefi("GPT, fallback, NVMe, 4096-byte sectors", good("a", 1).large().on("nvme")).smoke(),
+		uefi("GPT, fallback, virtio, 4096-byte sectors", good("a", 1).large().on("virtio")),
+		uefi("GPT, fallback, USB, 4096-byte sectors", good("a", 1).large().on("usb")),
+		uefi("GPT, FAT16", small("fat16")),
+		uefi("GPT, FAT12", small("fat12")),
+		uefi("MBR, type EF", mbr(0xEF)).smoke(),
+		uefi("MBR, type 0C", mbr(0x0C)),
+		uefi("MBR, type 07 with FAT", mbr(0x07)),
+		uefi("MBR, type 83 with FAT", mbr(0x83)),
+		uefi("MBR, type EF, USB", mbr(0xEF).on("usb")),
+		uefi("MBR, type EF, NVMe", mbr(0xEF).on("nvme")),
+		uefi("MBR, Windows' layout without FAT", Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 64, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}}, data())}),
+		uefi("no table, one FAT volume", bare),
+		uefi("no table, one FAT volume, USB", bare.on("usb")),
+		uefi("blank disk", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}}),
+		uefi("no drive", func() Drive { d := good("a", 1); d.Detached = true; return d }()),
+	}
+}
+
+// uefiEntries vary what an entry says of its partition.
+func uefiEntries() []Scenario {
+	g := with("a", 1, vendorPath) // only an entry leads to it
+	at := func(change func(*node)) diskmaker.Entry {
+		return diskmaker.Entry{Number: 3, Description: "Ferry", Path: append(partitionNode(g.Disk, 1, change), diskmaker.FileNode(vendorPath)...)}
+	}
+	exact := at(nil)
+	inactive, hidden := exact, exact
+	inactive.Inactive, hidden.Hidden = true, true
+	next, none := uint16(3), uint16(9)
+	stale := at(func(n *node) { n.guid[0]++ })
+	stale.Number = 1
+	m := Drive{Name: "a", Disk: mbrDisk(1, esp(fat(place{"a", 1}.programs(vendorPath))), data())}
+	mbrAt := func(change func(*node)) diskmaker.Entry {
+		return diskmaker.Entry{Number: 3, Description: "Ferry", Path: append(partitionNode(m.Disk, 1, change), diskmaker.FileNode(vendorPath)...)}
+	}
+	withNext := func(s Scenario, n *uint16) Scenario { s.Next = n; s.BootOrder = []uint16{}; return s }
+	two := good("a", 1)
+	s := []Scenario{
+		uefi("entry matches", g).entries(exact).smoke(),
+		uefi("entry with another partition number", g).entries(at(func(n *node) { n.number = 2 })),
+		uefi("entry with another start", g).entries(at(func(n *node) { n.start += 2048 })),
+		uefi("entry with another size", g).entries(at(func(n *node) { n.size += 2048 })),
+		uefi("entry with another start and size", g).entries(at(func(n *node) { n.start += 8; n.size -= 8 })),
+		uefi("entry with another GUID", g).entries(at(func(n *node) { n.guid[0]++ })).smoke(),
+		uefi("entry with number 0", g).entries(at(func(n *node) { n.number = 0 })),
+		uefi("entry inactive", g).entries(inactive),
+		uefi("entry hidden", g).entries(hidden),
+		uefi("stale entry, then a good one", g).entries(stale, exact),
+		uefi("stale entry, then the fallback", two).entries(stale),
+		uefi("no entries, vendor's path only", g),
+		withNext(uefi("BootNext to an entry outside the order", g).entries(exact), &next),
+		withNext(uefi("BootNext to an inactive entry", g).entries(inactive), &next),
+		withNext(uefi("BootNext to an entry that is not there", g).entries(exact), &none),
+		withNext(uefi("BootNext to a stale entry, then the fallback", two).entries(func() diskmaker.Entry { e := stale; e.Number = 3; return e }()), &next),
+		uefi("MBR entry matches", m).entries(mbrAt(nil)),
+		uefi("MBR entry with another signature", m).entries(mbrAt(func(n *node) { n.signature++ })),
+		uefi("MBR entry with another number", m).entries(mbrAt(func(n *node) { n.number = 2 })),
+		uefi("MBR entry with another start", m).entries(mbrAt(func(n *node) { n.start++ })),
+	}
+	ordered := uefi("order names a missing entry first", g).entries(exact)
+	ordered.BootOrder = []uint16{7, 3}
+	left := uefi("entry outside the order", g).entries(exact)
+	left.BootOrder = []uint16{}
+	reversed := uefi("the order decides, not the number", two).entries(entry(1, two.Disk, 1, fallbackX64), entry(2, two.Disk, 1, vendorPath))
+	reversed.BootOrder = []uint16{2, 1}
+	return append(s, ordered, left, reversed)
+}
+
+// uefiPaths vary what an entry says of the program, and how it gets there.
+func uefiPaths() []Scenario {
+	g, both := with("a", 1, vendorPath), good("a", 1)
+	file := func(path string) diskmaker.Entry { return entry(3, g.Disk, 1, path) }
+	full := func(d Drive, nodes ...[]byte) diskmaker.Entry {
+		var path []byte
+		for _, n := range nodes {
+			path = append(path, n...)
+		}
+		return diskmaker.Entry{Number: 3, Description: "Ferry", Path: path}
+	}
+	ahci := diskmaker.PCINodes(0x1F, 2)
+	second := diskmaker.SATANode(1)
+	return []Scenario{
+		uefi("entry to a file that is missing", g).entries(file(`\EFI\ferry\other.efi`)),
+		uefi("entry to a missing file, then the fallback", both).entries(file(`\EFI\ferry\other.efi`)),
+		uefi("entry in other letters", g).entries(file(`\efi\FERRY\LOADER.EFI`)),
+		uefi("entry without the leading backslash", g).entries(file(`EFI\ferry\loader.efi`)),
+		uefi("entry with slashes", g).entries(file(`/EFI/ferry/loader.efi`)),
+		uefi("entry with doubled backslashes", g).entries(file(`\EFI\\ferry\\loader.efi`)),
+		uefi("entry to a folder", g).entries(file(`\EFI\ferry`)),
+		uefi("entry to a partition without a file", both).entries(entry(3, both.Disk, 1, "")),
+		uefi("entry to a partition without a file or a fallback", g).entries(entry(3, g.Disk, 1, "")),
+		uefi("entry to a whole SATA disk", both).entries(full(both, ahci, diskmaker.SATANode(0))),
+		uefi("entry to a whole SATA disk without a fallback", g).entries(full(g, ahci, diskmaker.SATANode(0))),
+		uefi("entry to another SATA port", both).entries(full(both, ahci, second)),
+		uefi("entry to a whole NVMe disk", both.on("nvme")).entries(full(both, diskmaker.PCINodes(4, 0), diskmaker.NVMeNode())),
+		uefi("entry by the full path", g).entries(full(g, ahci, diskmaker.SATANode(0), partitionNode(g.Disk, 1, nil), diskmaker.FileNode(vendorPath))),
+		uefi("entry by the full path of another port", g).entries(full(g, ahci, second, partitionNode(g.Disk, 1, nil), diskmaker.FileNode(vendorPath))),
+		uefi("entry by the full path with another GUID", g).entries(full(g, ahci, diskmaker.SATANode(0), partitionNode(g.Disk, 1, func(n *node) { n.guid[3]++ }), diskmaker.FileNode(vendorPath))),
+		uefi("entry to a partition that is no file system", g).entries(entry(3, g.Disk, 2, vendorPath)),
+		uefi("entry to a program on a partition of basic data", Drive{Name: "a", Disk: gptDisk(1, func() diskmaker.Partition {
+			p := esp(fat(place{"a", 1}.programs(vendorPath)))
+			p.Type = disk.TypeBasicData
+			return p
+		}(), data())}).entries(file(vendorPath)),
+	}
+}
+
+// uefiTables damage or misplace a GPT.
+func uefiTables() []Scenario {
+	g := good("a", 1)
+	last := int64(diskSize - 512)
+	le := binary.LittleEndian
+	beyond := gptDisk(1, esp(fat(place{"a", 1}.programs(fallbackX64))), data())
+	far := Drive{Name: "a", Disk: gptDisk(1, diskmaker.Partition{Type: disk.TypeBasicData, MiB: 110}, esp(fat(place{"a", 2}.programs(fallbackX64))))}
+	large := good("a", 1).large().on("nvme")
+	large.Presents = 512
+	smallOn4096 := good("a", 1).on("nvme")
+	smallOn4096.Presents = 4096
+	raw := func(change func(h, entries []byte)) Scenario { return uefi("", g.spoiled(bothHeaders(change))) }
+	named := func(name string, s Scenario) Scenario { s.Name = name; return s }
+	return []Scenario{
+		uefi("primary header's checksum wrong", g.spoiled(flip(512+16))).smoke(),
+		uefi("primary header gone", g.spoiled(func(m *diskmaker.Image) { write(m, 512, make([]byte, 512)...) })),
+		uefi("primary entries damaged", g.spoiled(flip(1024+200))),
+		uefi("backup header damaged", g.spoiled(flip(last+56))),
+		uefi("backup entries damaged", g.spoiled(flip(last-32*512+3))),
+		uefi("both headers damaged", g.spoiled(flip(512+56)).spoiled(flip(last+56))).smoke(),
+		uefi("both arrays damaged", g.spoiled(flip(1024)).spoiled(flip(last-32*512))),
+		uefi("primary entries and backup header damaged", g.spoiled(flip(1024)).spoiled(flip(last+56))),
+		uefi("raw copy to a larger disk", g.resized(2*diskSize)),
+		uefi("raw copy to a larger disk, primary damaged", g.spoiled(flip(512+16)).resized(2*diskSize)),
+		uefi("raw copy to a smaller disk", g.resized(diskSize-32*mib)),
+		uefi("raw copy to a smaller disk, primary damaged", g.spoiled(flip(512+16)).resized(diskSize-32*mib)),
+		uefi("boot partition beyond the end", far.resized(100*mib)),
+		uefi("boot partition cut by the end", far.resized(140*mib)),
+		uefi("no protective MBR", g.spoiled(func(m *diskmaker.Image) { write(m, 446, make([]byte, 66)...) })),
+		uefi("protective MBR without 55 AA", g.spoiled(func(m *diskmaker.Image) { write(m, 510, 0, 0) })),
+		uefi("protective record second", g.spoiled(func(m *diskmaker.Image) {
+			write(m, 462, read(m, 446, 16)...)
+			write(m, 446, make([]byte, 16)...)
+		})),
+		uefi("protective record starts at 2", g.spoiled(func(m *diskmaker.Image) { write(m, 454, 2) })),
+		uefi("protective record marked active", g.spoiled(func(m *diskmaker.Image) { write(m, 446, 0x80) })),
+		uefi("protective record of another length", g.spoiled(func(m *diskmaker.Image) { write(m, 458, 0xFF, 0xFF, 0, 0) })),
+		uefi("hybrid MBR", g.spoiled(func(m *diskmaker.Image) {
+			write(m, 462, 0x80, 0xFE, 0xFF, 0xFF, 0x0C, 0xFE, 0xFF, 0xFF, 0, 8, 0, 0, 0, 0, 2, 0)
+			write(m, 458, 0xFF, 7, 0, 0)
+		})),
+		uefi("MBR beside a GPT, no protective record", g.spoiled(func(m *diskmaker.Image) {
+			write(m, 446, 0x80, 0xFE, 0xFF, 0xFF, 0x0C, 0xFE, 0xFF, 0xFF, 0, 8, 0, 0, 0, 0, 2, 0)
+		})),
+		named("overlapping partitions", raw(func(_, e []byte) { le.PutUint64(e[128+32:], 4096) })),
+		named("boot partition outside the usable range", raw(func(h, _ []byte) { le.PutUint64(h[40:], 4096) })),
+		named("boot partition past the last usable sector", raw(func(h, _ []byte) { le.PutUint64(h[48:], 100000) })),
+		named("boot partition marked as no block device", raw(func(_, e []byte) { e[48] |= 2 })),
+		named("boot partition's last sector before its first", raw(func(_, e []byte) { le.PutUint64(e[40:], 2000) })),
+		named("wrong own sector in both headers", raw(func(h, _ []byte) { h[24] += 5 })),
+		named("revision 2.0 in both headers", raw(func(h, _ []byte) { le.PutUint32(h[8:], 0x00020000) })),
+		named("64 entries", raw(func(h, _ []byte) { le.PutUint32(h[80:], 64) })),
+		named("entries of 256 bytes", raw(func(h, e []byte) {
+			le.PutUint32(h[84:], 256)
+			le.PutUint32(h[80:], 64)
+			copy(e[256:384], e[128:256])
+			clear(e[128:256])
+		})),
+		named("two boot partitions of one GUID", uefi("", Drive{Name: "a", Disk: gptDisk(1, esp(fat(nil)), esp(fat(place{"a", 2}.programs(fallbackX64))))}.spoiled(bothHeaders(func(_, e []byte) { copy(e[128+16:128+32], e[16:32]) })))),
+		uefi("table for 4096-byte sectors on a 512-byte port", large).smoke(),
+		uefi("table for 512-byte sectors on a 4096-byte port", smallOn4096),
+		uefi("entry while the primary is damaged", Drive{Name: "a", Disk: beyond}.spoiled(flip(512+16))).entries(entry(3, beyond, 1, fallbackX64)),
+	}
+}
+
+// uefiMBRs damage an MBR.
+func uefiMBRs() []Scenario {
+	g := Drive{Name: "a", Disk: mbrDisk(1, esp(fat(place{"a", 1}.programs(fallbackX64))), data())}
+	le := binary.LittleEndian
+	logical := Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 64}, diskmaker.Partition{MBRType: 0x05, MiB: 100})}
+	inner := Drive{Name: "b", Disk: mbrDisk(2, func() diskmaker.Partition { p := esp(fat(place{"a", 5}.programs(fallbackX64))); return p }())}
+	chain := func(kind byte) Drive {
+		d := logical
+		d.Disk.Partitions = append([]diskmaker.Partition{}, d.Disk.Partitions...)
+		d.Disk.Partitions[1].MBRType = kind
+		return d.spoiled(func(m *diskmaker.Image) {
+			src := inner.Disk.MustBuild()
+			at := int64(65 * mib)
+			_ = src.Pages(func(off int64, page []byte) error {
+				if off >= mib && off < 65*mib {
+					write(m, at+off, page...)
+				}
+				return nil
+			})
+			rec := make([]byte, 16)
+			rec[4] = 0x0C
+			le.PutUint32(rec[8:], 2048)
+			le.PutUint32(rec[12:], 64*2048)
+			write(m, at+446, rec...)
+			write(m, at+510, 0x55, 0xAA)
+		})
+	}
+	record := func(i int64, change func(r []byte)) Drive {
+		return g.spoiled(func(m *diskmaker.Image) {
+			r := read(m, 446+16*i, 16)
+			change(r)
+			write(m, 446+16*i, r...)
+		})
+	}
+	return []Scenario{
+		uefi("MBR without 55 AA", g.spoiled(func(m *diskmaker.Image) { write(m, 510, 0, 0) })),
+		uefi("MBR, second partition beyond the end", record(1, func(r []byte) { le.PutUint32(r[12:], 1<<30) })),
+		uefi("MBR, boot partition beyond the end", record(0, func(r []byte) { le.PutUint32(r[12:], 1<<30) })),
+		uefi("MBR, overlapping partitions", record(1, func(r []byte) { le.PutUint32(r[8:], 4096) })),
+		uefi("MBR, invalid status byte", record(0, func(r []byte) { r[0] = 0x3A })),
+		uefi("MBR, boot partition of type 0", record(0, func(r []byte) { r[4] = 0 })),
+		uefi("MBR, boot partition of length 0", record(0, func(r []byte) { le.PutUint32(r[12:], 0) })),
+		uefi("MBR, partition of length 0 beside", record(1, func(r []byte) { le.PutUint32(r[12:], 0) })),
+		uefi("MBR raw copy to a smaller disk", g.resized(diskSize-64*mib)),
+		uefi("MBR, boot partition logical in 05", chain(0x05)),
+		uefi("MBR, boot partition logical in 0F", chain(0x0F)),
+		uefi("MBR, boot partition logical in 85", chain(0x85)),
+	}
+}
+
+// uefiVolumes vary the boot partition.
+func uefiVolumes() []Scenario {
+	p1 := place{"a", 1}
+	files := p1.programs(fallbackX64)
+	one := func(p ...diskmaker.Partition) Drive { return Drive{Name: "a", Disk: gptDisk(1, p...)} }
+	typed := func(t disk.GUID) diskmaker.Partition { p := esp(fat(files)); p.Type = t; return p }
+	boot := int64(mib)
+	bpb := func(off int64, b ...byte) Drive {
+		return one(esp(fat(files)), data()).spoiled(func(m *diskmaker.Image) { write(m, boot+off, b...) })
+	}
+	return []Scenario{
+		uefi("boot partition is NTFS", one(esp(diskmaker.Volume{Kind: "ntfs"}), data())),
+		uefi("boot partition is empty", one(esp(diskmaker.Volume{}), data())),
+		uefi("boot partition has no files", one(esp(fat(nil)), data())),
+		uefi("no boot partition", one(data())).smoke(),
+		uefi("boot partition typed basic data", one(typed(disk.TypeBasicData), data())),
+		uefi("boot partition typed recovery", one(typed(disk.MustGUID("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC")), data())),
+		uefi("first boot partition empty, second good", one(esp(fat(nil)), esp(fat(place{"a", 2}.programs(fallbackX64))))),
+		uefi("first boot partition unformatted, second good", one(esp(diskmaker.Volume{}), esp(fat(place{"a", 2}.programs(fallbackX64))))),
+		uefi("two good boot partitions", one(esp(fat(files)), esp(fat(place{"a", 2}.programs(fallbackX64))))),
+		uefi("basic data first, then the boot partition, both good", one(typed(disk.TypeBasicData), esp(fat(place{"a", 2}.programs(fallbackX64))))),
+		uefi("FAT without 55 AA", bpb(510, 0, 0)),
+		uefi("FAT with media byte 00", bpb(21, 0)),
+		uefi("FAT with media byte F0", bpb(21, 0xF0)),
+		uefi("FAT with a wrong jump", bpb(0, 0, 0, 0)),
+		uefi("FAT with wrong hidden sectors", bpb(28, 0x11, 0x22, 0x33, 0)),
+		uefi("FAT that says 4096-byte sectors", bpb(11, 0x00, 0x10)),
+		uefi("FAT with 0 sectors a cluster", bpb(13, 0)),
+		uefi("FAT with 3 sectors a cluster", bpb(13, 3)),
+		uefi("FAT with 0 reserved sectors", bpb(14, 0, 0)),
+		uefi("FAT with 0 tables", bpb(16, 0)),
+		uefi("FAT larger than its partition", bpb(32, 0, 0, 4, 0)),
+		uefi("FAT much larger than the disk", bpb(32, 0, 0, 0, 1)),
+		uefi("FAT boot sector gone", one(esp(fat(files)), data()).spoiled(func(m *diskmaker.Image) { write(m, boot, make([]byte, 512)...) })),
+		uefi("FAT's first table gone", one(esp(fat(files)), data()).spoiled(func(m *diskmaker.Image) {
+			write(m, boot+int64(binary.LittleEndian.Uint16(read(m, boot+14, 2)))*512, make([]byte, 512)...)
+		})),
+	}
+}
+
+// uefiLoaders vary the program.
+func uefiLoaders() []Scenario {
+	put := func(program []byte, more ...string) Drive {
+		files := place{"a", 1}.programs(more...)
+		files[fallbackX64] = program
+		return Drive{Name: "a", Disk: gptDisk(1, esp(fat(files)), data())}
+	}
+	mark := MarkX64.Program(tag("a", 1, fallbackX64))
+	as := func(change func(*diskmaker.Program)) Drive {
+		p := mark
+		change(&p)
+		return put(p.Bytes())
+	}
+	cut := mark.Bytes()
+	stale := entry(1, good("a", 1).Disk, 1, vendorPath)
+	broken := put([]byte("no program"), vendorPath)
+	return []Scenario{
+		uefi("program for ia32", as(func(p *diskmaker.Program) { p.Machine = 0x014C })),
+		uefi("program for arm64", as(func(p *diskmaker.Program) { p.Machine = 0xAA64 })),
+		uefi("program of machine 0", as(func(p *diskmaker.Program) { p.Machine = 0xFFFF })),
+		uefi("program cut short", put(cut[:len(cut)-700])),
+		uefi("program of 0 bytes", put(nil)),
+		uefi("program is a text", put([]byte("This is no program, whatever its name says.\r\n"))),
+		uefi("program is a boot service driver", as(func(p *diskmaker.Program) { p.Subsystem = 11 })),
+		uefi("program is a run-time driver", as(func(p *diskmaker.Program) { p.Subsystem = 12 })),
+		uefi("program is a native one", as(func(p *diskmaker.Program) { p.Subsystem = 1 })),
+		uefi("program is a console one", as(func(p *diskmaker.Program) { p.Subsystem = 3 })),
+		uefi("program is a boot application", as(func(p *diskmaker.Program) { p.Subsystem = 16 })),
+		uefi("program with a certificate, secure boot off", as(func(p *diskmaker.Program) { p.Signed = true })),
+		uefi("fallback in small letters", with("a", 1, `\efi\boot\bootx64.efi`)),
+		uefi("fallback for another architecture only", with("a", 1, `\EFI\BOOT\BOOTAA64.EFI`)),
+		uefi("entry to a sound program, fallback broken", broken).entries(stale),
+		uefi("entry to a broken program, then the next", func() Drive {
+			files := place{"a", 1}.programs(fallbackX64)
+			files[vendorPath] = []byte("no program")
+			return Drive{Name: "a", Disk: gptDisk(1, esp(fat(files)), data())}
+		}()).entries(stale),
+		{Name: "unsigned program under secure boot", Firmware: OVMFSecure, Drives: []Drive{good("a", 1)}},
+		{Name: "ia32 firmware, its fallback", Firmware: OVMFIA32, Drives: []Drive{with("a", 1, fallbackIA32)}},
+		{Name: "ia32 firmware, only a program for x64", Firmware: OVMFIA32, Drives: []Drive{with("a", 1, fallbackX64)}},
+		{Name: "ia32 firmware, both", Firmware: OVMFIA32, Drives: []Drive{with("a", 1, fallbackIA32, fallbackX64)}},
+	}
+}
+
+// original makes a drive the original.
+func original(d Drive) Drive { d.Role = "original"; return d }
+
+// uefiPairs attach two drives.
+func uefiPairs() []Scenario {
+	a, b := original(good("a", 1)), good("b", 2)
+	twin := func(role string) Drive { // a raw copy: the same identifiers
+		d := good("b", 1)
+		return d
+	}
+	order := func(s Scenario, names ...string) Scenario { s.Order = names; return s }
+	blank := Drive{Name: "a", Role: "original", Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+	gone := a
+	gone.Detached = true
+	vendorA, vendorB := entry(1, a.Disk, 1, vendorPath), entry(2, b.Disk, 1, vendorPath)
+	only := func(d Drive, paths ...string) Drive {
+		d.Disk.Partitions = append([]diskmaker.Partition{}, d.Disk.Partitions...)
+		d.Disk.Partitions[0].Volume = fat(place{d.Name, 1}.programs(paths...))
+		return d
+	}
+	twinVendor := only(twin(""), vendorPath)
+	return []Scenario{
+		uefi("two drives, the first is found first", a, b).smoke(),
+		uefi("two drives, the other way round", b, a),
+		uefi("two drives, entry to the clone", a, b).entries(vendorB),
+		uefi("two drives, entry to the original", a, b).entries(vendorA),
+		uefi("two drives, entries to both", a, b).entries(vendorB, vendorA),
+		uefi("raw copy beside the original, entry", a, twin("")).entries(vendorA),
+		uefi("raw copy found first, entry", twin(""), a).entries(vendorA),
+		uefi("raw copy beside the original, fallback", a, twin("")),
+		uefi("raw copy alone, entry", gone, twin("")).entries(vendorA),
+		uefi("raw copy, the original's program is missing", only(a, fallbackX64), twinVendor).entries(vendorA),
+		uefi("raw copy, the original's boot partition is unformatted", func() Drive {
+			d := a
+			d.Disk.Partitions = append([]diskmaker.Partition{}, d.Disk.Partitions...)
+			d.Disk.Partitions[0].Volume = diskmaker.Volume{}
+			return d
+		}(), twinVendor).entries(vendorA),
+		uefi("new identifiers, entry to the original that is gone", gone, b).entries(vendorA),
+		uefi("new identifiers, entry to the original, no fallback", gone, only(b, vendorPath)).entries(vendorA),
+		uefi("first drive blank", blank, b),
+		uefi("first drive without a boot partition", original(Drive{Name: "a", Disk: gptDisk(1, data())}), b),
+		uefi("first drive MBR with Windows' layout", original(Drive{Name: "a", Disk: mbrDisk(1, data())}), b),
+		order(uefi("SATA and NVMe", a, b.on("nvme")), "b", "a"),
+		order(uefi("SATA and USB", a, b.on("usb")), "b", "a"),
+		order(uefi("NVMe and USB", a.on("nvme"), b.on("usb")), "a", "b"),
+		order(uefi("virtio and SATA", a.on("sata"), b.on("virtio")), "b", "a"),
+		uefi("two NVMe drives", a.on("nvme"), b.on("nvme")),
+		uefi("raw copies on NVMe, entry", a.on("nvme"), twin("").on("nvme")).entries(vendorA),
+		order(uefi("raw copy on NVMe beside SATA, entry", a, twin("").on("nvme")).entries(vendorA), "b", "a"),
+	}
+}
+
+// uefiOthers are layouts between the groups.
+func uefiOthers() []Scenario {
+	a := good("a", 1)
+	usb := Drive{Name: "b", Role: "other", Bus: "usb", Disk: gptDisk(7, esp(fat(place{"b", 1}.programs(fallbackX64))))}
+	behind := with("a", 1, vendorPath)
+	second := entry(3, a.Disk, 1, vendorPath)
+	return []Scenario{
+		{Name: "a stick beside a drive with an entry", Firmware: OVMF, Drives: []Drive{behind, usb}, Order: []string{"b", "a"}, Entries: []diskmaker.Entry{second}},
+		{Name: "a stick beside a drive without an entry", Firmware: OVMF, Drives: []Drive{behind, usb}, Order: []string{"b", "a"}},
+	}
+}

@@ -1,0 +1,89 @@
+package truth
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sort"
+
+	"latchkey/core/disk"
+	"latchkey/internal/diskmaker"
+)
+
+// Layout of edk2's variable store: MdeModulePkg/Include/Guid/VariableFormat.h
+// and MdePkg/Include/Pi/PiFirmwareVolume.h.
+const (
+	volumeHeaderLength = 48 // offset of HeaderLength in the firmware volume's header
+	storeHeader        = 28
+	recordHeader       = 60 // AUTHENTICATED_VARIABLE_HEADER
+	recordStart        = 0x55AA
+	recordAdded        = 0x3F
+	recordDeleted      = 0xFD
+)
+
+var authenticatedStore = disk.MustGUID("AAF32C78-947B-439A-A180-2E144EC37792")
+
+// withVariables returns a copy of a firmware's variable store with boot variables
+// in it. A record of one name that is there already is marked deleted: two live
+// ones stop the firmware without a word.
+func withVariables(store []byte, vars map[string][]byte) ([]byte, error) {
+	b := bytes.Clone(store)
+	le := binary.LittleEndian
+	if len(b) < 0x1000 || string(b[40:44]) != "_FVH" {
+		return nil, errors.New("the variable file is no firmware volume")
+	}
+	head := int(le.Uint16(b[volumeHeaderLength:]))
+	if !bytes.Equal(b[head:head+16], authenticatedStore[:]) {
+		return nil, errors.New("the variable store is none of authenticated variables")
+	}
+	end := head + int(le.Uint32(b[head+16:]))
+	at := head + storeHeader
+	for at+recordHeader <= end && le.Uint16(b[at:]) == recordStart {
+		nameLen, dataLen := int(le.Uint32(b[at+36:])), int(le.Uint32(b[at+40:]))
+		if _, again := vars[narrow(b[at+recordHeader:at+recordHeader+nameLen])]; again {
+			b[at+2] &= recordDeleted
+		}
+		at = align(at + recordHeader + nameLen + dataLen)
+	}
+	names := make([]string, 0, len(vars))
+	for name := range vars {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		r := record(name, vars[name])
+		if at+len(r) > end {
+			return nil, fmt.Errorf("no room for %s in the variable store", name)
+		}
+		copy(b[at:], r)
+		at = align(at + len(r))
+	}
+	return b, nil
+}
+
+func align(n int) int { return (n + 3) &^ 3 }
+
+func narrow(wide []byte) string {
+	var s []byte
+	for i := 0; i+1 < len(wide) && wide[i] != 0; i += 2 {
+		s = append(s, wide[i])
+	}
+	return string(s)
+}
+
+func record(name string, data []byte) []byte {
+	le := binary.LittleEndian
+	r := make([]byte, recordHeader)
+	le.PutUint16(r, recordStart)
+	r[2] = recordAdded
+	le.PutUint32(r[4:], 7) // non-volatile, boot service and run-time access
+	wide := []byte{}
+	for _, c := range name + "\x00" {
+		wide = le.AppendUint16(wide, uint16(c))
+	}
+	le.PutUint32(r[36:], uint32(len(wide)))
+	le.PutUint32(r[40:], uint32(len(data)))
+	copy(r[44:], diskmaker.BootVariableVendor[:])
+	return append(append(r, wide...), data...)
+}
