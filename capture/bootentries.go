@@ -85,6 +85,7 @@ var (
 	// section 10.6.1.6, table 10.58.
 	pathStart = regexp.MustCompile(`\s((?:PciRoot|ACPI|Acpi|HD|FvVol|Fv|FvFile|VenHw|VenHardware|VenMsg|VenMedia|BBS|BIOS|USB|UsbClass|UsbWwid|NVMe|MAC|Vendor|Uri)\(.*)$`)
 	hdNode    = regexp.MustCompile(`HD\((\d+),(GPT|MBR),([0-9A-Fa-fx-]+),(?:0x)?([0-9A-Fa-f]+),(?:0x)?([0-9A-Fa-f]+)\)`)
+	portNode  = regexp.MustCompile(`(?:Sata|USB)\((0x[0-9A-Fa-f]+|\d+)`)
 	fileNode  = regexp.MustCompile(`(?:File\(([^)]*)\)|/(\\[^()]*?\.[eE][fF][iI]))`)
 )
 
@@ -188,6 +189,12 @@ func parsePath(text string) firmware.Path {
 	for node, bus := range map[string]string{"Sata(": "sata", "NVMe(": "nvme", "USB(": "usb", "Scsi(": "scsi", "SD(": "sd", "Ata(": "ide"} {
 		if strings.Contains(text, node) {
 			p.Bus = bus
+		}
+	}
+	if m := portNode.FindStringSubmatch(text); m != nil {
+		if n, err := strconv.ParseUint(m[1], 0, 16); err == nil {
+			port := int(n)
+			p.Port = &port
 		}
 	}
 	return p

@@ -43,16 +43,24 @@ type FirmwareDescription struct {
 // BehaviourFacts are the single choices of a firmware; each wins over the named
 // behaviour.
 type BehaviourFacts struct {
-	FallbackOnFixedDisks    *bool `json:"fallbackOnFixedDisks,omitempty"`
-	UsesBackupGPT           *bool `json:"usesBackupGPT,omitempty"`
-	StartsAnyFATPartition   *bool `json:"startsAnyFATPartition,omitempty"`
-	NeedsProtectiveMBR      *bool `json:"needsProtectiveMBR,omitempty"`
-	EntryMatchesByGUIDAlone *bool `json:"entryMatchesByGUIDAlone,omitempty"`
-	StartsFromNVMe          *bool `json:"startsFromNVMe,omitempty"`
-	StartsFromUSB           *bool `json:"startsFromUSB,omitempty"`
-	ReadsMacVolumes         *bool `json:"readsMacVolumes,omitempty"`
-	TriesNextDisk           *bool `json:"triesNextDisk,omitempty"`
-	RunsEmptyBootCode       *bool `json:"runsEmptyBootCode,omitempty"`
+	FallbackOnFixedDisks     *bool `json:"fallbackOnFixedDisks,omitempty"`
+	UsesBackupGPT            *bool `json:"usesBackupGPT,omitempty"`
+	StartsAnyFATPartition    *bool `json:"startsAnyFATPartition,omitempty"`
+	NeedsProtectiveMBR       *bool `json:"needsProtectiveMBR,omitempty"`
+	NeedsProtectiveSignature *bool `json:"needsProtectiveSignature,omitempty"`
+	EntryMatchesByGUIDAlone  *bool `json:"entryMatchesByGUIDAlone,omitempty"`
+	EntryMatchesMoved        *bool `json:"entryMatchesMoved,omitempty"`
+	SkipsMisplacedPartitions *bool `json:"skipsMisplacedPartitions,omitempty"`
+	RefusesInconsistentMBR   *bool `json:"refusesInconsistentMBR,omitempty"`
+	StartsSmallFAT32         *bool `json:"startsSmallFAT32,omitempty"`
+	ReadsUnsignedFAT         *bool `json:"readsUnsignedFAT,omitempty"`
+	StartsLargeUSB           *bool `json:"startsLargeUSB,omitempty"`
+	StartsLargeVirtio        *bool `json:"startsLargeVirtio,omitempty"`
+	StartsFromNVMe           *bool `json:"startsFromNVMe,omitempty"`
+	StartsFromUSB            *bool `json:"startsFromUSB,omitempty"`
+	ReadsMacVolumes          *bool `json:"readsMacVolumes,omitempty"`
+	TriesNextDisk            *bool `json:"triesNextDisk,omitempty"`
+	RunsEmptyBootCode        *bool `json:"runsEmptyBootCode,omitempty"`
 }
 
 // DriveDescription is one drive; absent facts are unknown.
@@ -63,6 +71,7 @@ type DriveDescription struct {
 	Tail              string  `json:"tail"`     // the last part, when File is not whole
 	Capacity          *int64  `json:"capacity"` // bytes, when File is only the first part
 	Bus               *string `json:"bus"`
+	Port              *int    `json:"port"` // of its SATA or USB controller, from 0
 	Attached          *bool   `json:"attached"`
 	Shown             *bool   `json:"shown"`             // in the firmware's boot list
 	LogicalSectorSize *int    `json:"logicalSectorSize"` // bytes; absent is 512
@@ -73,6 +82,9 @@ func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
 	for given, target := range map[*bool]*fact.Of[bool]{
 		f.FallbackOnFixedDisks: &b.FallbackOnFixedDisks, f.UsesBackupGPT: &b.UsesBackupGPT,
 		f.StartsAnyFATPartition: &b.StartsAnyFATPartition, f.NeedsProtectiveMBR: &b.NeedsProtectiveMBR,
+		f.NeedsProtectiveSignature: &b.NeedsProtectiveSignature, f.EntryMatchesMoved: &b.EntryMatchesMoved,
+		f.SkipsMisplacedPartitions: &b.SkipsMisplacedPartitions, f.RefusesInconsistentMBR: &b.RefusesInconsistentMBR,
+		f.StartsSmallFAT32:        &b.StartsSmallFAT32,
 		f.EntryMatchesByGUIDAlone: &b.EntryMatchesByGUIDAlone, f.StartsFromNVMe: &b.StartsFromNVMe,
 		f.StartsFromUSB: &b.StartsFromUSB, f.ReadsMacVolumes: &b.ReadsMacVolumes, f.TriesNextDisk: &b.TriesNextDisk, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
 	} {
@@ -207,6 +219,9 @@ func (d DriveDescription) validate(key string) error {
 	if s := d.LogicalSectorSize; s != nil && *s != 512 && *s != 4096 {
 		errs = append(errs, fmt.Errorf("%s.logicalSectorSize is %d: expected 512 or 4096", key, *s))
 	}
+	if p := d.Port; p != nil && (*p < 0 || *p > 255) {
+		errs = append(errs, fmt.Errorf("%s.port is %d: expected 0 to 255", key, *p))
+	}
 	if c := d.Capacity; c != nil && *c <= 0 {
 		errs = append(errs, fmt.Errorf("%s.capacity is %d: expected a positive number of bytes", key, *c))
 	}
@@ -239,7 +254,7 @@ func (l *Loaded) build(desc Description, dir string) error {
 			return fmt.Errorf("drives[%d]: %w", i, err)
 		}
 		l.Machine.Drives = append(l.Machine.Drives, startup.Drive{
-			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
+			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
 		})
 	}
 	return nil

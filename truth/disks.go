@@ -106,9 +106,16 @@ func (d Drive) resized(size int64) Drive {
 	return d
 }
 
-// large gives a drive sectors of 4,096 bytes.
+// large gives a drive sectors of 4,096 bytes, and its boot partition the 65,525
+// clusters that FAT32 asks for.
 func (d Drive) large() Drive {
-	d.Disk.SectorSize, d.Disk.Sectors = 4096, diskSize/4096
+	d.Disk.SectorSize, d.Disk.Sectors = 4096, 2*diskSize/4096
+	d.Disk.Partitions = append([]diskmaker.Partition{}, d.Disk.Partitions...)
+	for i := range d.Disk.Partitions {
+		if p := &d.Disk.Partitions[i]; p.Volume.Kind == "fat32" {
+			p.MiB = 300
+		}
+	}
 	return d
 }
 

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"os"
 
+	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
 
@@ -52,7 +53,9 @@ func legacySectors() []Scenario {
 			m := diskmaker.NewImage(diskSize, 512)
 			src := mbrDisk(1, diskmaker.Partition{MBRType: 0x0C, MiB: 64, Volume: fat(nil)}).MustBuild()
 			write(m, 0, read(src, mib, 4096)...)
-			bootSector("a", 0, 0)(m)
+			code := MarkSector.Code(tag("a", 0, startup.LoaderBootCode))
+			write(m, 0, code[:3]...)
+			write(m, 90, code[90:]...)
 			return m
 		}}),
 	}
@@ -100,7 +103,7 @@ func legacyActive() []Scenario {
 		legacy("active partition lies beyond the end", record(one, 0, 8, 0, 0, 0, 0x10)),
 		legacy("active partition of type 0", record(one, 0, 4, 0)),
 		legacy("active partition of length 0", record(one, 0, 12, 0, 0, 0, 0)),
-		legacy("active partition is the third record", classic("a", 1).spoiled(func(m *diskmaker.Image) {
+		legacy("active partition is the third record", classic("a", 1).spoiled(bootSector("a", 3, 2048)).spoiled(func(m *diskmaker.Image) {
 			r := read(m, 446, 16)
 			r[0] = 0x80
 			write(m, 446+32, r...)
@@ -204,4 +207,3 @@ func legacyPairs() []Scenario {
 		order(legacy("raw copy first in the order", original(classic("a", 1, 1)), classic("b", 1, 1)), "b", "a"),
 	}
 }
-

@@ -46,7 +46,7 @@ type Result struct {
 	Ended  string // what ended the start: "mark", "gave up", "hung"
 }
 
-var markLine = regexp.MustCompile(`MARK (\S+) +entry=([0-9A-F]*)`)
+var markLine = regexp.MustCompile(`MARK (\S+) +entry=([0-9A-F]*)\r?\n`)
 
 // gaveUp are the words at the end of a start that found nothing.
 var gaveUp = []string{

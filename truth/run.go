@@ -41,6 +41,7 @@ type Report struct {
 	Result   Result
 	Differs  string // "" when both agree
 	Err      error
+	order    int // of the scenario among those that were run
 }
 
 // Limits of a start, by the firmware: a hang costs it.
@@ -78,19 +79,20 @@ func Run(s Scenario) (r Report) {
 func RunAll(scenarios []Scenario, workers int, each func(Report)) {
 	var group sync.WaitGroup
 	var mu sync.Mutex
-	work := make(chan Scenario)
+	work := make(chan int)
 	for range workers {
 		group.Go(func() {
-			for s := range work {
-				r := Run(s)
+			for i := range work {
+				r := Run(scenarios[i])
+				r.order = i
 				mu.Lock()
 				each(r)
 				mu.Unlock()
 			}
 		})
 	}
-	for _, s := range scenarios {
-		work <- s
+	for i := range scenarios {
+		work <- i
 	}
 	close(work)
 	group.Wait()

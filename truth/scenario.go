@@ -86,7 +86,8 @@ func (s *Scenario) Prepare(dir string) (string, error) {
 		if d.Presents != 0 {
 			size = d.Presents
 		}
-		desc.Drives = append(desc.Drives, capture.DriveDescription{Name: d.Name, Role: d.Role, File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
+		port := i // as devices attaches them
+		desc.Drives = append(desc.Drives, capture.DriveDescription{Port: &port, Name: d.Name, Role: d.Role, File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
 	}
 	raw, err := json.MarshalIndent(desc, "", "  ")
 	if err != nil {

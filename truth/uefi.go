@@ -290,6 +290,12 @@ func uefiVolumes() []Scenario {
 		return one(esp(fat(files)), data()).spoiled(func(m *diskmaker.Image) { write(m, boot+off, b...) })
 	}
 	return []Scenario{
+		uefi("FAT32 of too few clusters", one(func() diskmaker.Partition { p := esp(fat(files)); p.MiB = 20; return p }(), data())),
+		uefi("FAT32 of too few clusters, 4096-byte sectors", func() Drive {
+			d := one(esp(fat(files)), data()).large().on("nvme")
+			d.Disk.Partitions[0].MiB = 64
+			return d
+		}()),
 		uefi("boot partition is NTFS", one(esp(diskmaker.Volume{Kind: "ntfs"}), data())),
 		uefi("boot partition is empty", one(esp(diskmaker.Volume{}), data())),
 		uefi("boot partition has no files", one(esp(fat(nil)), data())),

@@ -3,10 +3,12 @@
 package main
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"regexp"
+	"time"
 
 	"latchkey/truth"
 )
@@ -14,6 +16,7 @@ import (
 func main() {
 	only := flag.String("only", "", "regular expression over the scenarios' names")
 	workers := flag.Int("workers", 2, "machines side by side")
+	table := flag.String("table", "", "file to write the table of results to")
 	serial := flag.Bool("serial", false, "print the serial port's output")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
@@ -31,7 +34,8 @@ func main() {
 			chosen = append(chosen, s)
 		}
 	}
-	agree := 0
+	agree, began := 0, time.Now()
+	var reports []truth.Report
 	truth.RunAll(chosen, *workers, func(r truth.Report) {
 		switch {
 		case r.Err != nil:
@@ -42,12 +46,28 @@ func main() {
 			agree++
 			fmt.Printf("ok    %s: %s: %s%s (%s)\n", r.Scenario.Firmware, r.Scenario.Name, r.Trace.Verdict, r.Trace.Stage, r.Result.Ended)
 		}
+		reports = append(reports, r)
 		if *serial {
 			fmt.Println(r.Result.Serial)
 		}
 	})
 	fmt.Printf("%d of %d agree\n", agree, len(chosen))
+	if *table != "" {
+		if err := writeTable(*table, reports, time.Since(began)); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+	}
 	if agree != len(chosen) {
 		os.Exit(1)
 	}
+}
+
+func writeTable(path string, reports []truth.Report, took time.Duration) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	err = truth.WriteTable(f, reports, time.Now(), took)
+	return errors.Join(err, f.Close())
 }

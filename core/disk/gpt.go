@@ -118,18 +118,20 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 	c.Entries = decodeGPTEntries(array, c.Header, d.sectorSize)
 	problems = append(problems, arrayProblems...)
 	c.State = CopyGood
-	if len(problems) > 0 {
+	switch {
+	case all(problems, "gpt-revision"): // firmware goes by the checksums
+	case all(problems, "gpt-array-not-captured"):
+		c.State, problems = CopyNotCaptured, nil
+	default:
 		c.State = CopyDamaged
-		if allMissing(problems) {
-			c.State, problems = CopyNotCaptured, nil
-		}
 	}
 	return c, problems
 }
 
-func allMissing(problems []Problem) bool {
+// all reports whether the problems, if there are any, have one code.
+func all(problems []Problem, code string) bool {
 	for _, p := range problems {
-		if p.Code != "gpt-array-not-captured" {
+		if p.Code != code {
 			return false
 		}
 	}

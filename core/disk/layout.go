@@ -65,6 +65,13 @@ func (p Partition) End() uint64 {
 	return p.Start + p.Length
 }
 
+// attributeNoBlockIO keeps firmware from offering the partition. UEFI
+// Specification 2.10, table 5.8, bit 1.
+const attributeNoBlockIO = 1 << 1
+
+// Hidden reports whether the table forbids firmware to offer the partition.
+func (p Partition) Hidden() bool { return p.Attributes&attributeNoBlockIO != 0 }
+
 // IsESP reports whether the partition is typed as an EFI system partition.
 func (p Partition) IsESP() bool { return p.TypeGUID == TypeESP || p.MBRType == MBRTypeESP }
 
@@ -263,13 +270,17 @@ func (l *Layout) fromBareVolume(d *Disk) {
 }
 
 func (l *Layout) checkProtective() {
+	records := at("MBR", "partition records", mbrEntriesOff, 64)
 	switch {
 	case l.MBR == nil:
-	case !l.MBR.Signature || !(l.MBR.Protective() || l.MBR.Hybrid()):
-		l.Problems = append(l.Problems, problem("gpt-unprotected", at("MBR", "partition records", mbrEntriesOff, 64),
-			"The GPT has no protective MBR; firmware may not look for it.").wanted("a record of type EE", "none"))
+	case !l.MBR.guards():
+		l.Problems = append(l.Problems, problem("gpt-unprotected", records,
+			"The GPT has no protective MBR; firmware may not look for it.").wanted("a record of type EE that starts at sector 1", "none"))
+	case !l.MBR.Signature:
+		l.Problems = append(l.Problems, problem("gpt-protective-unsigned", at("MBR", "signature", mbrSignatureOff, 2),
+			"The protective MBR does not end in 55 AA; firmware may not look for the GPT.").wanted("55 AA", "something else"))
 	case l.MBR.Hybrid():
-		l.Problems = append(l.Problems, problem("mbr-hybrid", at("MBR", "partition records", mbrEntriesOff, 64),
+		l.Problems = append(l.Problems, problem("mbr-hybrid", records,
 			"Sector 0 is a hybrid MBR: ordinary records stand beside the protective one. UEFI goes by the GPT, legacy boot code by the MBR."))
 	}
 }

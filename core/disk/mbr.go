@@ -50,6 +50,17 @@ func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) ==
 // Hybrid reports whether a 0xEE record stands beside ordinary ones.
 func (m *MBR) Hybrid() bool { return m.count(true) >= 1 && m.count(false) > 0 }
 
+// guards reports whether a protective record stands where the standard wants it.
+// UEFI Specification 2.10, table 5.4: StartingLBA is 1.
+func (m *MBR) guards() bool {
+	for _, e := range m.Entries {
+		if e.Type == MBRTypeProtective && e.Start == 1 {
+			return true
+		}
+	}
+	return false
+}
+
 func (m *MBR) count(protective bool) int {
 	n := 0
 	for _, e := range m.Entries {
@@ -81,16 +92,16 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 		BootCode:      raw[:mbrBootCodeLen],
 		DiskSignature: binary.LittleEndian.Uint32(raw[mbrDiskSigOff:]),
 	}
+	for i := range m.Entries {
+		off := int64(mbrEntriesOff + i*mbrEntryLen)
+		m.Entries[i] = decodeMBREntry(raw[off:], i+1, 0, off)
+	}
 	if !m.Signature {
 		src := at("MBR", "signature", mbrSignatureOff, 2)
 		return m, []Problem{problem("mbr-signature", src, "Sector 0 does not end in 55 AA: it holds no boot record.").
 			wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))}, nil
 	}
 	var problems []Problem
-	for i := range m.Entries {
-		off := int64(mbrEntriesOff + i*mbrEntryLen)
-		m.Entries[i] = decodeMBREntry(raw[off:], i+1, 0, off)
-	}
 	// A file system without a table ends in 55 AA too, and its "records" are
 	// code: more than one of them then has a status that no table has.
 	if !m.plausible() {

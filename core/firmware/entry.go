@@ -1,6 +1,8 @@
 package firmware
 
 import (
+	"strings"
+
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 )
@@ -26,12 +28,24 @@ type Entry struct {
 type Path struct {
 	// Partition is set for a hard drive node; the file lies in that partition.
 	Partition *PartitionNode
-	// Bus is "sata", "nvme" or "usb" for a path to a whole device.
+	// Bus is "sata", "nvme" or "usb" for a path that begins at the hardware: to a
+	// whole device, or by way of it.
 	Bus string
+	// Port is the port of a SATA or USB path; nil for other paths.
+	Port *int
 	// File is the program's path, empty for a whole device or partition.
 	File string
 	// Internal is set for a program within the firmware itself.
 	Internal bool
+}
+
+// Program is the path of the program as firmware takes it: doubled separators
+// count once, and it begins at the root. A slash is no separator (seen in edk2).
+func (p Path) Program() string {
+	if p.File == "" {
+		return ""
+	}
+	return `\` + strings.Join(strings.FieldsFunc(p.File, func(r rune) bool { return r == '\\' }), `\`)
 }
 
 // PartitionNode is a hard drive media device path node. UEFI Specification
@@ -84,8 +98,8 @@ func (e *Entries) Fill(other *Entries, evidence uint64) {
 func (e *Entries) Files() []string {
 	var files []string
 	for _, entry := range e.All {
-		if entry.Path.File != "" {
-			files = append(files, entry.Path.File)
+		if path := entry.Path.Program(); path != "" && !strings.Contains(path, "/") {
+			files = append(files, path)
 		}
 	}
 	return files

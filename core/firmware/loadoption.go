@@ -134,10 +134,26 @@ func (p *Path) messaging(sub byte, data []byte) string {
 	} {
 		if m.sub == sub {
 			p.Bus = m.bus
+			p.port(sub, data)
 			return fmt.Sprintf("%s(%X)", m.name, data)
 		}
 	}
 	return fmt.Sprintf("Msg(%d,%X)", sub, data)
+}
+
+// port takes the port of a SATA or USB node: UEFI Specification 2.10, tables
+// 10.24 and 10.20.
+func (p *Path) port(sub byte, data []byte) {
+	var port int
+	switch {
+	case sub == msgSATA && len(data) >= 2:
+		port = int(binary.LittleEndian.Uint16(data))
+	case sub == msgUSB && len(data) >= 1:
+		port = int(data[0])
+	default:
+		return
+	}
+	p.Port = &port
 }
 
 // hardDrive decodes the fields of the UEFI Specification 2.10, table 10.49.

@@ -44,7 +44,6 @@ type cpu struct {
 	disk   Disk
 	lacks  func(error) bool
 	run    Run
-	steps  int
 	ticks  uint32
 	halted int // where it halted last
 }

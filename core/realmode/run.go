@@ -33,6 +33,10 @@ type Run struct {
 	Offset int
 	Why    string // what ended the run, for an End that is not modelled or lacks evidence
 	Steps  int    // instructions
+	// Empty is set when control went to a sector that holds no code.
+	Empty bool
+	// Then is what the code did that control went to; nil when it went nowhere.
+	Then *Run
 }
 
 // Settled reports whether the run tells what the code does.
@@ -64,31 +68,62 @@ const (
 const bootAt = 0x7C00
 
 // Execute runs the code of a boot sector as legacy firmware does: at 0:7C00 with
-// the drive's number in DL. lacks tells a read of what the evidence does not hold
-// from one that fails on the disk.
-func Execute(sector []byte, d Disk, lacks func(error) bool) (r Run) {
+// the drive's number in DL. It follows the code to the first sector that it
+// passes control to, and runs that too. lacks tells a read of what the evidence
+// does not hold from one that fails on the disk.
+func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
 	c := newCPU(d, lacks)
 	copy(c.mem[bootAt:], sector)
-	defer func() {
-		r = c.run
-		r.Steps = c.steps
-	}()
-	for c.steps = 0; c.steps < maxSteps; c.steps++ {
+	first := c.follow()
+	if first.End == PassesOn {
+		first.Empty = c.empty(first.Offset)
+		c.own(first.Offset)
+		c.run = Run{}
+		then := c.follow()
+		first.Then = &then
+	}
+	return first
+}
+
+// follow runs code until it passes control on or ends.
+func (c *cpu) follow() Run {
+	c.run.End = Goes
+	for c.run.Steps = 0; c.run.Steps < maxSteps; c.run.Steps++ {
 		if from := c.shadow[c.linear(segCS, uint32(c.ip))]; from != 0 {
 			c.run.End = PassesOn
-			c.run.Sector, c.run.Offset = uint64(from-1)/512, int(from-1)%512
-			return
+			c.run.Sector, c.run.Offset = (from-1)/512, int((from-1)%512)
+			break
 		}
 		if err := c.step(); err != nil {
 			var over *stop
 			if errors.As(err, &over) {
 				c.run.End, c.run.Why = over.end, over.why
 			}
-			return
+			break
 		}
 	}
-	c.run.End = Goes
-	return
+	return c.run
+}
+
+// empty reports whether the loaded sector that control is in has no code: nothing
+// stands before the place of a partition table.
+func (c *cpu) empty(offset int) bool {
+	at := c.linear(segCS, uint32(c.ip)) - offset
+	for i := at; i < min(at+440, memory); i++ {
+		if c.mem[i] != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// own takes the loaded sector that control is in, at an offset within it, for the
+// code that runs: only what it loads itself is passed on to.
+func (c *cpu) own(offset int) {
+	at := c.linear(segCS, uint32(c.ip)) - offset
+	for i := max(at, 0); i < min(at+512, memory); i++ {
+		c.shadow[i] = 0
+	}
 }
 
 // stop ends a run.

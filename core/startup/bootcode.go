@@ -68,15 +68,46 @@ func (k *walk) whyCodeFails(d *Drive, message string) string {
 
 // passedOn follows the code to the sector that it loaded and ran.
 func (k *walk) passedOn(a *Attempt, d *Drive, run *realmode.Run) bool {
+	at := run.Sector * 512 / uint64(d.Contents.Layout.SectorSize)
 	for i, p := range d.Contents.Layout.Partitions {
-		if !p.Unplaced && p.Start == run.Sector*512/uint64(d.Contents.Layout.SectorSize) {
-			a.Partition = p.Number
+		if !p.Unplaced && p.Start == at {
+			a.Partition, a.Final = p.Number, true
 			return k.bootSector(a, d, i)
 		}
 	}
-	a.Loader = LoaderBootCode
+	a.Loader, a.Final = LoaderBootCode, true
+	for _, e := range d.Contents.Layout.MBR.Entries {
+		if e.Start == at && e.Active() {
+			a.Loader, a.Partition = LoaderBootSector, e.Number // a record that is no partition by its type or length
+		}
+	}
 	a.pass(StageBootPartition, fmt.Sprintf("The boot code in sector 0 goes on to sector %d.", run.Sector), d.ranFact())
-	a.pass(StageLoader, "Control passes to the boot code in sector 0.", d.codeFact())
+	if !k.runsOn(a, d) {
+		return false
+	}
+	a.pass(StageLoader, "Control passes to what stands there.", d.ranFact())
+	return true
+}
+
+// runsOn judges the code that the boot code passed control to, where it was run
+// in the model too: it may say that it is none, or do nothing.
+func (k *walk) runsOn(a *Attempt, d *Drive) bool {
+	run := d.Contents.Run
+	if run == nil || run.Then == nil {
+		return true
+	}
+	message, complains := run.Then.Complaint()
+	switch {
+	case complains:
+		a.Symptom = message + "."
+		return a.block(StageLoader, fmt.Sprintf("The boot sector finds nothing to start: it says %q.", message), d.ranFact())
+	case run.Then.End == realmode.HandsBack:
+		a.Final, a.Symptom = false, noDevice
+		return a.block(StageLoader, "The boot sector gives the firmware its turn again.", d.ranFact())
+	case run.Empty:
+		a.Symptom = "black, with a cursor."
+		return a.block(StageLoader, fmt.Sprintf("Sector %d holds no code: the start hangs there.", run.Sector), d.ranFact())
+	}
 	return true
 }
 
@@ -95,6 +126,9 @@ func (d *Drive) ranFact() Fact {
 	switch run.End {
 	case realmode.PassesOn:
 		did = append(did, fmt.Sprintf("runs sector %d", run.Sector))
+		if message, complains := run.Then.Complaint(); complains {
+			did = append(did, fmt.Sprintf("which says %q", message))
+		}
 	default:
 		did = append(did, string(run.End))
 	}

@@ -10,26 +10,22 @@ import (
 )
 
 // bootPartition judges stages 5 and 6 under UEFI: it looks for the target on
-// the partitions that the firmware can read, the EFI system partitions first,
-// and keeps the account of the one that got furthest. start-rules, stages 5, 6.
+// the partitions that the firmware can read, in the order of the table, and keeps
+// the account of the one that got furthest. start-rules, stages 5, 6; the order
+// as edk2 has it.
 func (k *walk) bootPartition(a *Attempt, d *Drive, t target) bool {
 	best := a.Steps
-	for pass := 0; pass < 2; pass++ {
-		for i, p := range d.Contents.Layout.Partitions {
-			if p.IsESP() != (pass == 0) || t.only != nil && !t.only(p) {
-				continue
-			}
-			if pass == 1 && !k.startsOther(d, i, t) {
-				continue
-			}
-			one := Attempt{Drive: a.Drive, Role: a.Role, Loader: t.path, Partition: p.Number, Steps: append([]Step{}, a.Steps...)}
-			if k.readsVolume(&one, d, i) && k.runs(&one, d, i, t) {
-				a.Steps, a.Partition, a.Loader = one.Steps, one.Partition, one.Loader
-				return true
-			}
-			if len(one.Steps) > len(best) {
-				best, a.Partition = one.Steps, one.Partition
-			}
+	for i, p := range d.Contents.Layout.Partitions {
+		if t.only != nil && !t.only(p) || !p.IsESP() && !k.startsOther(d, i, t) {
+			continue
+		}
+		one := Attempt{Drive: a.Drive, Role: a.Role, Loader: t.path, Partition: p.Number, Steps: append([]Step{}, a.Steps...)}
+		if k.readsVolume(&one, d, i) && k.runs(&one, d, i, t) {
+			a.Steps, a.Partition, a.Loader = one.Steps, one.Partition, one.Loader
+			return true
+		}
+		if len(one.Steps) > len(best) {
+			best, a.Partition = one.Steps, one.Partition
 		}
 	}
 	if len(best) > len(a.Steps) {
@@ -82,6 +78,10 @@ func (k *walk) readsVolume(a *Attempt, d *Drive, i int) bool {
 	p, v := d.Contents.Layout.Partitions[i], &d.Contents.Volumes[i]
 	boot := d.cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source)
 	switch {
+	case p.Hidden():
+		return a.block(StageBootPartition, fmt.Sprintf("The table forbids the firmware to offer partition %d (attribute bit 1).", p.Number), boot)
+	case k.misplaced(d, i):
+		return a.block(StageBootPartition, fmt.Sprintf("Partition %d overlaps another one or lies outside the usable range: this firmware passes it over.", p.Number), boot)
 	case p.Start >= d.Contents.Layout.Sectors:
 		return a.block(StageBootPartition, fmt.Sprintf("The boot partition %d lies beyond the end of %s.", p.Number, d.called()), boot)
 	case v.Kind == volume.NotCaptured:
@@ -101,6 +101,9 @@ func (k *walk) readsVolume(a *Attempt, d *Drive, i int) bool {
 	if q, bad := v.problem("fat-sector-size"); bad {
 		return a.block(StageBootPartition, q.Text, problemFact(q, d.Name))
 	}
+	if q, bad := k.unreadFAT(d, i); bad {
+		return a.block(StageBootPartition, q.Text, problemFact(q, d.Name))
+	}
 	a.pass(StageBootPartition, fmt.Sprintf("Partition %d is a readable %s volume.", p.Number, v.Kind), boot)
 	if !p.IsESP() {
 		a.risk("The partition is not typed as EFI system partition: the operating system's installer and updater do not find it.", boot)
@@ -109,6 +112,47 @@ func (k *walk) readsVolume(a *Attempt, d *Drive, i int) bool {
 		a.risk(q.Text, problemFact(q, d.Name))
 	}
 	return true
+}
+
+// unreadFAT reports what keeps the firmware from reading a FAT volume that others
+// read.
+func (k *walk) unreadFAT(d *Drive, i int) (disk.Problem, bool) {
+	v, number := &d.Contents.Volumes[i], d.Contents.Layout.Partitions[i].Number
+	if q, bad := v.problem("fat-few-clusters"); bad && !k.w.yes(k.m.Firmware.Behaviour.StartsSmallFAT32, Question{
+		ID: "small-fat32", Stage: StageBootPartition, Drive: d.Name, Field: "startsSmallFAT32",
+		Text: fmt.Sprintf("Does the firmware read a FAT32 volume that has too few clusters for one (partition %d of %s)?", number, d.called()),
+		How:  "Some firmware does. Formatting the partition as FAT16, or making it larger, makes the question idle.",
+	}) {
+		return q, true
+	}
+	if q, bad := v.problem("fat-signature"); bad && !k.w.yes(k.m.Firmware.Behaviour.ReadsUnsignedFAT, Question{
+		ID: "unsigned-fat", Stage: StageBootPartition, Drive: d.Name, Field: "readsUnsignedFAT",
+		Text: fmt.Sprintf("Does the firmware read a FAT volume whose boot sector does not end in 55 AA (partition %d of %s)?", number, d.called()),
+		How:  "Some firmware does. Writing the boot sector anew makes the question idle.",
+	}) {
+		return q, true
+	}
+	return disk.Problem{}, false
+}
+
+// misplaced reports whether the firmware passes a GPT partition over for its
+// place in the table.
+func (k *walk) misplaced(d *Drive, i int) bool {
+	l := &d.Contents.Layout
+	p := l.Partitions[i]
+	if l.Style != disk.StyleGPT || l.GPT.Valid() == nil || p.Unplaced {
+		return false
+	}
+	h := l.GPT.Valid().Header
+	bad := h.LastUsableLBA > 0 && (p.Start < h.FirstUsableLBA || p.End()-1 > h.LastUsableLBA)
+	for j, q := range l.Partitions {
+		bad = bad || j != i && p.Start < q.End() && q.Start < p.End()
+	}
+	return bad && k.w.yes(k.m.Firmware.Behaviour.SkipsMisplacedPartitions, Question{
+		ID: "misplaced", Stage: StageBootPartition, Drive: d.Name, Field: "skipsMisplacedPartitions",
+		Text: "Does the firmware pass over partitions that overlap or lie outside the usable range of the table?",
+		How:  "Correcting the table makes the question idle.",
+	})
 }
 
 func (v *Volume) problem(code string) (disk.Problem, bool) {

@@ -19,8 +19,8 @@ type Contents struct {
 	Code    loader.BootCode
 	// Run is what the code of sector 0 does, run in a model; nil when there is
 	// none.
-	Run *realmode.Run
-	Core    GRUBCore // set when Code is GRUB
+	Run  *realmode.Run
+	Core GRUBCore // set when Code is GRUB
 	// Capacity is where the size was read; Rounded is set for one that was read off
 	// a screen.
 	Capacity fact.Source

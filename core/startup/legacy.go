@@ -43,6 +43,9 @@ func (k *walk) legacyDevice(a *Attempt, d *Drive) bool {
 	if !k.seen(a, d) || !k.readable(a, d) {
 		return false
 	}
+	if bus, _ := d.Bus.Get(); bus == "virtio" && !k.largeSectors(a, d, k.m.Firmware.Behaviour.StartsLargeVirtio) {
+		return false
+	}
 	c := d.Contents
 	if c.Layout.MBR == nil || !c.Layout.MBR.Signature {
 		a.pass(StageMode, "Legacy firmware looks at sector 0 alone.")
@@ -187,6 +190,9 @@ func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {
 	a.pass(StageBootPartition, fmt.Sprintf("Partition %d is active and its first sector is run.", p.Number), cited)
 	for _, q := range v.Problems {
 		a.risk(q.Text, problemFact(q, d.Name))
+	}
+	if !v.SystemCode && !k.runsOn(a, d) {
+		return false
 	}
 	if v.IsFAT() && v.SystemCode && k.m.Until != StageLoader {
 		return k.bootmgr(a, d, i)

@@ -77,6 +77,7 @@ type Drive struct {
 	Name     string
 	Role     Role
 	Bus      fact.Of[string] // "sata", "nvme", "usb", "ide", "virtio"
+	Port     fact.Of[int]    // of its SATA or USB controller, from 0
 	Attached fact.Of[bool]
 	// HasEntry tells whether a boot entry leads to the drive's own loader; it
 	// counts only while the boot entries themselves are not known.
@@ -143,6 +144,8 @@ type Attempt struct {
 	HandsOver bool   `json:"handsOver" doc:"The loader was started"`
 	Final     bool   `json:"final" doc:"Nothing is tried after this attempt"`
 	Symptom   string `json:"symptom,omitempty"`
+	// Also names the other drives that its entry could have meant.
+	Also []string `json:"also,omitempty" doc:"Other drives that answer to the same entry"`
 }
 
 // last returns the stage the attempt ended at.

@@ -81,6 +81,7 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		{MBRType: disk.MBRTypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}}}}
 	large := gptDisk(1, good)
 	large.SectorSize, large.Sectors = 4096, 1<<18
+	large.Partitions[0].MiB = 300 // FAT32 asks for 65,525 clusters
 	damaged := gptDisk(1, good).MustBuild()
 	spoil(t, damaged, 512+60)
 	both := gptDisk(1, good).MustBuild()

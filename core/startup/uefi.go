@@ -5,7 +5,6 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
-	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
 )
@@ -30,117 +29,6 @@ func (k *walk) uefi() bool {
 		}
 	}
 	return false
-}
-
-// target is what an attempt looks for on a disk.
-type target struct {
-	path string                    // the program
-	only func(disk.Partition) bool // the partitions it may lie in; nil for any
-	why  string                    // how the firmware comes to look for it
-}
-
-// entry tries one boot entry.
-func (k *walk) entry(drives []*Drive, e firmware.Entry) bool {
-	if e.Path.Internal || e.Path.Partition == nil && e.Path.Bus == "" {
-		return false // a program of the firmware itself, or no disk
-	}
-	path := e.Path.File
-	if path == "" {
-		path = loader.FallbackPath(k.arch())
-	}
-	t := target{path: path, why: "Entry " + entryName(e)}
-	resolved := drives
-	if node := e.Path.Partition; node != nil {
-		t.only = func(p disk.Partition) bool { return k.matches(node, p) }
-		resolved = k.resolve(drives, node)
-	} else if e.Path.Bus != "" {
-		resolved = onBus(drives, e.Path.Bus)
-	}
-	if len(resolved) == 0 {
-		a := Attempt{Entry: entryName(e), Loader: path}
-		if blank := k.unread(drives); blank != nil && e.Path.Partition != nil {
-			return k.entryOnUnread(blank, e)
-		}
-		a.block(StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
-			Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
-		k.attempts = append(k.attempts, a)
-		return false
-	}
-	// A device path that several disks answer to means the one found first.
-	return k.try(resolved[0], entryName(e), t)
-}
-
-// unread returns an attached drive whose partitions are not known.
-func (k *walk) unread(drives []*Drive) *Drive {
-	for _, d := range drives {
-		if d.Contents == nil || d.Contents.Layout.Style == disk.StyleUnknown {
-			return d
-		}
-	}
-	return nil
-}
-
-func (k *walk) entryOnUnread(d *Drive, e firmware.Entry) bool {
-	if !k.evidence(d, StageOrder, "entry-"+entryName(e), fmt.Sprintf("Does entry %s (%s) lead to %s?", entryName(e), e.Description, d.called()),
-		"Add the first 64 KiB of "+d.called()+" as evidence.") {
-		return false
-	}
-	return k.try(d, entryName(e), target{path: e.Path.File, why: "Entry " + entryName(e)})
-}
-
-func (k *walk) resolve(drives []*Drive, node *firmware.PartitionNode) []*Drive {
-	var found []*Drive
-	for _, d := range drives {
-		if d.Contents == nil {
-			continue
-		}
-		for _, p := range d.Contents.Layout.Partitions {
-			if k.carries(node, d, p) {
-				found = append(found, d)
-				break
-			}
-		}
-	}
-	return found
-}
-
-// carries reports whether a partition has the node's signature, whatever its
-// number. UEFI Specification 2.10, section 10.3.5.1.
-func (k *walk) carries(node *firmware.PartitionNode, d *Drive, p disk.Partition) bool {
-	if node.MBR {
-		mbr := d.Contents.Layout.MBR
-		return mbr != nil && d.Contents.Layout.Style == disk.StyleMBR && mbr.DiskSignature == node.Signature && p.Number == int(node.Number)
-	}
-	return !p.GUID.IsZero() && p.GUID == node.GUID && k.matches(node, p)
-}
-
-// matches reports whether the firmware takes a partition for the node's when
-// only the signature agrees.
-func (k *walk) matches(node *firmware.PartitionNode, p disk.Partition) bool {
-	if node.MBR {
-		return p.Number == int(node.Number)
-	}
-	if p.GUID != node.GUID {
-		return false
-	}
-	if p.Number == int(node.Number) && p.Start == node.Start && p.Length == node.Size {
-		return true
-	}
-	return k.w.yes(k.m.Firmware.Behaviour.EntryMatchesByGUIDAlone, Question{
-		ID: "entry-guid-alone", Stage: StageOrder, Field: "entryMatchesByGUIDAlone",
-		Text: "Does the firmware find a partition by its unique GUID alone, although it was moved or resized?",
-		How:  "Most firmware does. Writing the boot entry anew makes the question idle.",
-	})
-}
-
-func onBus(drives []*Drive, bus string) []*Drive {
-	var found []*Drive
-	for _, d := range drives {
-		if b, ok := d.Bus.Get(); ok && b == bus {
-			found = append(found, d)
-		}
-	}
-	return found
 }
 
 // vendorEntry tries, when the boot entries are not known, the loader that an
@@ -203,7 +91,7 @@ func (k *walk) fallback(d *Drive) bool {
 // try walks the stages on one disk.
 func (k *walk) try(d *Drive, entry string, t target) bool {
 	a := Attempt{Drive: d.Name, Role: d.Role, Entry: entry, Loader: t.path}
-	if k.seen(&a, d) && k.readable(&a, d) && k.uefiMode(&a, d) {
+	if k.seen(&a, d) && k.readable(&a, d) && k.largeUSB(&a, d) && k.uefiMode(&a, d) {
 		a.pass(StageOrder, fmt.Sprintf("%s looks for %s on %s.", t.why, t.path, d.called()))
 		if k.uefiTable(&a, d) {
 			a.HandsOver = k.bootPartition(&a, d, t)
@@ -215,6 +103,11 @@ func (k *walk) try(d *Drive, entry string, t target) bool {
 	a.Final = a.HandsOver
 	k.attempts = append(k.attempts, a)
 	return a.HandsOver
+}
+
+func (k *walk) largeUSB(a *Attempt, d *Drive) bool {
+	bus, _ := d.Bus.Get()
+	return bus != "usb" || k.largeSectors(a, d, k.m.Firmware.Behaviour.StartsLargeUSB)
 }
 
 // readable asks for a disk's bytes when nothing of it is in evidence.
@@ -267,18 +160,47 @@ func (k *walk) uefiTable(a *Attempt, d *Drive) bool {
 		}
 		return a.block(StageTable, "There is no partition table on "+d.called()+".", facts...)
 	case disk.StyleMBR:
-		a.pass(StageTable, "The MBR can be read.", problemFacts(l, d.Name)...)
-		return true
+		return k.uefiMBR(a, d, l)
 	}
 	return k.uefiGPT(a, d, l)
+}
+
+// uefiMBR judges an MBR: some firmware takes none of whose records one overlaps
+// another or ends beyond the disk.
+func (k *walk) uefiMBR(a *Attempt, d *Drive, l *disk.Layout) bool {
+	for _, code := range []string{"beyond-end", "overlap"} {
+		p, bad := l.Find(code)
+		if bad && k.w.yes(k.m.Firmware.Behaviour.RefusesInconsistentMBR, Question{
+			ID: "inconsistent-mbr", Stage: StageTable, Drive: d.Name, Field: "refusesInconsistentMBR",
+			Text: "Does the firmware refuse an MBR whose partitions overlap or end beyond the disk?",
+			How:  "Correcting the table makes the question idle."}) {
+			return a.block(StageTable, "The firmware takes the MBR for none: "+lowerFirst(p.Text), problemFact(p, d.Name))
+		}
+	}
+	a.pass(StageTable, "The MBR can be read.", problemFacts(l, d.Name)...)
+	return true
+}
+
+// unguarded reports whether the firmware passes over a GPT for what stands in
+// sector 0. UEFI Specification 2.10, section 5.2.3.
+func (k *walk) unguarded(l *disk.Layout) (disk.Problem, bool) {
+	if p, bad := l.Find("gpt-unprotected"); bad && k.w.yes(k.m.Firmware.Behaviour.NeedsProtectiveMBR, Question{
+		ID: "needs-protective-mbr", Stage: StageTable, Field: "needsProtectiveMBR",
+		Text: "Does the firmware refuse a GPT that has no protective MBR?", How: "Writing a protective MBR makes the question idle."}) {
+		return p, true
+	}
+	if p, bad := l.Find("gpt-protective-unsigned"); bad && k.w.yes(k.m.Firmware.Behaviour.NeedsProtectiveSignature, Question{
+		ID: "needs-protective-signature", Stage: StageTable, Field: "needsProtectiveSignature",
+		Text: "Does the firmware refuse a GPT whose protective MBR does not end in 55 AA?", How: "Writing a protective MBR makes the question idle."}) {
+		return p, true
+	}
+	return disk.Problem{}, false
 }
 
 func (k *walk) uefiGPT(a *Attempt, d *Drive, l *disk.Layout) bool {
 	facts := problemFacts(l, d.Name)
 	g := l.GPT
-	if p, bad := l.Find("gpt-unprotected"); bad && k.w.yes(k.m.Firmware.Behaviour.NeedsProtectiveMBR, Question{
-		ID: "needs-protective-mbr", Stage: StageTable, Field: "needsProtectiveMBR",
-		Text: "Does the firmware refuse a GPT that has no protective MBR?", How: "Writing a protective MBR makes the question idle."}) {
+	if p, bad := k.unguarded(l); bad {
 		return a.block(StageTable, p.Text, problemFact(p, d.Name))
 	}
 	switch {

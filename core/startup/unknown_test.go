@@ -149,7 +149,8 @@ func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
 }
 
-func TestAMovedPartitionIsFoundByGUIDAlone(t *testing.T) {
+// What edk2 does, package truth has seen; another firmware may not.
+func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
 	decl := gptDisk(1, map[string][]byte{path: x64()})
 	e := entryFor(decl, 1, path, true)
@@ -157,8 +158,16 @@ func TestAMovedPartitionIsFoundByGUIDAlone(t *testing.T) {
 	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	m.Firmware.Behaviour.EntryMatchesMoved = fact.Unknown[bool]()
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another start")
+
+	m = edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	e = entryFor(decl, 1, path, true)
+	e.Path.Partition.Number = 2
+	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
+	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
 	m.Firmware.Behaviour.EntryMatchesByGUIDAlone = fact.Unknown[bool]()
-	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another number")
 }
 
 // Everything unknown at once: the simulation ends within its bound and does not

@@ -148,6 +148,22 @@ func (k *walk) seen(a *Attempt, d *Drive) bool {
 	return true
 }
 
+// largeSectors judges a drive with sectors of 4,096 bytes on a bus where some
+// firmware does not read them.
+func (k *walk) largeSectors(a *Attempt, d *Drive, reads fact.Of[bool]) bool {
+	bus, _ := d.Bus.Get()
+	if d.Contents.Layout.SectorSize == 512 || k.w.yes(reads, Question{
+		ID: "large-" + bus, Stage: StageDrive, Drive: d.Name, Field: map[string]string{"usb": "startsLargeUSB", "virtio": "startsLargeVirtio"}[bus],
+		Text: "Does the firmware read a drive with sectors of 4,096 bytes on this bus (" + d.called() + ", " + bus + ")?",
+		How:  "Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.",
+	}) {
+		return true
+	}
+	a.Steps = nil
+	return a.block(StageDrive, "The firmware does not read sectors of 4,096 bytes on this drive's bus ("+bus+").",
+		d.cite("Sector size", fmt.Sprint(d.Contents.Layout.SectorSize), fact.Source{Origin: fact.Typed}))
+}
+
 func (k *walk) startsFrom(d *Drive, bus string, f fact.Of[bool]) bool {
 	return k.w.yes(f, Question{
 		ID: "starts-from-" + bus, Stage: StageDrive, Drive: d.Name, Field: "startsFrom" + bus,

@@ -28,6 +28,7 @@ type FAT struct {
 	TotalSectors   uint64 // in BytesPerSector units
 	Label          string
 	Serial         string // XXXX-XXXX
+	Unsigned       bool   // the boot sector does not end in 55 AA
 	FewClusters    bool   // FAT32 by its fields, with fewer clusters than the specification asks for
 
 	r         io.ReaderAt
@@ -43,10 +44,16 @@ type FAT struct {
 	sectorAt int64
 }
 
-// looksFAT reports whether a boot sector has what every FAT one has: a jump, the
-// signature, and a plausible count of FATs.
+// looksFAT reports whether a boot sector has what every FAT one has: the name of
+// one, and the signature.
 func looksFAT(boot []byte) bool {
-	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[510] == 0x55 && boot[511] == 0xAA && boot[16] >= 1 && boot[16] <= 2 &&
+	return boot[510] == 0x55 && boot[511] == 0xAA && namesFAT(boot)
+}
+
+// namesFAT reports whether a boot sector has a jump, a plausible count of FATs and
+// the name of a FAT type.
+func namesFAT(boot []byte) bool {
+	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[16] >= 1 && boot[16] <= 2 &&
 		(string(boot[54:57]) == "FAT" || string(boot[82:85]) == "FAT")
 }
 
@@ -57,11 +64,12 @@ func OpenFAT(r *io.SectionReader) (*FAT, error) {
 	if _, err := r.ReadAt(boot, 0); err != nil {
 		return nil, fmt.Errorf("boot sector: %w", err)
 	}
-	if boot[510] != 0x55 || boot[511] != 0xAA {
+	unsigned := boot[510] != 0x55 || boot[511] != 0xAA
+	if unsigned && !namesFAT(boot) {
 		return nil, fmt.Errorf("boot sector ends in %02X %02X, expected 55 AA", boot[510], boot[511])
 	}
 	le := binary.LittleEndian
-	f := &FAT{r: r, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])), HiddenSectors: le.Uint32(boot[28:])}
+	f := &FAT{r: r, Unsigned: unsigned, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])), HiddenSectors: le.Uint32(boot[28:])}
 	perCluster, reserved, fats := int(boot[13]), int64(le.Uint16(boot[14:])), int64(boot[16])
 	switch {
 	case f.BytesPerSector < 512 || f.BytesPerSector > 4096 || f.BytesPerSector&(f.BytesPerSector-1) != 0:

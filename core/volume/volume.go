@@ -141,10 +141,14 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
 			"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
 			p.Number, fat.BytesPerSector, d.SectorSize()))
 	}
+	if fat.Unsigned {
+		v.Problems = append(v.Problems, trouble("fat-signature", src("FAT boot sector", "Signature_word", base+510, 2), "55 AA", "something else",
+			"The boot sector of partition %d does not end in 55 AA.", p.Number))
+	}
 	if fat.FewClusters {
 		v.Problems = append(v.Problems, trouble("fat-few-clusters", src("FAT boot sector", "BPB_TotSec32", base+32, 4),
 			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
-			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: most firmware reads it, Windows may not.", p.Number, fat.Clusters))
+			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
 	}
 	return v
 }

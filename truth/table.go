@@ -1,0 +1,104 @@
+package truth
+
+import (
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+	"time"
+
+	"latchkey/core/startup"
+)
+
+// WriteTable writes what became of the scenarios as a Markdown page.
+func WriteTable(w io.Writer, reports []Report, on time.Time, took time.Duration) error {
+	agree, explained := 0, 0
+	for _, r := range reports {
+		switch {
+		case r.Differs == "" && r.Err == nil:
+			agree++
+		case r.Scenario.Explained != "":
+			explained++
+		}
+	}
+	p := &printer{w: w}
+	p.line("# Held against real firmware")
+	p.line("")
+	p.line("`scripts/truth` builds the disks below, computes what a machine does with them (`latchkey check`, judged up to the")
+	p.line("hand-over), then starts them in QEMU under Debian's OVMF (edk2) and SeaBIOS in software emulation. The loaders and boot")
+	p.line("sectors are marker programs, assembled from `truth/marker`, that tell the serial port which of them was started. This page")
+	p.line("is written by that command.")
+	p.line("")
+	p.line("On %s: **%d of %d agree**, %d differ and are explained, %d differ. It took %s.", on.Format("2 January 2006"), agree, len(reports), explained, len(reports)-agree-explained, took.Round(time.Second))
+	byFirmware := map[Firmware][]Report{}
+	for _, r := range reports {
+		byFirmware[r.Scenario.Firmware] = append(byFirmware[r.Scenario.Firmware], r)
+	}
+	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure, SeaBIOS} {
+		p.section(f, byFirmware[f])
+	}
+	return p.err
+}
+
+type printer struct {
+	w   io.Writer
+	err error
+}
+
+func (p *printer) line(format string, args ...any) {
+	if p.err == nil {
+		_, p.err = fmt.Fprintf(p.w, format+"\n", args...)
+	}
+}
+
+func (p *printer) section(f Firmware, reports []Report) {
+	if len(reports) == 0 {
+		return
+	}
+	sort.SliceStable(reports, func(i, j int) bool { return reports[i].order < reports[j].order })
+	p.line("")
+	p.line("## %s", f)
+	p.line("")
+	p.line("| machine | computed | in real firmware | |")
+	p.line("|---|---|---|---|")
+	for _, r := range reports {
+		verdict := "agrees"
+		switch {
+		case r.Err != nil:
+			verdict = "**error**: " + r.Err.Error()
+		case r.Differs != "" && r.Scenario.Explained != "":
+			verdict = "differs: " + r.Scenario.Explained
+		case r.Differs != "":
+			verdict = "**differs**"
+		}
+		p.line("| %s | %s | %s | %s |", r.Scenario.Name, cell(computed(r.Trace)), cell(happened(r)), cell(verdict))
+	}
+}
+
+func cell(s string) string { return strings.ReplaceAll(s, "|", `\|`) }
+
+func computed(t startup.Trace) string {
+	switch t.Verdict {
+	case startup.Stops:
+		return "stops at the " + strings.ToLower(t.Stage.Title())
+	case startup.Depends:
+		return "depends"
+	}
+	return started(t.Drive, fmt.Sprint(t.Partition), t.Loader, t.Entry)
+}
+
+func happened(r Report) string {
+	if r.Result.Mark == "" {
+		return r.Result.Ended
+	}
+	part := strings.SplitN(r.Result.Mark, ":", 3)
+	return started(part[0], part[1], part[2], r.Scenario.entryOf(r.Result))
+}
+
+func started(drive, partition, loader, entry string) string {
+	text := fmt.Sprintf("starts `%s` on drive %s, partition %s", strings.ReplaceAll(loader, "-", " "), drive, partition)
+	if entry != "" {
+		text += ", entry " + entry
+	}
+	return text
+}

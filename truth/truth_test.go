@@ -1,0 +1,66 @@
+package truth_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/truth"
+)
+
+// ready skips where real firmware cannot be run, but fails where the full test
+// run asks for it.
+func ready(t *testing.T) {
+	t.Helper()
+	err := truth.Ready()
+	switch {
+	case err == nil:
+	case os.Getenv("LATCHKEY_TOOLS") == "required":
+		t.Fatal(err)
+	default:
+		t.Skip(err)
+	}
+}
+
+// A few machines are started in Debian's edk2 and SeaBIOS at every run; all of
+// them by cmd/firmware-truth.
+func TestRealFirmwareAgrees(t *testing.T) {
+	ready(t)
+	var smoke []truth.Scenario
+	for _, s := range truth.Scenarios() {
+		if s.Smoke {
+			smoke = append(smoke, s)
+		}
+	}
+	require.GreaterOrEqual(t, len(smoke), 10)
+	truth.RunAll(smoke, 2, func(r truth.Report) {
+		assert.NoError(t, r.Err, r.Scenario.Name)
+		assert.Empty(t, r.Differs, "%s: %s\n%s", r.Scenario.Firmware, r.Scenario.Name, r.Result.Serial)
+	})
+}
+
+func TestScenarioNamesAreTheirOwn(t *testing.T) {
+	ready(t)
+	seen := map[string]bool{}
+	for _, s := range truth.Scenarios() {
+		name := string(s.Firmware) + s.Name
+		assert.False(t, seen[name], name)
+		seen[name] = true
+	}
+	assert.GreaterOrEqual(t, len(seen), 150)
+}
+
+// Every scenario is settled by the named behaviours alone: nothing is left to ask
+// for.
+func TestTheNamedFirmwaresLeaveNothingOpen(t *testing.T) {
+	ready(t)
+	for _, s := range truth.Scenarios() {
+		description, err := s.Prepare(t.TempDir())
+		require.NoError(t, err, s.Name)
+		trace, err := truth.Compute(description)
+		require.NoError(t, err, s.Name)
+		assert.Equal(t, 1, trace.Worlds, "%s: %v", s.Name, trace.Missing)
+	}
+}
