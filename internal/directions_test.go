@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"core/firmware"},
 	{"core/loader"},
 	{"core/startup"},
-	{"core/compare"},
+	{"core/compare", "core/symptom"},
 	{"capture", "internal/diskmaker"},
 	{"capture/listing"},
 	{"demo"},

@@ -1,0 +1,56 @@
+package startup
+
+// Ending is one way in which a start can end.
+type Ending struct {
+	Verdict Verdict `json:"verdict"`
+	Stage   Stage   `json:"stage,omitempty" doc:"Where it stops"`
+	Drive   string  `json:"drive,omitempty"`
+	Symptom string  `json:"symptom,omitempty" doc:"What the person at the machine sees"`
+	Text    string  `json:"text" doc:"Why it stops there, or what is started"`
+	Worlds  int     `json:"worlds" doc:"In how many of the evaluated worlds"`
+}
+
+// Endings lists the ways in which a start can end over all worlds, each once, in
+// the order in which they were found.
+func Endings(m Machine) []Ending {
+	outcomes, _ := evaluate(m)
+	endings := []Ending{}
+	at := map[string]int{}
+	for i := range outcomes {
+		o := &outcomes[i]
+		e := Ending{Verdict: o.verdict, Stage: o.stage, Symptom: o.symptom, Text: o.text()}
+		if o.chosen >= 0 {
+			e.Drive = o.attempts[o.chosen].Drive
+		}
+		key := string(e.Verdict) + string(e.Stage) + e.Drive + e.Text
+		if j, again := at[key]; again {
+			endings[j].Worlds++
+			continue
+		}
+		at[key] = len(endings)
+		e.Worlds = 1
+		endings = append(endings, e)
+	}
+	return endings
+}
+
+// text is the account of the step that decided.
+func (o *outcome) text() string {
+	if o.chosen < 0 {
+		return "Nothing is attached that could be started."
+	}
+	steps := o.attempts[o.chosen].Steps
+	if len(steps) == 0 {
+		return ""
+	}
+	return steps[len(steps)-1].Text
+}
+
+// Words says the ending in a few words.
+func (e Ending) Words() string {
+	o := outcome{verdict: e.Verdict, stage: e.Stage}
+	if e.Verdict == Depends {
+		return "reaches the clone's loader, and what follows is not proven"
+	}
+	return o.words()
+}

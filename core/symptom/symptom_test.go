@@ -1,0 +1,124 @@
+package symptom_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/startup"
+	"latchkey/core/symptom"
+)
+
+func first(t *testing.T, typed string) symptom.Match {
+	t.Helper()
+	found := symptom.Find(typed)
+	require.NotEmpty(t, found, typed)
+	return found[0]
+}
+
+func TestEveryMessageIsFoundByItsOwnWords(t *testing.T) {
+	seen := map[string]bool{}
+	for _, m := range symptom.Messages {
+		assert.False(t, seen[m.ID], m.ID)
+		seen[m.ID] = true
+		assert.NotEmpty(t, m.Causes, m.ID)
+		assert.NotEmpty(t, m.Source, m.ID)
+		for _, c := range m.Causes {
+			assert.Contains(t, startup.Stages, c.Stage, m.ID)
+			assert.NotEmpty(t, c.Look, m.ID)
+		}
+		found := symptom.Find(m.Shown)
+		require.NotEmpty(t, found, m.ID)
+		ids := []string{}
+		for _, f := range found {
+			if f.Score > 0.99 {
+				ids = append(ids, f.ID)
+			}
+		}
+		assert.Contains(t, ids, m.ID)
+	}
+}
+
+// How people type what they read: without the prefix of a code, in small letters,
+// in part, with words around it.
+func TestWhatPeopleType(t *testing.T) {
+	for typed, id := range map[string]string{
+		"c000000e":                          "c000000e",
+		"0xC000000E":                        "c000000e",
+		"error 0xc0000225 on blue screen":   "c000000e",
+		"7b":                                "0x7b",
+		"STOP 0x0000007B":                   "0x7b",
+		"inaccessible":                      "0x7b",
+		"bootmgr missing":                   "bootmgr-missing",
+		"it says BOOTMGR is missing":        "bootmgr-missing",
+		"grub rescue":                       "grub-rescue",
+		"dropped to initramfs":              "root-wait",
+		"emergency mode":                    "emergency-mode",
+		"question mark folder":              "mac-question",
+		"boot device not found":             "no-device",
+		"blinking cursor":                   "cursor",
+		"missing operating system":          "missing-os",
+		"invalid partition table":           "invalid-table",
+		"recovery key":                      "recovery-key",
+		"kernel panic unable to mount root": "kernel-panic-root",
+	} {
+		assert.Equal(t, id, first(t, typed).ID, typed)
+	}
+	assert.Empty(t, symptom.Find("bicycle tyre"))
+	assert.Len(t, symptom.Find("  "), len(symptom.Messages), "nothing typed lists everything")
+}
+
+func pins(stage startup.Stage, state startup.State, text string) []startup.Pin {
+	var all []startup.Pin
+	for _, s := range startup.Stages {
+		p := startup.Pin{Stage: s, State: startup.Passes, Text: "It passes."}
+		if s == stage {
+			p.State, p.Text = state, text
+		}
+		all = append(all, p)
+	}
+	return all
+}
+
+func TestMessagesAgainstTheComputation(t *testing.T) {
+	stops := []startup.Ending{{Verdict: startup.Stops, Stage: startup.StageBootPartition, Text: "The clone has no EFI system partition."}}
+	j := symptom.Judge("no bootable device", stops, pins(startup.StageBootPartition, startup.Blocks, "none"))
+	assert.False(t, j.Contradicts)
+	assert.Equal(t, symptom.Computed, j.Causes[0].Fit)
+	assert.Equal(t, startup.StageBootPartition, j.Causes[0].Stage)
+	assert.Contains(t, j.Causes[0].Because, "no EFI system partition")
+
+	open := []startup.Ending{{Verdict: startup.Depends, Stage: startup.StageConfiguration}}
+	j = symptom.Judge("0xc000000e", open, pins(startup.StageConfiguration, startup.Unproven, "not in evidence"))
+	assert.False(t, j.Contradicts)
+	assert.Equal(t, symptom.Open, j.Causes[0].Fit)
+
+	starts := []startup.Ending{{Verdict: startup.Starts}}
+	j = symptom.Judge("BOOTMGR is missing", starts, pins("", startup.Passes, ""))
+	assert.True(t, j.Contradicts)
+	assert.Contains(t, j.Verdict, "starts the clone")
+
+	original := []startup.Ending{{Verdict: startup.StartsOriginal}}
+	assert.False(t, symptom.Judge("it came up from the old drive", original, nil).Contradicts)
+	assert.True(t, symptom.Judge("it came up from the old drive", starts, pins("", startup.Passes, "")).Contradicts)
+
+	assert.Contains(t, symptom.Judge("bicycle tyre", starts, nil).Verdict, "None")
+	assert.Empty(t, symptom.Judge(" ", starts, nil).Verdict)
+}
+
+func FuzzFind(f *testing.F) {
+	f.Add("0xc000000e required device")
+	f.Add("\xff\xfe")
+	f.Fuzz(func(t *testing.T, typed string) {
+		for _, m := range symptom.Find(typed) {
+			assert.LessOrEqual(t, m.Score, 1.000001)
+		}
+	})
+}
+
+func BenchmarkFind(b *testing.B) {
+	for b.Loop() {
+		symptom.Find("0xc000000e a required device isn't connected")
+	}
+}
