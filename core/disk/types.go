@@ -1,6 +1,10 @@
 package disk
 
-import "fmt"
+import (
+	"cmp"
+	"fmt"
+	"slices"
+)
 
 // Role is what a partition does in the start of a machine, whatever its file
 // system.
@@ -101,3 +105,26 @@ func MBRType(b byte) KnownType {
 }
 
 func isExtended(t byte) bool { return t == 0x05 || t == 0x0F || t == 0x85 }
+
+// TypeRow is a partition type as a table lists it.
+type TypeRow struct {
+	Code string `json:"code" doc:"Type GUID of a GPT entry, or two hexadecimal digits of an MBR record"`
+	Name string `json:"name"`
+	Role Role   `json:"role" enum:"boot,system,reserved,recovery,data"`
+}
+
+// Types lists the known partition types: those of MBR records, then those of GPT
+// entries, each by name.
+func Types() []TypeRow {
+	var mbr, gpt []TypeRow
+	for b, t := range mbrTypes {
+		mbr = append(mbr, TypeRow{fmt.Sprintf("%02X", b), t.Name, t.Role})
+	}
+	for g, t := range gptTypes {
+		gpt = append(gpt, TypeRow{g.String(), t.Name, t.Role})
+	}
+	byName := func(a, b TypeRow) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Code, b.Code)) }
+	slices.SortFunc(mbr, byName)
+	slices.SortFunc(gpt, byName)
+	return append(mbr, gpt...)
+}

@@ -38,7 +38,7 @@ func (k *walk) entry(drives []*Drive, e firmware.Entry) bool {
 		resolved = k.resolve(resolved, e.Path)
 	}
 	if len(resolved) == 0 {
-		a := Attempt{Entry: entryName(e), Loader: t.path, Symptom: noDevice}
+		a := Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path, Symptom: noDevice}
 		a.block(StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
 			Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
 		k.attempts = append(k.attempts, a)
@@ -54,12 +54,14 @@ func (k *walk) entry(drives []*Drive, e firmware.Entry) bool {
 		}
 	}
 	ok := k.try(chosen, entryName(e), t)
-	k.noteTwins(resolved, chosen)
+	k.noteEntry(e, resolved, chosen)
 	return ok
 }
 
-// noteTwins adds to the latest attempt that other disks answer to its entry too.
-func (k *walk) noteTwins(resolved []*Drive, chosen *Drive) {
+// noteEntry adds to the latest attempt what its entry is called, and which other
+// disks answer to it too.
+func (k *walk) noteEntry(e firmware.Entry, resolved []*Drive, chosen *Drive) {
+	k.attempts[len(k.attempts)-1].Name = e.Description
 	for _, d := range resolved {
 		if d != chosen {
 			a := &k.attempts[len(k.attempts)-1]

@@ -138,6 +138,7 @@ type Attempt struct {
 	Drive     string `json:"drive,omitempty"`
 	Role      Role   `json:"role,omitempty"`
 	Entry     string `json:"entry,omitempty" doc:"Boot entry number, four hexadecimal digits"`
+	Name      string `json:"name,omitempty" doc:"The boot entry's description"`
 	Partition int    `json:"partition,omitempty"`
 	Loader    string `json:"loader,omitempty"`
 	Steps     []Step `json:"steps"`

@@ -181,8 +181,10 @@ func (t *Trace) say(m Machine) (headline, reason string) {
 	switch {
 	case t.Verdict == Stops:
 		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(lowerFirst(t.blockText())), t.stopReason()
+	case t.Verdict == StartsOriginal && m.without(RoleClone):
+		return "Starts the original: the clone is not attached.", t.startReason()
 	case t.Verdict == StartsOriginal:
-		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason(m)
+		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason()
 	case t.Verdict == Starts && m.Until == "":
 		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
@@ -195,6 +197,17 @@ func (t *Trace) say(m Machine) (headline, reason string) {
 		return fmt.Sprintf("Depends on %d facts that are not known.", len(t.Missing)), t.dependsReason()
 	}
 	return "Depends on more unknown facts than can be tried.", t.dependsReason()
+}
+
+// without reports whether no drive of a role is attached.
+func (m Machine) without(role Role) bool {
+	for i := range m.Drives {
+		attached, known := m.Drives[i].Attached.Get()
+		if m.Drives[i].Role == role && (attached || !known) {
+			return false
+		}
+	}
+	return true
 }
 
 func (t *Trace) blockText() string {
@@ -231,7 +244,7 @@ func (t *Trace) startReason() string {
 	return text
 }
 
-func (t *Trace) wrongDiskReason(m Machine) string {
+func (t *Trace) wrongDiskReason() string {
 	reason := "The firmware comes to the original before the clone."
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
@@ -241,13 +254,6 @@ func (t *Trace) wrongDiskReason(m Machine) string {
 		}
 		if a.Role == RoleClone && !a.HandsOver && len(a.Steps) > 0 {
 			return "The clone was tried first and failed at the " + stageWords(a.last()) + ": " + a.Steps[len(a.Steps)-1].Text
-		}
-	}
-	for i := range m.Drives {
-		if d := &m.Drives[i]; d.Role == RoleClone {
-			if attached, known := d.Attached.Get(); known && !attached {
-				return "The clone is not attached."
-			}
 		}
 	}
 	return reason

@@ -14,6 +14,7 @@ import (
 
 	"latchkey/capture"
 	"latchkey/core/disk"
+	"latchkey/server/judge"
 	"latchkey/server/store"
 )
 
@@ -23,6 +24,7 @@ type CaseInput struct {
 	Machine     string       `json:"machine,omitempty" maxLength:"200" doc:"Model and place of the machine"`
 	Firmware    Firmware     `json:"firmware,omitempty"`
 	DeviceOrder []string     `json:"deviceOrder,omitempty" maxItems:"2" doc:"Drive roles, first tried first; empty is unknown"`
+	Said        string       `json:"said,omitempty" maxLength:"500" doc:"What the screen said when the machine did not start"`
 	Drives      []DriveInput `json:"drives,omitempty" maxItems:"2"`
 }
 
@@ -35,9 +37,10 @@ type Firmware struct {
 	StorageMode       *string `json:"storageMode,omitempty" enum:"ahci,raid" doc:"The storage controller's mode now"`
 	StorageModeBefore *string `json:"storageModeBefore,omitempty" enum:"ahci,raid" doc:"The storage controller's mode when the system last ran"`
 	capture.BehaviourFacts
-	Entries map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
-	Shown   map[string]bool   `json:"shown,omitempty" doc:"By drive role: whether the firmware's boot list shows the drive"`
-	Answers map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
+	Entries   map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+	BootOrder []string          `json:"bootOrder,omitempty" maxItems:"128" doc:"The boot entries' order as changed since the evidence was taken"`
+	Shown     map[string]bool   `json:"shown,omitempty" doc:"By drive role: whether the firmware's boot list shows the drive"`
+	Answers   map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
 }
 
 // DriveInput is what a person enters about a drive.
@@ -56,6 +59,7 @@ type Case struct {
 	Machine     string      `json:"machine"`
 	Firmware    Firmware    `json:"firmware"`
 	DeviceOrder []string    `json:"deviceOrder"`
+	Said        string      `json:"said,omitempty"`
 	Drives      []CaseDrive `json:"drives"`
 	Verdict     string      `json:"verdict" doc:"Of the latest recorded check; empty before the first"`
 	Reaches     string      `json:"reaches"`
@@ -76,7 +80,7 @@ type CaseDrive struct {
 
 func caseOf(c *store.Case) Case {
 	out := Case{
-		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware),
+		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said,
 		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
 		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}
@@ -196,7 +200,10 @@ func (in CaseInput) fill(c *store.Case) error {
 		return huma.Error422UnprocessableEntity("title: expected a name for the case.")
 	}
 	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine), store.Firmware(in.Firmware)
-	c.DeviceOrder = append([]string{}, in.DeviceOrder...)
+	c.DeviceOrder, c.Said = append([]string{}, in.DeviceOrder...), strings.TrimSpace(in.Said)
+	if _, err := judge.BootOrder(in.Firmware.BootOrder); err != nil {
+		return huma.Error422UnprocessableEntity("firmware.bootOrder: " + err.Error())
+	}
 	for i, role := range c.DeviceOrder {
 		if !slices.Contains(store.Roles, role) || slices.Contains(c.DeviceOrder[:i], role) {
 			return huma.Error422UnprocessableEntity(fmt.Sprintf("deviceOrder[%d] is %q: expected original and clone, each once.", i, role))

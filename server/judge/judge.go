@@ -17,6 +17,7 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
+	"latchkey/core/symptom"
 	"latchkey/server/store"
 )
 
@@ -42,6 +43,13 @@ type Check struct {
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
 	Mode       *startup.Fact      `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
+	// Endings are the ways in which the start can end.
+	Endings []startup.Ending `json:"endings"`
+	// Runs are the start on the machine as it stands and with one drive or both.
+	Runs    []Run       `json:"runs"`
+	Entries []BootEntry `json:"entries" doc:"The firmware's boot entries, those of the order first"`
+	// Symptom holds what the screen said against what was computed.
+	Symptom *symptom.Judgement `json:"symptom,omitempty"`
 	// Contradictions are facts that two pieces of evidence tell differently.
 	Contradictions []startup.Contradiction `json:"contradictions"`
 	Doubts         []compare.Doubt         `json:"doubts" doc:"Reasons to look again at which disk is which"`
@@ -50,6 +58,9 @@ type Check struct {
 // WhatIf changes a machine for one check; nil fields leave it as it is.
 type WhatIf struct {
 	Mode        *string         `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	SecureBoot  *bool           `json:"secureBoot,omitempty"`
+	StorageMode *string         `json:"storageMode,omitempty" enum:"ahci,raid"`
+	BootOrder   []string        `json:"bootOrder,omitempty" maxItems:"128" doc:"Numbers of the boot entries, four hexadecimal digits, first tried first; those left out are not tried"`
 	DeviceOrder []string        `json:"deviceOrder,omitempty" doc:"Drive roles, first tried first"`
 	Attached    map[string]bool `json:"attached,omitempty" doc:"By drive role"`
 }
@@ -60,7 +71,9 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 	if err != nil {
 		return nil, err
 	}
-	w.apply(&a.machine)
+	if err := w.apply(&a.machine); err != nil {
+		return nil, err
+	}
 	k := check(a.machine, c)
 	k.Contradictions = a.contradictions
 	k.Doubts = append(k.Doubts, a.doubts...)
@@ -71,7 +84,8 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 }
 
 func check(m startup.Machine, c *store.Case) *Check {
-	k := &Check{Rules: startup.RulesVersion, Trace: startup.Simulate(m), Drives: []Drive{}}
+	k := &Check{Rules: startup.RulesVersion, Trace: startup.Simulate(m), Drives: []Drive{},
+		Endings: startup.Endings(m), Runs: runs(m), Entries: bootEntries(m.Firmware.Entries)}
 	byRole := map[startup.Role]*startup.Drive{}
 	pins := map[startup.Role][]startup.Pin{}
 	for i := range m.Drives {
@@ -82,6 +96,10 @@ func check(m startup.Machine, c *store.Case) *Check {
 	k.Comparison = compare.Compare(m, byRole[startup.RoleOriginal], byRole[startup.RoleClone],
 		pins[startup.RoleOriginal], pins[startup.RoleClone])
 	k.Doubts = compare.Doubts(byRole[startup.RoleOriginal], byRole[startup.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
+	if c.Said != "" {
+		said := symptom.Judge(c.Said, k.Endings, pins[startup.RoleClone])
+		k.Symptom = &said
+	}
 	reason := []string{k.Trace.Reason}
 	switch k.Trace.Reaches {
 	case startup.Stops:
@@ -119,7 +137,18 @@ func stored(c *store.Case, role string) *store.Drive {
 	return &store.Drive{Role: role}
 }
 
-func (w WhatIf) apply(m *startup.Machine) {
+func (w WhatIf) apply(m *startup.Machine) error {
+	if w.SecureBoot != nil {
+		m.Firmware.SecureBoot = fact.Tell(*w.SecureBoot)
+	}
+	if w.StorageMode != nil {
+		m.Firmware.StorageMode = fact.Tell(*w.StorageMode)
+	}
+	order, err := BootOrder(w.BootOrder)
+	if err != nil {
+		return &BadChange{"bootOrder: " + err.Error()}
+	}
+	reorder(&m.Firmware, order)
 	if w.Mode != nil {
 		m.Firmware.Mode = fact.Tell(firmware.Mode(*w.Mode))
 	}
@@ -131,7 +160,13 @@ func (w WhatIf) apply(m *startup.Machine) {
 			m.Drives[i].Attached = fact.Tell(attached)
 		}
 	}
+	return nil
 }
+
+// BadChange is a what-if that cannot be.
+type BadChange struct{ Text string }
+
+func (e *BadChange) Error() string { return e.Text }
 
 func told[T ~string](s *string) fact.Of[T] {
 	if s == nil {

@@ -3,6 +3,7 @@ package judge
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"latchkey/capture/listing"
 	"latchkey/core/compare"
@@ -62,8 +63,9 @@ func (j *Judge) Reading(l *store.Listing) (*listing.Listing, error) {
 }
 
 // assemble builds the machine that a case describes: bytes first, then listings,
-// then what a person tells.
-func (j *Judge) assemble(ctx context.Context, c *store.Case) (*assembled, error) {
+// then what a person tells. more are programs to look for besides those that the
+// case's own boot entries name.
+func (j *Judge) assemble(ctx context.Context, c *store.Case, more ...string) (*assembled, error) {
 	listings, err := j.readings(c)
 	if err != nil {
 		return nil, err
@@ -72,9 +74,12 @@ func (j *Judge) assemble(ctx context.Context, c *store.Case) (*assembled, error)
 	m := &out.machine
 	out.mode(c, listings)
 	m.Firmware.Entries = entriesOf(c, listings)
-	var paths []string
+	if order, err := BootOrder(c.Firmware.BootOrder); err == nil {
+		reorder(&m.Firmware, order)
+	}
+	paths := slices.Clone(more)
 	if m.Firmware.Entries != nil {
-		paths = m.Firmware.Entries.Files()
+		paths = append(paths, m.Firmware.Entries.Files()...)
 	}
 	for _, d := range c.Drives {
 		drive, err := j.drive(ctx, c, d, listings, paths, out)

@@ -19,6 +19,7 @@ type Case struct {
 	Machine     string
 	Firmware    Firmware `gorm:"serializer:json"`
 	DeviceOrder []string `gorm:"serializer:json"` // drive roles
+	Said        string   // what the screen said when the machine did not start
 	Version     uint32
 	Verdict     string
 	Reaches     string
@@ -45,6 +46,9 @@ type Firmware struct {
 	// Entries tells, by drive role, whether a boot entry leads to the drive's
 	// own loader.
 	Entries map[string]bool `json:"entries,omitempty"`
+	// BootOrder is the order of the boot entries as it was changed since the
+	// evidence was taken: numbers of four hexadecimal digits; nil is unchanged.
+	BootOrder []string `json:"bootOrder,omitempty"`
 	// Shown tells, by drive role, whether the firmware's boot list shows the drive.
 	Shown map[string]bool `json:"shown,omitempty"`
 	// Answers are typed answers to the questions of a check, by their ID.
@@ -132,7 +136,7 @@ func (s *Store) Update(ctx context.Context, c *Case) error {
 			return err
 		}
 		c.Version++
-		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order").Updates(c).Error; err != nil {
+		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said").Updates(c).Error; err != nil {
 			return err
 		}
 		for _, d := range c.Drives {

@@ -8,6 +8,8 @@ const CasesPage = lazy(() => import("./cases/CasesPage"));
 const CasePage = lazy(() => import("./cases/CasePage"));
 const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
+const BenchPage = lazy(() => import("./bench/BenchPage"));
+const LookupPage = lazy(() => import("./lookup/LookupPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
 
 export function App() {
@@ -22,6 +24,8 @@ export function App() {
             <Route path="evidence" element={<EvidencePage />} />
             <Route path="check" element={<CheckPage />} />
           </Route>
+          <Route path="/bench" element={<BenchPage />} />
+          <Route path="/lookup" element={<LookupPage />} />
           <Route path="/settings" element={<SettingsPage />} />
           <Route path="*" element={<Typography sx={{ p: 3 }}>There is no such screen.</Typography>} />
         </Routes>

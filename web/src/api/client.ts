@@ -24,6 +24,14 @@ export type Pieces = Schemas["Pieces"];
 export type ToldDisk = Schemas["ToldDisk"];
 export type ToldPartition = Schemas["ToldPartition"];
 export type Download = Schemas["Download"];
+export type Attempt = Schemas["Attempt"];
+export type Run = Schemas["Run"];
+export type BootEntry = Schemas["BootEntry"];
+export type Judgement = Schemas["Judgement"];
+export type Bench = Schemas["Bench"];
+export type BenchDrive = Schemas["BenchDrive"];
+export type Benched = Schemas["Benched"];
+export type Message = Schemas["Match"];
 export type Verdict = Schemas["Trace"]["verdict"];
 export type Role = "original" | "clone";
 
@@ -95,6 +103,13 @@ export const checkCase = (id: number) =>
 
 export const whatIf = (id: number, body: WhatIf) =>
   unwrap(client.POST("/cases/{id}/what-if", { params: { path: { id } }, body }));
+
+export const findMessages = (q: string) =>
+  unwrap(client.GET("/messages", { params: { query: { q: q || undefined } } }));
+
+export const listPartitionTypes = () => unwrap(client.GET("/partition-types"));
+
+export const switchOn = (body: Bench) => unwrap(client.POST("/bench", { body }));
 
 export const readBytes = (id: number, role: Role, offset: number, length: number) =>
   unwrap(
@@ -226,6 +241,7 @@ export function inputOf(c: Case): CaseInput {
     machine: c.machine,
     firmware: c.firmware,
     deviceOrder: c.deviceOrder,
+    said: c.said,
     drives: c.drives.map(({ role, model, bus, attached }) => ({ role, model, bus, attached })),
   };
 }

@@ -6,6 +6,7 @@ import {
   useQueryClient,
 } from "@tanstack/react-query";
 import {
+  type Bench,
   type Case,
   type CaseInput,
   type Role,
@@ -13,13 +14,16 @@ import {
   type WhatIf,
   checkCase,
   createCase,
+  findMessages,
   getCase,
   getListing,
   listCases,
   listDownloads,
+  listPartitionTypes,
   listPieces,
   listReferences,
   readBytes,
+  switchOn,
   updateCase,
   whatIf,
 } from "./client";
@@ -41,6 +45,25 @@ export const useCheck = (id: number, version: number | undefined, change: WhatIf
     queryKey: ["check", id, version, change],
     queryFn: () => (change ? whatIf(id, change) : checkCase(id)),
     enabled: version !== undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const useMessages = (q: string) =>
+  useQuery({
+    queryKey: ["messages", q],
+    queryFn: () => findMessages(q),
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
+
+export const usePartitionTypes = () =>
+  useQuery({ queryKey: ["partition-types"], queryFn: listPartitionTypes, staleTime: Infinity });
+
+export const useBench = (bench: Bench) =>
+  useQuery({
+    queryKey: ["bench", bench],
+    queryFn: () => switchOn(bench),
+    enabled: bench.drives.length > 0,
     placeholderData: keepPreviousData,
   });
 

@@ -2,22 +2,37 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import LinearProgress from "@mui/material/LinearProgress";
 import Paper from "@mui/material/Paper";
+import Tab from "@mui/material/Tab";
+import Tabs from "@mui/material/Tabs";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { useNavigate, useOutletContext } from "react-router";
-import type { Case, CaseInput, Check, Partition, WhatIf as Change } from "../api/client";
+import {
+  type Attempt,
+  type Case,
+  type CaseInput,
+  type Check,
+  type Partition,
+  type Row,
+  type WhatIf as Change,
+  inputOf,
+} from "../api/client";
 import { useCheck, useUpdateCase } from "../api/queries";
 import { groupNumbers } from "../parts/format";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { stageTitle, stateWord } from "../parts/stages";
 import { VerdictMark } from "../parts/VerdictMark";
+import { Attempts } from "./Attempts";
 import { Comparison } from "./Comparison";
 import { Detail, type DetailContent } from "./Detail";
 import { type PinChoice, PinRows } from "./PinRows";
+import { Runs } from "./Runs";
+import { Said } from "./Said";
 import { Settles } from "./Settles";
 import { Strata } from "./Strata";
 import { WhatIf } from "./WhatIf";
 import { withAnswer, withChange } from "./answers";
+import { pathOf } from "./path";
 
 /** The start check: verdict, pins, strata, comparison, and what would settle it. */
 export default function CheckPage() {
@@ -48,12 +63,20 @@ export default function CheckPage() {
         whatIf={
           <WhatIf
             case={c}
+            entries={check.data.entries}
             change={change}
             onChange={setChange}
             keeping={update.isPending}
             onKeep={() => change && save(withChange(c, change))}
           />
         }
+      />
+      <Said
+        key={c.said}
+        said={c.said ?? ""}
+        judgement={check.data.symptom}
+        busy={update.isPending}
+        onSay={(said) => save({ ...inputOf(c), said: said.trim() })}
       />
     </>
   );
@@ -104,6 +127,82 @@ function Verdict({ check: { trace, rules }, supposed }: { check: Check; supposed
   );
 }
 
+/** What the machine tries, one line an attempt, above the disks. */
+function Tried({
+  attempts,
+  worlds,
+  onOpen,
+}: {
+  attempts: Attempt[];
+  worlds: number;
+  onOpen: (a: Attempt, n: number) => void;
+}) {
+  return (
+    <Paper component="section" aria-label="What the machine tries" sx={{ px: 0.75, py: 0.25, mb: 1.25 }}>
+      <Box sx={{ display: "flex", gap: 1, alignItems: "baseline" }}>
+        <Typography
+          variant="body2"
+          component="h3"
+          sx={{ fontWeight: 650, flex: "none", px: 0.75, py: 0.25, width: 62 }}
+        >
+          {worlds > 1 ? "May try" : "Tries"}
+        </Typography>
+        <Box sx={{ flex: 1, minWidth: 0, maxHeight: 54, overflow: "auto" }}>
+          {attempts.length > 0 ? (
+            <Attempts attempts={attempts} onOpen={onOpen} compact />
+          ) : (
+            <Typography variant="body2" sx={{ py: 0.25 }}>
+              Nothing: no drive is attached.
+            </Typography>
+          )}
+        </Box>
+      </Box>
+    </Paper>
+  );
+}
+
+/** The comparison of the disks, or the start with one drive and both. */
+function SidePanel({
+  check,
+  onRow,
+  onAttempt,
+}: {
+  check: Check;
+  onRow: (r: Row) => void;
+  onAttempt: (a: Attempt, n: number) => void;
+}) {
+  const [view, setView] = useState<"differs" | "runs">("differs");
+  const differing = check.comparison.rows.filter((r) => r.matter !== "agrees");
+  const deciding = differing.filter((r) => r.matter === "decides").length;
+  return (
+    <Box sx={{ flex: 1, minHeight: 0, display: "flex", flexDirection: "column" }}>
+      <Tabs
+        value={view}
+        onChange={(_, v: "differs" | "runs") => setView(v)}
+        aria-label="Comparison or starts"
+        sx={{ minHeight: 34, px: 0.5, borderBottom: 1, borderColor: "divider", flex: "none" }}
+      >
+        <Tab value="differs" label="What differs" sx={{ minHeight: 34, py: 0 }} />
+        <Tab value="runs" label="One drive, or both" sx={{ minHeight: 34, py: 0 }} />
+        {view === "differs" && (
+          <Typography
+            variant="caption"
+            color="text.secondary"
+            sx={{ ml: "auto", mr: 1, alignSelf: "center" }}
+          >
+            {differing.length} differ · {deciding} {deciding === 1 ? "decides" : "decide"}
+          </Typography>
+        )}
+      </Tabs>
+      {view === "differs" ? (
+        <Comparison rows={check.comparison.rows} onOpen={onRow} />
+      ) : (
+        <Runs runs={check.runs} onOpen={onAttempt} />
+      )}
+    </Box>
+  );
+}
+
 function Board({ case: c, check, whatIf }: { case: Case; check: Check; whatIf: React.ReactNode }) {
   const [pin, setPin] = useState<PinChoice | null>(null);
   const [detail, setDetail] = useState<DetailContent | null>(null);
@@ -119,6 +218,18 @@ function Board({ case: c, check, whatIf }: { case: Case; check: Check; whatIf: R
       risks: found.risks,
     });
   };
+  const openAttempt = (a: Attempt, number: number) =>
+    setDetail({
+      title: `Attempt ${number}: ${pathOf(a)}`,
+      text: a.handsOver
+        ? "Its loader was started."
+        : a.symptom
+          ? `On the screen: ${a.symptom}`
+          : "Nothing was started.",
+      steps: a.steps,
+      facts: [],
+      risks: [],
+    });
   const openPartition = (role: string, p: Partition) =>
     setDetail({
       title: `Partition ${p.number} of the ${role}`,
@@ -137,6 +248,7 @@ function Board({ case: c, check, whatIf }: { case: Case; check: Check; whatIf: R
       <Paper component="section" aria-label="Pins" sx={{ px: 1.5, pt: 0.25, mb: 1.25 }}>
         <PinRows drives={check.drives} chosen={pin} onChoose={openPin} />
       </Paper>
+      <Tried attempts={check.trace.attempts} worlds={check.trace.worlds} onOpen={openAttempt} />
       <Box sx={{ display: "flex", gap: 1.5, flexWrap: { xs: "wrap", md: "nowrap" }, alignItems: "stretch" }}>
         <Paper
           component="section"
@@ -162,19 +274,18 @@ function Board({ case: c, check, whatIf }: { case: Case; check: Check; whatIf: R
             maxHeight: { md: check.trace.reaches === "depends" ? 306 : 386 },
           }}
         >
-          <Box sx={{ flex: 1, minHeight: 0 }}>
-            <Comparison
-              rows={check.comparison.rows}
-              onOpen={(r) =>
-                setDetail({
-                  title: r.label,
-                  text: r.meaning || "The same on both disks.",
-                  facts: r.facts,
-                  risks: [],
-                })
-              }
-            />
-          </Box>
+          <SidePanel
+            check={check}
+            onAttempt={openAttempt}
+            onRow={(r) =>
+              setDetail({
+                title: r.label,
+                text: r.meaning || "The same on both disks.",
+                facts: r.facts,
+                risks: [],
+              })
+            }
+          />
           {whatIf}
         </Paper>
       </Box>

@@ -6,7 +6,6 @@ import TableBody from "@mui/material/TableBody";
 import TableCell from "@mui/material/TableCell";
 import TableHead from "@mui/material/TableHead";
 import TableRow from "@mui/material/TableRow";
-import Typography from "@mui/material/Typography";
 import { Fragment, useState } from "react";
 import type { Row } from "../api/client";
 import { groupNumbers } from "../parts/format";
@@ -27,7 +26,6 @@ export function Comparison({ rows, onOpen }: Props) {
   const [all, setAll] = useState(false);
   const differing = rows.filter((r) => r.matter !== "agrees");
   const agreeing = rows.length - differing.length;
-  const deciding = differing.filter((r) => r.matter === "decides").length;
   const shown = all ? rows : differing;
   // Groups with the weightiest rows first; within a group likewise.
   const ordered = groups
@@ -38,25 +36,7 @@ export function Comparison({ rows, onOpen }: Props) {
     .filter((g) => g.rows.length > 0)
     .sort((a, b) => weight[a.rows[0]!.matter] - weight[b.rows[0]!.matter]);
   return (
-    <Box sx={{ display: "flex", flexDirection: "column", minHeight: 0, height: "100%" }}>
-      <Box
-        sx={{
-          display: "flex",
-          justifyContent: "space-between",
-          alignItems: "center",
-          px: 1.5,
-          py: 0.75,
-          borderBottom: 1,
-          borderColor: "divider",
-        }}
-      >
-        <Typography variant="body2" component="h3" sx={{ fontWeight: 650 }}>
-          What differs, and what it means for the start
-        </Typography>
-        <Typography variant="caption" color="text.secondary">
-          {differing.length} differ · {deciding} {deciding === 1 ? "decides" : "decide"}
-        </Typography>
-      </Box>
+    <Box sx={{ display: "flex", flexDirection: "column", minHeight: 0, flex: 1 }}>
       <Box
         sx={{ overflow: "auto", flex: 1 }}
         tabIndex={0}

@@ -2,15 +2,18 @@ import Box from "@mui/material/Box";
 import Drawer from "@mui/material/Drawer";
 import IconButton from "@mui/material/IconButton";
 import Typography from "@mui/material/Typography";
-import type { Fact } from "../api/client";
+import type { Attempt, Fact } from "../api/client";
 import { groupNumbers } from "../parts/format";
 import { FactList } from "../parts/FactList";
 import { Close } from "../parts/icons";
+import { stageTitle, stateWord } from "../parts/stages";
 
 export interface DetailContent {
   title: string;
   text: string;
   facts: Fact[];
+  /** How an attempt fared, stage by stage. */
+  steps?: Attempt["steps"];
   /** What does not stop the start and is worth knowing. */
   risks: { text: string; facts?: Fact[] }[];
 }
@@ -45,6 +48,17 @@ export function Detail({ caseId, content, onClose }: Props) {
             </IconButton>
           </Box>
           <Typography sx={{ my: 1 }}>{groupNumbers(content.text)}</Typography>
+          {content.steps?.map((s, i) => (
+            <Box key={i} component="section" aria-label={stageTitle(s.stage)} sx={{ mt: 1 }}>
+              <Typography variant="body2">
+                <Box component="span" sx={{ fontWeight: 650 }}>
+                  {stageTitle(s.stage)}, {stateWord[s.state] ?? s.state}:
+                </Box>{" "}
+                {groupNumbers(s.text)}
+              </Typography>
+              {s.facts && s.facts.length > 0 && <FactList caseId={caseId} facts={s.facts} />}
+            </Box>
+          ))}
           <FactList caseId={caseId} facts={content.facts} />
           {content.risks.length > 0 && (
             <>

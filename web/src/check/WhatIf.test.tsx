@@ -26,7 +26,9 @@ const c: Case = {
 
 describe("WhatIf", () => {
   it("starts from what is known", () => {
-    render(<WhatIf case={c} change={null} onChange={() => {}} onKeep={() => {}} keeping={false} />);
+    render(
+      <WhatIf entries={[]} case={c} change={null} onChange={() => {}} onKeep={() => {}} keeping={false} />,
+    );
     expect(screen.getByRole("checkbox", { name: "original attached" })).not.toBeChecked();
     expect(screen.getByRole("checkbox", { name: "clone attached" })).toBeChecked();
     expect(screen.getByText("nothing is saved")).toBeInTheDocument();
@@ -35,6 +37,7 @@ describe("WhatIf", () => {
     const change = vi.fn();
     render(
       <WhatIf
+        entries={[]}
         case={c}
         change={{ mode: "legacy", attached: { clone: false } }}
         onChange={change}
@@ -50,6 +53,7 @@ describe("WhatIf", () => {
     const keep = vi.fn();
     render(
       <WhatIf
+        entries={[]}
         case={c}
         change={{ deviceOrder: ["original", "clone"] }}
         onChange={change}

@@ -5,11 +5,14 @@ import FormControlLabel from "@mui/material/FormControlLabel";
 import MenuItem from "@mui/material/MenuItem";
 import Select from "@mui/material/Select";
 import Typography from "@mui/material/Typography";
-import type { Case, WhatIf as Change } from "../api/client";
+import { useState } from "react";
+import type { BootEntry, Case, WhatIf as Change } from "../api/client";
 import { roles } from "../parts/format";
+import { MachineDialog } from "./MachineDialog";
 
 interface Props {
   case: Case;
+  entries: BootEntry[];
   change: Change | null;
   onChange: (change: Change | null) => void;
   onKeep: () => void;
@@ -17,7 +20,8 @@ interface Props {
 }
 
 /** Tries the start on a changed machine; nothing is saved until asked. */
-export function WhatIf({ case: c, change, onChange, onKeep, keeping }: Props) {
+export function WhatIf({ case: c, entries, change, onChange, onKeep, keeping }: Props) {
+  const [more, setMore] = useState(false);
   const attached = (role: string) =>
     change?.attached?.[role] ?? c.drives.find((d) => d.role === role)?.attached ?? false;
   const order = change?.deviceOrder ?? c.deviceOrder;
@@ -84,6 +88,19 @@ export function WhatIf({ case: c, change, onChange, onKeep, keeping }: Props) {
         <MenuItem value="clone">clone first</MenuItem>
         <MenuItem value="original">original first</MenuItem>
       </Select>
+      <Button onClick={() => setMore(true)} sx={{ minWidth: 0 }}>
+        More…
+      </Button>
+      <MachineDialog
+        open={more}
+        onClose={() => setMore(false)}
+        change={change ?? {}}
+        attached={attached}
+        entries={entries}
+        secureBoot={c.firmware.secureBoot}
+        storageMode={c.firmware.storageMode}
+        set={set}
+      />
       <Box sx={{ ml: "auto" }}>
         {change ? (
           <>

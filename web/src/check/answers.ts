@@ -27,6 +27,9 @@ export function withAnswer(c: Case, q: Question, option: string): CaseInput | un
 export function withChange(c: Case, change: WhatIf): CaseInput {
   const input = inputOf(c);
   if (change.mode) input.firmware = { ...input.firmware, mode: change.mode };
+  if (change.secureBoot !== undefined) input.firmware = { ...input.firmware, secureBoot: change.secureBoot };
+  if (change.storageMode) input.firmware = { ...input.firmware, storageMode: change.storageMode };
+  if (change.bootOrder) input.firmware = { ...input.firmware, bootOrder: change.bootOrder };
   if (change.deviceOrder) input.deviceOrder = change.deviceOrder;
   const attached = change.attached;
   if (attached)

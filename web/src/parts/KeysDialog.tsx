@@ -11,6 +11,8 @@ const keys = [
   ["?", "this list"],
   ["n", "new case (on Cases)"],
   ["g c", "go to Cases"],
+  ["g b", "go to the Bench"],
+  ["g l", "go to Look-up"],
   ["g s", "go to Settings"],
   ["e", "Evidence of the open case"],
   ["k", "Start check of the open case"],

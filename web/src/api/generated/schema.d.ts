@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switch on a machine that was put together on the bench */
+        post: operations["switch-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases": {
         parameters: {
             query?: never;
@@ -312,6 +329,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look up what a screen said */
+        get: operations["find-messages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/partition-types": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the known partition types */
+        get: operations["list-partition-types"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -328,6 +379,8 @@ export interface components {
             format?: string;
         };
         Attempt: {
+            /** @description Other drives that answer to the same entry */
+            also?: string[];
             drive?: string;
             /** @description Boot entry number, four hexadecimal digits */
             entry?: string;
@@ -336,11 +389,99 @@ export interface components {
             /** @description The loader was started */
             handsOver: boolean;
             loader?: string;
+            /** @description The boot entry's description */
+            name?: string;
             /** Format: int64 */
             partition?: number;
             role?: string;
             steps: components["schemas"]["Step"][];
             symptom?: string;
+        };
+        Bench: {
+            answers?: {
+                [key: string]: string;
+            };
+            /** @enum {string} */
+            arch?: "x64" | "ia32" | "arm64";
+            /**
+             * @description Whose choices the firmware makes; generic leaves them unknown
+             * @enum {string}
+             */
+            behaviour?: "generic" | "edk2" | "seabios";
+            bootOrder?: string[];
+            /** @description In the order in which the firmware comes to them */
+            drives: components["schemas"]["BenchDrive"][];
+            /** Format: int64 */
+            entriesOf?: number;
+            /** @description Single choices of the firmware; each wins over the named behaviour */
+            facts?: components["schemas"]["BenchFacts"];
+            /** @enum {string} */
+            mode?: "uefi" | "legacy" | "uefi-csm";
+            secureBoot?: boolean;
+        };
+        BenchDrive: {
+            /**
+             * @description What it is in this machine
+             * @enum {string}
+             */
+            as: "original" | "clone" | "other";
+            /** @enum {string} */
+            bus?: "sata" | "nvme" | "usb" | "ide" | "scsi" | "virtio" | "sd";
+            /** Format: int64 */
+            case: number;
+            /**
+             * @description Which disk of the case
+             * @enum {string}
+             */
+            disk: "original" | "clone";
+            /** @description Attached, with its port switched on */
+            on: boolean;
+        };
+        BenchFacts: {
+            entryMatchesByGUIDAlone?: boolean;
+            entryMatchesMoved?: boolean;
+            fallbackOnFixedDisks?: boolean;
+            needsProtectiveMBR?: boolean;
+            needsProtectiveSignature?: boolean;
+            readsMacVolumes?: boolean;
+            readsUnsignedFAT?: boolean;
+            refusesInconsistentMBR?: boolean;
+            runsEmptyBootCode?: boolean;
+            skipsMisplacedPartitions?: boolean;
+            startsAnyFATPartition?: boolean;
+            startsFromNVMe?: boolean;
+            startsFromUSB?: boolean;
+            startsLargeUSB?: boolean;
+            startsLargeVirtio?: boolean;
+            startsSmallFAT32?: boolean;
+            triesNextDisk?: boolean;
+            usesBackupGPT?: boolean;
+        };
+        Benched: {
+            drives: components["schemas"]["BenchedDrive"][];
+            endings: components["schemas"]["Ending"][];
+            entries: components["schemas"]["BootEntry"][];
+            trace: components["schemas"]["Trace"];
+        };
+        BenchedDrive: {
+            name: string;
+            pins: components["schemas"]["Pin"][];
+            role: string;
+            size?: components["schemas"]["Size"];
+            /** @description The case and the disk it came from */
+            title: string;
+        };
+        BootEntry: {
+            active: boolean;
+            name: string;
+            /** @description BootNext names it: it is tried first, once */
+            next: boolean;
+            /** @description Four hexadecimal digits */
+            number: string;
+            /** @description It stands in the boot order */
+            ordered: boolean;
+            /** @description Its device path as text */
+            path: string;
         };
         BytesPiece: {
             capacity: string;
@@ -368,6 +509,7 @@ export interface components {
             id: number;
             machine: string;
             reaches: string;
+            said?: string;
             stage: string;
             title: string;
             /** Format: date-time */
@@ -397,7 +539,16 @@ export interface components {
             firmware?: components["schemas"]["Firmware"];
             /** @description Model and place of the machine */
             machine?: string;
+            /** @description What the screen said when the machine did not start */
+            said?: string;
             title: string;
+        };
+        Cause: {
+            /** @description How to tell */
+            look: string;
+            original?: boolean;
+            stage: string;
+            text: string;
         };
         Check: {
             comparison: components["schemas"]["Comparison"];
@@ -405,10 +556,15 @@ export interface components {
             /** @description Reasons to look again at which disk is which */
             doubts: components["schemas"]["Doubt"][];
             drives: components["schemas"]["Drive"][];
+            endings: components["schemas"]["Ending"][];
+            /** @description The firmware's boot entries, those of the order first */
+            entries: components["schemas"]["BootEntry"][];
             /** @description The firmware mode with its source; absent when it is not known */
             mode?: components["schemas"]["Fact"];
             /** @description Version of the rules */
             rules: string;
+            runs: components["schemas"]["Run"][];
+            symptom?: components["schemas"]["Judgement"];
             trace: components["schemas"]["Trace"];
         };
         Comparison: {
@@ -487,6 +643,21 @@ export interface components {
             /** @enum {string} */
             role: "original" | "clone";
         };
+        Ending: {
+            drive?: string;
+            /** @description Where it stops */
+            stage?: string;
+            /** @description What the person at the machine sees */
+            symptom?: string;
+            /** @description Why it stops there, or what is started */
+            text: string;
+            verdict: string;
+            /**
+             * Format: int64
+             * @description In how many of the evaluated worlds
+             */
+            worlds: number;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -554,25 +725,35 @@ export interface components {
             };
             /** @enum {string} */
             arch?: "x64" | "ia32" | "arm64";
+            /** @description The boot entries' order as changed since the evidence was taken */
+            bootOrder?: string[];
             /** @description By drive role: whether a boot entry leads to the drive's own loader */
             entries?: {
                 [key: string]: boolean;
             };
             entryMatchesByGUIDAlone?: boolean;
+            entryMatchesMoved?: boolean;
             fallbackOnFixedDisks?: boolean;
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
             needsProtectiveMBR?: boolean;
+            needsProtectiveSignature?: boolean;
             readsMacVolumes?: boolean;
+            readsUnsignedFAT?: boolean;
+            refusesInconsistentMBR?: boolean;
             runsEmptyBootCode?: boolean;
             secureBoot?: boolean;
             /** @description By drive role: whether the firmware's boot list shows the drive */
             shown?: {
                 [key: string]: boolean;
             };
+            skipsMisplacedPartitions?: boolean;
             startsAnyFATPartition?: boolean;
             startsFromNVMe?: boolean;
             startsFromUSB?: boolean;
+            startsLargeUSB?: boolean;
+            startsLargeVirtio?: boolean;
+            startsSmallFAT32?: boolean;
             /**
              * @description The storage controller's mode now
              * @enum {string}
@@ -595,6 +776,15 @@ export interface components {
         };
         HealthOutputBody: {
             status: string;
+        };
+        Judgement: {
+            causes: components["schemas"]["Ranked"][];
+            contradicts: boolean;
+            /** @description What it can be, the best first */
+            messages: components["schemas"]["Match"][];
+            said: string;
+            /** @description How message and computation stand to each other, in a sentence */
+            verdict: string;
         };
         Line: {
             /** @description What was taken from it, or what was expected */
@@ -634,6 +824,29 @@ export interface components {
             receivedAt: string;
             /** Format: date-time */
             withdrawnAt?: string;
+        };
+        Match: {
+            /** @description Other wordings of the same */
+            also?: string[];
+            /** @description The likeliest first */
+            causes: components["schemas"]["Cause"][];
+            /** @description Who says it */
+            from: string;
+            id: string;
+            /** @description The firmware mode it belongs to; absent for any */
+            mode?: string;
+            /**
+             * Format: double
+             * @description 1 for all words typed, less for fewer
+             */
+            score: number;
+            /** @description As it stands on the screen, or the sign in words */
+            shown: string;
+            source: string;
+            system?: string;
+        };
+        MessagesOutputBody: {
+            messages: components["schemas"]["Match"][];
         };
         Option: {
             id: string;
@@ -720,6 +933,19 @@ export interface components {
             stage: string;
             text: string;
         };
+        Ranked: {
+            /** @description What the evidence says of that stage */
+            because: string;
+            /** @enum {string} */
+            fit: "computed" | "open" | "against";
+            /** @description How to tell */
+            look: string;
+            /** @description The message it belongs to */
+            message: string;
+            original?: boolean;
+            stage: string;
+            text: string;
+        };
         ReadDisk: {
             model?: string;
             name: string;
@@ -796,6 +1022,20 @@ export interface components {
             /** @description What it means for the start */
             meaning: string;
             original: string;
+        };
+        Run: {
+            attempts: components["schemas"]["Attempt"][];
+            headline: string;
+            /** @enum {string} */
+            name: "clone alone" | "original alone" | "both attached";
+            /** @enum {string} */
+            reaches: "starts" | "starts-original" | "stops" | "depends";
+            stage?: string;
+            /** @description The machine stands so now */
+            stands: boolean;
+            symptom?: string;
+            /** @enum {string} */
+            verdict: "starts" | "starts-original" | "stops" | "depends";
         };
         Size: {
             /** @description In binary units, as on the screen */
@@ -901,6 +1141,16 @@ export interface components {
              */
             worlds: number;
         };
+        TypeRow: {
+            /** @description Type GUID of a GPT entry, or two hexadecimal digits of an MBR record */
+            code: string;
+            name: string;
+            /** @enum {string} */
+            role: "boot" | "system" | "reserved" | "recovery" | "data";
+        };
+        TypesOutputBody: {
+            types: components["schemas"]["TypeRow"][];
+        };
         View: {
             fields: components["schemas"]["ViewField"][];
             /** @description Whether the evidence holds them */
@@ -930,10 +1180,15 @@ export interface components {
             attached?: {
                 [key: string]: boolean;
             };
+            /** @description Numbers of the boot entries, four hexadecimal digits, first tried first; those left out are not tried */
+            bootOrder?: string[];
             /** @description Drive roles, first tried first */
             deviceOrder?: string[];
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
+            secureBoot?: boolean;
+            /** @enum {string} */
+            storageMode?: "ahci" | "raid";
         };
         WithdrawInput: {
             withdrawn: boolean;
@@ -947,6 +1202,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "switch-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bench"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Benched"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-cases": {
         parameters: {
             query?: {
@@ -1654,6 +1942,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HealthOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-messages": {
+        parameters: {
+            query?: {
+                /** @description Words of what the screen said; empty lists everything */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagesOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-partition-types": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TypesOutputBody"];
                 };
             };
             /** @description Error */
