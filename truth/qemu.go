@@ -52,6 +52,7 @@ var markLine = regexp.MustCompile(`MARK (\S+) +entry=([0-9A-F]*)\r?\n`)
 var gaveUp = []string{
 	"UEFI Interactive Shell", "No bootable option or device was found", // edk2
 	"No bootable device", // SeaBIOS
+	"grub rescue>", "grub>",
 }
 
 // boot starts a machine and reads its serial port until a marker speaks, the
@@ -110,7 +111,7 @@ func readSerial(path string) Result {
 
 // arguments are QEMU's for a firmware and drives whose images lie in dir.
 func arguments(f Firmware, dir string, drives []Drive, vars []byte) ([]string, error) {
-	args := strings.Fields("-nodefaults -accel tcg -m 256 -nic none -display none -vga none -monitor none -no-reboot -device isa-debug-exit,iobase=0xf4,iosize=4")
+	args := strings.Fields("-nodefaults -accel tcg -m 512 -nic none -display none -vga none -monitor none -no-reboot -device isa-debug-exit,iobase=0xf4,iosize=4")
 	code, _ := f.files()
 	switch f {
 	case SeaBIOS:

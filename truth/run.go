@@ -12,7 +12,13 @@ import (
 )
 
 // Scenarios lists all scenarios. The markers are assembled; see Ready.
-func Scenarios() []Scenario { return append(uefiScenarios(), legacyScenarios()...) }
+func Scenarios() []Scenario {
+	all := append(uefiScenarios(), legacyScenarios()...)
+	if KernelFolder() != "" {
+		all = append(all, linuxScenarios()...)
+	}
+	return all
+}
 
 // Ready reports what the machine lacks to try scenarios.
 func Ready() error {
@@ -44,9 +50,9 @@ type Report struct {
 	order    int // of the scenario among those that were run
 }
 
-// Limits of a start, by the firmware: a hang costs it.
-func (f Firmware) limit() time.Duration {
-	if f == SeaBIOS {
+// limit is how long a start may take; a hang costs it.
+func (s *Scenario) limit() time.Duration {
+	if s.Firmware == SeaBIOS && !s.Whole {
 		return 12 * time.Second
 	}
 	return 90 * time.Second
@@ -69,7 +75,7 @@ func Run(s Scenario) (r Report) {
 	if r.Trace, r.Err = Compute(description); r.Err != nil {
 		return r
 	}
-	if r.Result, r.Err = s.Try(dir, s.Firmware.limit()); r.Err == nil {
+	if r.Result, r.Err = s.Try(dir, s.limit()); r.Err == nil {
 		r.Differs = s.Disagreement(r.Trace, r.Result)
 	}
 	return r

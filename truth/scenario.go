@@ -25,7 +25,9 @@ type Scenario struct {
 	Entries   []diskmaker.Entry
 	BootOrder []uint16 // nil is the order of Entries
 	Next      *uint16
-	Smoke     bool // one of the few that the tests start every time
+	// Whole judges the start to its end, not up to the hand-over.
+	Whole bool
+	Smoke bool // one of the few that the tests start every time
 	// Explained says why firmware and simulation differ, where that is the
 	// firmware's own choice.
 	Explained string
@@ -33,12 +35,15 @@ type Scenario struct {
 
 // Drive is a drive of a scenario.
 type Drive struct {
-	Name     string
-	Role     string // "clone" when empty
-	Bus      string // "sata" when empty
-	Disk     diskmaker.Disk
-	Spoil    func(*diskmaker.Image) *diskmaker.Image // changes the disk after it was built
-	Presents int                                     // logical sector size of the port it hangs on; 0 is the disk's own
+	Name  string
+	Role  string // "clone" when empty
+	Bus   string // "sata" when empty
+	Disk  diskmaker.Disk
+	Spoil func(*diskmaker.Image) *diskmaker.Image // changes the disk after it was built
+	// Make builds the disk in another way than from the declaration alone; it may
+	// use a folder.
+	Make     func(dir string) (*diskmaker.Image, error)
+	Presents int // logical sector size of the port it hangs on; 0 is the disk's own
 	Detached bool
 	// BootIndex is the place in the legacy order; set from Order.
 	BootIndex int
@@ -57,6 +62,9 @@ func tag(drive string, partition int, loader string) string {
 func (s *Scenario) Prepare(dir string) (string, error) {
 	s.defaults()
 	desc := capture.Description{DeviceOrder: s.Order, Until: string(startup.StageLoader)}
+	if s.Whole {
+		desc.Until = ""
+	}
 	mode, arch, secure := "uefi", "x64", s.Firmware == OVMFSecure
 	desc.Firmware.Behaviour = "edk2"
 	switch s.Firmware {
@@ -74,7 +82,7 @@ func (s *Scenario) Prepare(dir string) (string, error) {
 	}
 	for i := range s.Drives {
 		d := &s.Drives[i]
-		image, err := d.build()
+		image, err := d.build(dir)
 		if err != nil {
 			return "", fmt.Errorf("drive %s: %w", d.Name, err)
 		}
@@ -119,7 +127,10 @@ func (s *Scenario) defaults() {
 	}
 }
 
-func (d Drive) build() (*diskmaker.Image, error) {
+func (d Drive) build(dir string) (*diskmaker.Image, error) {
+	if d.Make != nil {
+		return d.Make(dir)
+	}
 	image, err := d.Disk.Build()
 	if err == nil && d.Spoil != nil {
 		image = d.Spoil(image)
@@ -184,6 +195,9 @@ func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
 // Disagreement says how a computed trace and a real start differ; "" when they
 // agree.
 func (s *Scenario) Disagreement(t startup.Trace, r Result) string {
+	if s.Whole {
+		return s.wholeDisagreement(t, r)
+	}
 	if r.Mark == "" {
 		if t.Verdict != startup.Stops {
 			return fmt.Sprintf("computed %s, nothing was started (%s)", outcome(t), r.Ended)

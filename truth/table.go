@@ -91,6 +91,9 @@ func happened(r Report) string {
 	if r.Result.Mark == "" {
 		return r.Result.Ended
 	}
+	if r.Scenario.Whole {
+		return strings.ReplaceAll(r.Result.Mark, ":", " ")
+	}
 	part := strings.SplitN(r.Result.Mark, ":", 3)
 	return started(part[0], part[1], part[2], r.Scenario.entryOf(r.Result))
 }

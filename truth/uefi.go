@@ -84,7 +84,8 @@ func uefiEntries() []Scenario {
 	}
 	exact := at(nil)
 	inactive, hidden := exact, exact
-	inactive.Inactive, hidden.Hidden = true, true
+	app := exact
+	inactive.Inactive, hidden.Hidden, app.App = true, true, true
 	next, none := uint16(3), uint16(9)
 	stale := at(func(n *node) { n.guid[0]++ })
 	stale.Number = 1
@@ -104,6 +105,7 @@ func uefiEntries() []Scenario {
 		uefi("entry with number 0", g).entries(at(func(n *node) { n.number = 0 })),
 		uefi("entry inactive", g).entries(inactive),
 		uefi("entry hidden", g).entries(hidden),
+		uefi("entry of the category of applications", g).entries(app),
 		uefi("stale entry, then a good one", g).entries(stale, exact),
 		uefi("stale entry, then the fallback", two).entries(stale),
 		uefi("no entries, vendor's path only", g),

@@ -19,6 +19,7 @@ type Entry struct {
 	Number      uint16
 	Description string
 	Active      bool // LOAD_OPTION_ACTIVE
+	App         bool // LOAD_OPTION_CATEGORY_APP: only started by hand
 	Path        Path
 	Text        string // the device path as the listing gave it
 	Source      fact.Source
@@ -70,7 +71,7 @@ func (e *Entries) Sequence() []Entry {
 		}
 	}
 	for _, n := range e.Order {
-		if entry, ok := e.All[n]; ok && entry.Active {
+		if entry, ok := e.All[n]; ok && entry.Active && !entry.App {
 			seq = append(seq, entry)
 		}
 	}

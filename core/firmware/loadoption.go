@@ -31,6 +31,8 @@ const (
 	mediaFvFile    = 6
 	mediaFv        = 7
 	loadActive     = 0x00000001
+	loadCategory   = 0x00001F00
+	categoryApp    = 0x00000100
 	signatureGUID  = 2
 	formatGPT      = 2
 )
@@ -45,7 +47,8 @@ func DecodeLoadOption(number uint16, raw []byte) (Entry, error) {
 	if len(raw) < 8 {
 		return e, fmt.Errorf("Boot%04X has %d bytes: expected attributes, path length and a description", number, len(raw))
 	}
-	e.Active = binary.LittleEndian.Uint32(raw)&loadActive != 0
+	attributes := binary.LittleEndian.Uint32(raw)
+	e.Active, e.App = attributes&loadActive != 0, attributes&loadCategory == categoryApp
 	pathLength := int(binary.LittleEndian.Uint16(raw[4:]))
 	rest := raw[6:]
 	end := -1

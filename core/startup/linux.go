@@ -58,7 +58,7 @@ func (k *walk) grubProgram(a *Attempt, at spot, f loader.Found) ending {
 	if g := f.Program.GRUB; g != nil {
 		return k.grubCore(a, at, g)
 	}
-	return k.grubFolder(a, at, at, prefix)
+	return k.grubFolder(a, at, at, prefix, nil)
 }
 
 // grubFromCode follows GRUB from sector 0.
@@ -83,14 +83,17 @@ func (k *walk) grubCore(a *Attempt, at spot, g *loader.GRUBCore) ending {
 	prefix := g.Prefix
 	if g.Config != "" {
 		early := loader.ParseGRUBConfig([]byte(g.Config))
-		root, end := k.grubSearch(a, at, early.Top, at, nil)
+		root, lost, end := k.grubSearch(a, at, early.Top, at, nil)
 		if end != nil {
 			return *end
 		}
 		if early.Prefix != "" {
 			prefix = early.Prefix
 		}
-		return k.grubFolder(a, at, root, afterBrackets(prefix))
+		if lost != nil && root.index < 0 {
+			return a.stop(StageConfiguration, screenRescue, lost.text, lost.facts...)
+		}
+		return k.grubFolder(a, at, root, afterBrackets(prefix), lost)
 	}
 	root := at
 	if inside := insideBrackets(prefix); inside != "" {
@@ -100,7 +103,7 @@ func (k *walk) grubCore(a *Attempt, at spot, g *loader.GRUBCore) ending {
 		}
 		root = hit
 	}
-	return k.grubFolder(a, at, root, afterBrackets(prefix))
+	return k.grubFolder(a, at, root, afterBrackets(prefix), nil)
 }
 
 func (d *Drive) coreFact() Fact {
@@ -148,9 +151,25 @@ func (k *walk) grubDisk(from *Drive, name string) (spot, bool) {
 	return d.at(number)
 }
 
-// grubSearch follows searches: the last that counts sets the root. Hints are
-// taken only where nothing is searched for.
-func (k *walk) grubSearch(a *Attempt, from spot, searches []loader.GRUBSearch, root spot, where func(loader.GRUBSearch) Fact) (spot, *ending) {
+// lostSearch is a search of GRUB's that found nothing. GRUB says so and goes on
+// with the root that it had, as real machines show (package truth).
+type lostSearch struct {
+	text  string
+	facts []Fact
+}
+
+// or is why the start stops when something is missing: the search that found
+// nothing, where there was one.
+func (l *lostSearch) or(text string, facts ...Fact) (string, []Fact) {
+	if l == nil {
+		return text, facts
+	}
+	return l.text, append(l.facts, facts...)
+}
+
+// grubSearch follows searches: the last that finds something sets the root. Hints
+// are taken only where nothing is searched for.
+func (k *walk) grubSearch(a *Attempt, from spot, searches []loader.GRUBSearch, root spot, where func(loader.GRUBSearch) Fact) (found spot, lost *lostSearch, end *ending) {
 	searched := false
 	for _, s := range searches {
 		var facts []Fact
@@ -168,21 +187,20 @@ func (k *walk) grubSearch(a *Attempt, from spot, searches []loader.GRUBSearch, r
 			hits, known := k.choose(a, s.Spec.String(), func(d *Drive) ([]int, bool) { return d.resolve(s.Spec) })
 			switch {
 			case len(hits) > 0:
-				root = hits[0]
+				root, lost = hits[0], nil
 			case !known:
 				end := a.unproven(StageConfiguration, fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.", s.Spec), howCapture, facts...)
-				return root, &end
+				return root, nil, &end
 			default:
-				end := a.stop(StageConfiguration, screenRescue, fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts...)
-				return root, &end
+				lost = &lostSearch{fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts}
 			}
 		}
 	}
-	return root, nil
+	return root, lost, nil
 }
 
 // grubFolder reads the configuration in GRUB's folder and follows it.
-func (k *walk) grubFolder(a *Attempt, from, root spot, folder string) ending {
+func (k *walk) grubFolder(a *Attempt, from, root spot, folder string, lost *lostSearch) ending {
 	name := path.Join("/", folder, "grub.cfg")
 	prefix := folder
 	for range maxConfigFiles {
@@ -195,7 +213,12 @@ func (k *walk) grubFolder(a *Attempt, from, root spot, folder string) ending {
 		case v.Kind == volume.NotCaptured, c == nil && v.Files == nil, c != nil && c.Missing():
 			return a.unproven(StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.partition().Number, root.drive.called(), v.Kind), howCapture)
 		case c == nil:
-			return a.stop(StageConfiguration, screenPrompt, fmt.Sprintf("%s is not on partition %d of %s.", name, root.partition().Number, root.drive.called()))
+			text, facts := lost.or(fmt.Sprintf("%s is not on partition %d of %s.", name, root.partition().Number, root.drive.called()))
+			screen := screenPrompt
+			if lost != nil {
+				screen = screenRescue
+			}
+			return a.stop(StageConfiguration, screen, text, facts...)
 		case c.Err != nil:
 			return a.unproven(StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", name, c.Err), howTry)
 		}
@@ -203,12 +226,15 @@ func (k *walk) grubFolder(a *Attempt, from, root spot, folder string) ending {
 		cite := func(s loader.GRUBSearch) Fact {
 			return holder.drive.cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(), c.source(holder.base(), "search", s.Offset, s.Length))
 		}
-		next, end := k.grubSearch(a, from, c.GRUB.Top, root, cite)
+		next, missed, end := k.grubSearch(a, from, c.GRUB.Top, root, cite)
 		if end != nil {
 			return *end
 		}
+		if missed != nil {
+			lost = missed
+		}
 		if c.GRUB.ConfigFile == "" || len(c.GRUB.Entries) > 0 {
-			return k.grubMenu(a, from, holder, next, c, cite)
+			return k.grubMenu(a, from, holder, next, c, cite, lost)
 		}
 		if c.GRUB.Prefix != "" {
 			prefix = afterBrackets(c.GRUB.Prefix)
@@ -219,7 +245,7 @@ func (k *walk) grubFolder(a *Attempt, from, root spot, folder string) ending {
 }
 
 // grubMenu follows the entry that is started when nobody chooses.
-func (k *walk) grubMenu(a *Attempt, from, holder, root spot, c *Config, cite func(loader.GRUBSearch) Fact) ending {
+func (k *walk) grubMenu(a *Attempt, from, holder, root spot, c *Config, cite func(loader.GRUBSearch) Fact, lost *lostSearch) ending {
 	entry, err := c.GRUB.DefaultEntry()
 	if err != nil {
 		if c.GRUB.BLS {
@@ -227,15 +253,18 @@ func (k *walk) grubMenu(a *Attempt, from, holder, root spot, c *Config, cite fun
 		}
 		return a.stop(StageConfiguration, screenPrompt, fmt.Sprintf("%s has no entry to start.", c.Path))
 	}
-	root, end := k.grubSearch(a, from, entry.Searches, root, cite)
+	root, missed, end := k.grubSearch(a, from, entry.Searches, root, cite)
 	if end != nil {
 		return *end
+	}
+	if missed != nil {
+		lost = missed
 	}
 	cited := holder.drive.cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title, c.source(holder.base(), "linux", entry.Offset, entry.Length))
 	if entry.Linux == "" {
 		return a.unproven(StageConfiguration, fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.", entry.Title), howTry, cited)
 	}
-	return k.kernel(a, holder.drive, root, kernelLine{entry.Linux, []string{entry.Initrd}, entry.Root, cited})
+	return k.kernel(a, holder.drive, root, kernelLine{entry.Linux, []string{entry.Initrd}, entry.Root, cited, lost})
 }
 
 // kernelLine is what a loader gives to the kernel.
@@ -244,6 +273,7 @@ type kernelLine struct {
 	initrds []string
 	root    *loader.Spec
 	cited   Fact
+	lost    *lostSearch // a search that found nothing before
 }
 
 // bootLoaderEntries follows the entries of the Boot Loader Specification on the
@@ -267,7 +297,7 @@ func (k *walk) bootLoaderEntries(a *Attempt, at spot) ending {
 	}
 	e := newest.Entry
 	cited := at.drive.cite(fmt.Sprintf("%s, line %d", newest.Path, e.Line), e.Title, newest.source(at.base(), "options", e.Offset, e.Length))
-	return k.kernel(a, at.drive, at, kernelLine{e.Linux, e.Initrds, e.Root, cited})
+	return k.kernel(a, at.drive, at, kernelLine{e.Linux, e.Initrds, e.Root, cited, nil})
 }
 
 // kernel checks that kernel and initial RAM disk are where they are looked for,
@@ -279,7 +309,8 @@ func (k *walk) kernel(a *Attempt, from *Drive, at spot, line kernelLine) ending 
 		switch {
 		case file == "" || there:
 		case known:
-			return a.stop(StageConfiguration, screenNoKernel, fmt.Sprintf("%s is not on partition %d of %s.", file, at.partition().Number, at.drive.called()), line.cited)
+			text, facts := line.lost.or(fmt.Sprintf("%s is not on partition %d of %s.", file, at.partition().Number, at.drive.called()), line.cited)
+			return a.stop(StageConfiguration, screenNoKernel, text, facts...)
 		default:
 			return a.unproven(StageConfiguration, fmt.Sprintf("%s on partition %d is not in evidence.", file, at.partition().Number), howCapture, line.cited)
 		}
@@ -295,7 +326,17 @@ func (k *walk) kernel(a *Attempt, from *Drive, at spot, line kernelLine) ending 
 		return a.stop(StageConfiguration, screenNoRoot, fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", line.root), line.cited)
 	}
 	home := hits[0]
+	half, end := k.mounts(a, home)
+	if end != nil {
+		return *end
+	}
 	a.takes(from, home, fmt.Sprintf("The loader starts %s with its root on partition %d of %s.", line.linux, home.partition().Number, home.drive.called()), line.cited)
+	if line.lost != nil {
+		a.risk(line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
+	}
+	if half != nil {
+		a.risk("The system mounts parts of the other disk: it runs half from the old one.", half...)
+	}
 	if line.root.Kind == loader.ByDevice {
 		a.risk("The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
 	}
@@ -305,10 +346,38 @@ func (k *walk) kernel(a *Attempt, from *Drive, at spot, line kernelLine) ending 
 	return k.linuxSystem(a, home)
 }
 
-// linuxSystem judges stage 8 for Linux: the mounts that the start waits for, and
-// the root itself.
+// mounts checks what the system's mount table waits for; half are the mounts that
+// lie on another disk than the system. What the evidence does not tell of it is
+// left to the next stage.
+func (k *walk) mounts(a *Attempt, home spot) (half []Fact, end *ending) {
+	c := home.volume().config(ConfigFstab, "/etc/fstab")
+	if c == nil || c.Err != nil || home.drive.Contents.Lost(home.partition()) {
+		return nil, nil
+	}
+	for _, m := range c.Mounts {
+		if !m.Essential() || m.Spec.Kind == loader.ByPath {
+			continue
+		}
+		cited := home.drive.cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point, c.source(home.base(), m.Point, m.Offset, m.Length))
+		hits, known := k.choose(a, m.Spec.String(), func(d *Drive) ([]int, bool) { return d.resolve(m.Spec) })
+		switch {
+		case len(hits) == 0 && !known:
+			stop := a.unproven(StageConfiguration, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec), howCapture, cited)
+			stop.home = home
+			return nil, &stop
+		case len(hits) == 0:
+			stop := a.stop(StageConfiguration, screenEmergency, fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
+			return nil, &stop
+		case hits[0].drive != home.drive:
+			half = append(half, cited)
+		}
+	}
+	return half, nil
+}
+
+// linuxSystem judges stage 8 for Linux.
 func (k *walk) linuxSystem(a *Attempt, home spot) ending {
-	v, p, d := home.volume(), home.partition(), home.drive
+	v, p := home.volume(), home.partition()
 	if k.lostPart(a, home) {
 		return ending{Blocks, home}
 	}
@@ -318,32 +387,8 @@ func (k *walk) linuxSystem(a *Attempt, home spot) ending {
 		end.home = home
 		return end
 	}
-	var half []Fact
-	if c != nil {
-		for _, m := range c.Mounts {
-			if !m.Essential() || m.Spec.Kind == loader.ByPath {
-				continue
-			}
-			cited := d.cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point, c.source(home.base(), m.Point, m.Offset, m.Length))
-			hits, known := k.choose(a, m.Spec.String(), func(d *Drive) ([]int, bool) { return d.resolve(m.Spec) })
-			switch {
-			case len(hits) == 0 && !known:
-				end := a.unproven(StageSystem, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec), howCapture, cited)
-				end.home = home
-				return end
-			case len(hits) == 0:
-				return a.stop(StageSystem, screenEmergency, fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
-			case hits[0].drive != d:
-				half = append(half, cited)
-			}
-		}
-	}
 	if !k.driver(a, home, "the initial RAM disk", screenNoRoot) {
 		return ending{Blocks, home}
 	}
-	end := k.comesUp(a, home, "Linux")
-	if half != nil {
-		a.risk("The system mounts parts of the other disk: it runs half from the old one.", half...)
-	}
-	return end
+	return k.comesUp(a, home, "Linux")
 }

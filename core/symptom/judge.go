@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/firmware"
 	"latchkey/core/startup"
 )
 
@@ -40,8 +41,9 @@ type Judgement struct {
 const enough = 0.6
 
 // Judge ranks the causes of what a screen said by the evidence: how a start can
-// end, and how the pins of the clone stand.
-func Judge(said string, endings []startup.Ending, pins []startup.Pin) Judgement {
+// end, how the pins of the clone stand, and the firmware's mode, "" when it is not
+// known.
+func Judge(said string, in firmware.Mode, endings []startup.Ending, pins []startup.Pin) Judgement {
 	j := Judgement{Said: said, Messages: []Match{}, Causes: []Ranked{}}
 	if strings.TrimSpace(said) == "" {
 		return j
@@ -53,7 +55,7 @@ func Judge(said string, endings []startup.Ending, pins []startup.Pin) Judgement 
 	}
 	for _, m := range j.Messages {
 		for _, c := range m.Causes {
-			j.Causes = append(j.Causes, rank(m, c, endings, pins))
+			j.Causes = append(j.Causes, rank(m, c, in, endings, pins))
 		}
 	}
 	slices.SortStableFunc(j.Causes, func(a, b Ranked) int { return a.Fit.rank() - b.Fit.rank() })
@@ -63,8 +65,17 @@ func Judge(said string, endings []startup.Ending, pins []startup.Pin) Judgement 
 
 func (f Fit) rank() int { return slices.Index([]Fit{Computed, Open, Against}, f) }
 
-func rank(m Match, c Cause, endings []startup.Ending, pins []startup.Pin) Ranked {
+// apart reports whether something of one mode cannot be seen in another.
+func apart(of, in firmware.Mode) bool {
+	return of != "" && in != "" && in != firmware.UEFICSM && of != in
+}
+
+func rank(m Match, c Cause, in firmware.Mode, endings []startup.Ending, pins []startup.Pin) Ranked {
 	r := Ranked{Cause: c, Message: m.Shown, Fit: Against}
+	if apart(m.Mode, in) || apart(c.Mode, in) {
+		r.Because = "The firmware is in " + map[firmware.Mode]string{firmware.UEFI: "UEFI", firmware.Legacy: "legacy"}[in] + " mode."
+		return r
+	}
 	for _, e := range endings {
 		if c.Original && e.Verdict == startup.StartsOriginal || !c.Original && e.Verdict == startup.Stops && e.Stage == c.Stage {
 			r.Fit, r.Because = Computed, e.Text

@@ -39,6 +39,7 @@ type Cause struct {
 	Stage startup.Stage `json:"stage"`
 	Text  string        `json:"text"`
 	Look  string        `json:"look" doc:"How to tell"`
+	Mode  firmware.Mode `json:"mode,omitempty" doc:"The firmware mode it can happen in; absent for any"`
 	// Original is set when the machine came up from another disk than the clone.
 	Original bool `json:"original,omitempty"`
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/firmware"
 	"latchkey/core/startup"
 	"latchkey/core/symptom"
 )
@@ -83,28 +84,35 @@ func pins(stage startup.Stage, state startup.State, text string) []startup.Pin {
 
 func TestMessagesAgainstTheComputation(t *testing.T) {
 	stops := []startup.Ending{{Verdict: startup.Stops, Stage: startup.StageBootPartition, Text: "The clone has no EFI system partition."}}
-	j := symptom.Judge("no bootable device", stops, pins(startup.StageBootPartition, startup.Blocks, "none"))
+	j := symptom.Judge("no bootable device", firmware.UEFI, stops, pins(startup.StageBootPartition, startup.Blocks, "none"))
 	assert.False(t, j.Contradicts)
 	assert.Equal(t, symptom.Computed, j.Causes[0].Fit)
 	assert.Equal(t, startup.StageBootPartition, j.Causes[0].Stage)
 	assert.Contains(t, j.Causes[0].Because, "no EFI system partition")
 
+	for _, c := range j.Causes {
+		if c.Mode == firmware.Legacy {
+			assert.Equal(t, symptom.Against, c.Fit, "what only legacy mode knows is no cause under UEFI")
+		}
+	}
+	assert.True(t, symptom.Judge("BOOTMGR is missing", firmware.UEFI, stops, nil).Contradicts, "a message of legacy mode under UEFI")
+
 	open := []startup.Ending{{Verdict: startup.Depends, Stage: startup.StageConfiguration}}
-	j = symptom.Judge("0xc000000e", open, pins(startup.StageConfiguration, startup.Unproven, "not in evidence"))
+	j = symptom.Judge("0xc000000e", firmware.UEFI, open, pins(startup.StageConfiguration, startup.Unproven, "not in evidence"))
 	assert.False(t, j.Contradicts)
 	assert.Equal(t, symptom.Open, j.Causes[0].Fit)
 
 	starts := []startup.Ending{{Verdict: startup.Starts}}
-	j = symptom.Judge("BOOTMGR is missing", starts, pins("", startup.Passes, ""))
+	j = symptom.Judge("BOOTMGR is missing", "", starts, pins("", startup.Passes, ""))
 	assert.True(t, j.Contradicts)
 	assert.Contains(t, j.Verdict, "starts the clone")
 
 	original := []startup.Ending{{Verdict: startup.StartsOriginal}}
-	assert.False(t, symptom.Judge("it came up from the old drive", original, nil).Contradicts)
-	assert.True(t, symptom.Judge("it came up from the old drive", starts, pins("", startup.Passes, "")).Contradicts)
+	assert.False(t, symptom.Judge("it came up from the old drive", "", original, nil).Contradicts)
+	assert.True(t, symptom.Judge("it came up from the old drive", "", starts, pins("", startup.Passes, "")).Contradicts)
 
-	assert.Contains(t, symptom.Judge("bicycle tyre", starts, nil).Verdict, "None")
-	assert.Empty(t, symptom.Judge(" ", starts, nil).Verdict)
+	assert.Contains(t, symptom.Judge("bicycle tyre", "", starts, nil).Verdict, "None")
+	assert.Empty(t, symptom.Judge(" ", "", starts, nil).Verdict)
 }
 
 func FuzzFind(f *testing.F) {

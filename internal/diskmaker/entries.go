@@ -13,6 +13,7 @@ type Entry struct {
 	Description string
 	Inactive    bool
 	Hidden      bool
+	App         bool   // in the category of applications
 	Path        []byte // device path nodes without the end node
 }
 
@@ -26,6 +27,9 @@ func (e Entry) Bytes() []byte {
 	}
 	if e.Hidden {
 		attributes |= 8 // LOAD_OPTION_HIDDEN
+	}
+	if e.App {
+		attributes |= 0x100 // LOAD_OPTION_CATEGORY_APP
 	}
 	path := append(append([]byte{}, e.Path...), 0x7F, 0xFF, 4, 0)
 	b := le.AppendUint32(nil, attributes)

@@ -97,7 +97,8 @@ func check(m startup.Machine, c *store.Case) *Check {
 		pins[startup.RoleOriginal], pins[startup.RoleClone])
 	k.Doubts = compare.Doubts(byRole[startup.RoleOriginal], byRole[startup.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
 	if c.Said != "" {
-		said := symptom.Judge(c.Said, k.Endings, pins[startup.RoleClone])
+		mode, _ := m.Firmware.Mode.Get()
+		said := symptom.Judge(c.Said, mode, k.Endings, pins[startup.RoleClone])
 		k.Symptom = &said
 	}
 	reason := []string{k.Trace.Reason}

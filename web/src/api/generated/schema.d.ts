@@ -546,6 +546,8 @@ export interface components {
         Cause: {
             /** @description How to tell */
             look: string;
+            /** @description The firmware mode it can happen in; absent for any */
+            mode?: string;
             original?: boolean;
             stage: string;
             text: string;
@@ -942,6 +944,8 @@ export interface components {
             look: string;
             /** @description The message it belongs to */
             message: string;
+            /** @description The firmware mode it can happen in; absent for any */
+            mode?: string;
             original?: boolean;
             stage: string;
             text: string;

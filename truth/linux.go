@@ -1,0 +1,253 @@
+package truth
+
+import (
+	"bytes"
+	_ "embed" // the first program
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+//go:embed init.sh
+var initScript []byte
+
+// KernelFolder holds vmlinuz and busybox, taken from Debian's packages; set by
+// scripts/truth.
+func KernelFolder() string { return os.Getenv("LATCHKEY_KERNEL") }
+
+// names are the identifiers that a Linux disk's configuration uses; the zero
+// value of a field is the right one.
+type names struct {
+	grub  string // what GRUB's own start looks for
+	menu  string // what the menu entry looks for
+	root  string // root= of the kernel line
+	fstab string // the second line of fstab
+}
+
+const (
+	rootUUID  = "5d1190c1-2c07-4e1b-9a30-610e7f52c8c1"
+	otherUUID = "0badc0de-0000-4000-8000-00000000dead"
+)
+
+// linuxScenarios start a small Linux by GRUB, from a copied disk.
+func linuxScenarios() []Scenario {
+	var all []Scenario
+	for _, f := range []Firmware{OVMF, SeaBIOS} {
+		for _, c := range []struct {
+			name string
+			n    names
+		}{
+			{"right names", names{}},
+			{"root by partition", names{root: "PARTUUID=%partuuid"}},
+			{"root by device name", names{root: "/dev/nvme0n1p2"}},
+			{"GRUB looks for another file system", names{grub: otherUUID}},
+			{"menu entry looks for another file system", names{menu: otherUUID}},
+			{"kernel line names another file system", names{root: "UUID=" + otherUUID}},
+			{"kernel line names another partition", names{root: "PARTUUID=0badc0de-02"}},
+			{"kernel line names a SATA device", names{root: "/dev/sda2"}},
+			{"mount table names another file system", names{fstab: "UUID=" + otherUUID}},
+		} {
+			all = append(all, linuxScenario(f, c.name, c.n))
+		}
+	}
+	return all
+}
+
+func linuxScenario(f Firmware, name string, n names) Scenario {
+	d := linuxDisk(f, n)
+	was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+	return Scenario{Name: "Linux, " + name, Firmware: f, Whole: true, Drives: []Drive{was, d}, Order: []string{"b", "a"}}
+}
+
+// linuxDisk declares a disk with a boot partition and a root file system, and
+// GRUB's parts for the firmware.
+func linuxDisk(f Firmware, n names) Drive {
+	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: 64, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	var declared diskmaker.Disk
+	if f.UEFI() {
+		declared = gptDisk(9, esp(fat(nil)), root)
+	} else {
+		declared = mbrDisk(9, diskmaker.Partition{MBRType: 0x83, MiB: 64}, root)
+	}
+	partUUID := strings.ToLower(declared.PartitionGUID(1).String())
+	if !f.UEFI() {
+		partUUID = fmt.Sprintf("%08x-02", declared.Signature)
+	}
+	n.root = strings.ReplaceAll(n.root, "%partuuid", partUUID)
+	d := Drive{Name: "b", Bus: "nvme", Disk: declared}
+	d.Make = func(dir string) (*diskmaker.Image, error) { return makeLinux(dir, f, declared, n.filled()) }
+	return d
+}
+
+func (n names) filled() names {
+	set := func(s *string, right string) {
+		if *s == "" {
+			*s = right
+		}
+	}
+	set(&n.grub, rootUUID)
+	set(&n.menu, rootUUID)
+	set(&n.root, "UUID="+rootUUID)
+	set(&n.fstab, "UUID="+rootUUID)
+	return n
+}
+
+// makeLinux builds the disk with Debian's tools: mkfs.ext4 and grub-mkimage.
+func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskmaker.Image, error) {
+	tree := filepath.Join(dir, "root")
+	if err := writeTree(tree, n); err != nil {
+		return nil, err
+	}
+	volume := filepath.Join(dir, "root.ext4")
+	if err := run("mkfs.ext4", "-q", "-F", "-U", rootUUID, "-d", tree, volume, "64M"); err != nil {
+		return nil, err
+	}
+	raw, err := os.ReadFile(volume)
+	if err != nil {
+		return nil, err
+	}
+	load := filepath.Join(dir, "load.cfg")
+	text := fmt.Sprintf("search.fs_uuid %s root\nset prefix=($root)/boot/grub\n", n.grub)
+	if err := os.WriteFile(load, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
+	declared.Partitions[1].Volume.Raw = raw
+	modules := []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "search", "search_fs_uuid", "configfile", "linux", "echo", "test", "serial", "terminal"}
+	if f.UEFI() {
+		return uefiLinux(dir, declared, load, modules)
+	}
+	return legacyLinux(dir, declared, load, modules)
+}
+
+func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []string) (*diskmaker.Image, error) {
+	out := filepath.Join(dir, "grub.efi")
+	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", "/boot/grub", "-c", load}, modules...)...); err != nil {
+		return nil, err
+	}
+	program, err := os.ReadFile(out)
+	if err != nil {
+		return nil, err
+	}
+	declared.Partitions[0].Volume = fat(map[string][]byte{fallbackX64: program})
+	return declared.Build()
+}
+
+func legacyLinux(dir string, declared diskmaker.Disk, load string, modules []string) (*diskmaker.Image, error) {
+	out := filepath.Join(dir, "core.img")
+	if err := run("grub-mkimage", append([]string{"-O", "i386-pc", "-o", out, "-p", "/boot/grub", "-c", load, "biosdisk"}, modules...)...); err != nil {
+		return nil, err
+	}
+	core, err := os.ReadFile(out)
+	if err != nil {
+		return nil, err
+	}
+	boot, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
+	if err != nil {
+		return nil, err
+	}
+	m, err := declared.Build()
+	if err != nil {
+		return nil, err
+	}
+	if len(core) > mib-512 {
+		return nil, fmt.Errorf("GRUB's core image has %d bytes: no room before the first partition", len(core))
+	}
+	write(m, 0, boot[:440]...)
+	write(m, 512, core...) // where boot.img and diskboot.img look without being told
+	return m, nil
+}
+
+func writeTree(tree string, n names) error {
+	kernel, err := os.ReadFile(filepath.Join(KernelFolder(), "vmlinuz"))
+	if err != nil {
+		return fmt.Errorf("LATCHKEY_KERNEL: %w", err)
+	}
+	ram, err := initialRAMDisk()
+	if err != nil {
+		return err
+	}
+	grub := fmt.Sprintf(`set timeout=0
+menuentry 'Debian GNU/Linux' {
+	search --no-floppy --fs-uuid --set=root %s
+	linux /boot/vmlinuz-6.1.0 root=%s ro console=ttyS0 panic=1
+	initrd /boot/initrd.img-6.1.0
+}
+`, n.menu, n.root)
+	fstab := fmt.Sprintf("# the root and a second name of it\n%s / ext4 ro 0 1\n%s /data ext4 ro 0 2\nUUID=%s /gone ext4 nofail 0 2\n", "UUID="+rootUUID, n.fstab, otherUUID)
+	for name, content := range map[string][]byte{
+		"boot/vmlinuz-6.1.0": kernel, "boot/initrd.img-6.1.0": ram, "boot/grub/grub.cfg": []byte(grub),
+		"etc/fstab": []byte(fstab), "etc/drive": []byte("b"),
+	} {
+		path := filepath.Join(tree, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, content, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func run(tool string, args ...string) error {
+	cmd := exec.Command(tool, args...)
+	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	if path, err := exec.LookPath(tool); err != nil {
+		if _, err := os.Stat("/usr/sbin/" + tool); err == nil {
+			cmd.Path, cmd.Err = "/usr/sbin/"+tool, nil
+		}
+	} else {
+		cmd.Path = path
+	}
+	if msg, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: %w: %s", tool, err, msg)
+	}
+	return nil
+}
+
+// initialRAMDisk is a cpio archive with busybox and the first program. Linux
+// documentation, driver-api/early-userspace/buffer-format.
+func initialRAMDisk() ([]byte, error) {
+	busybox, err := os.ReadFile(filepath.Join(KernelFolder(), "busybox"))
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	archive := func(name string, mode int, content []byte) {
+		fmt.Fprintf(&b, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", b.Len()+1, mode, 0, 0, 1, 0, len(content), 0, 0, 0, 0, len(name)+1, 0)
+		b.WriteString(name + "\x00")
+		pad(&b)
+		b.Write(content)
+		pad(&b)
+	}
+	archive("bin", 0o40755, nil)
+	archive("dev", 0o40755, nil)
+	archive("bin/busybox", 0o100755, busybox)
+	archive("init", 0o100755, initScript)
+	archive("TRAILER!!!", 0, nil)
+	return b.Bytes(), nil
+}
+
+func pad(b *bytes.Buffer) {
+	for b.Len()%4 != 0 {
+		b.WriteByte(0)
+	}
+}
+
+// wholeDisagreement compares a start of the whole system.
+func (s *Scenario) wholeDisagreement(t startup.Trace, r Result) string {
+	switch started := strings.HasPrefix(r.Mark, "started:"); {
+	case started && t.Verdict == startup.Starts && "started:"+t.Drive == r.Mark:
+	case !started && t.Verdict == startup.Stops && t.Stage == startup.StageConfiguration:
+	default:
+		return fmt.Sprintf("computed %s, in fact %s (%s)", outcome(t), r.Mark, r.Ended)
+	}
+	return ""
+}
