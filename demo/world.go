@@ -18,6 +18,7 @@ type Case struct {
 	DeviceOrder []string
 	Original    Drive
 	Clone       Drive
+	Said        string // what the screen said
 	// Listings are what commands printed, the oldest first.
 	Listings []Listing
 }
@@ -68,7 +69,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(1000), 0x11).Build},
 		},
 		{
-			Name: "kiosk-north", Title: "Ticket kiosk, North Pier", Machine: "Quayside K2, North Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Name: "kiosk-north", Title: "Ticket kiosk, North Pier", Machine: "Quayside K2, North Pier", Firmware: uefi, Said: "No bootable device found", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x21).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: bigPartitionOnly(gb(1000), 0x22).Build},
 		},
@@ -78,7 +79,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyWindows(gb(500), 0x5A17C0DE, true).Build},
 		},
 		{
-			Name: "engine-log", Title: "Engine-log computer, ferry Guillemot", Machine: "Brisling E1, engine control room", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Name: "engine-log", Title: "Engine-log computer, ferry Guillemot", Machine: "Brisling E1, engine control room", Firmware: uefi, Said: "BOOTMGR is missing", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: windows(gb(250), 0x41).Build},
 			Clone:    Drive{Model: "Halden V4", Bus: "sata", Attached: yes, Disk: damagedPrimary(windows(gb(250), 0x41))},
 		},
@@ -124,7 +125,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: withFallback(linux(gb(250), 0xC2, 0xC1)).Build},
 		},
 		{
-			Name: "purser-laptop", Title: "Purser's laptop", Machine: "Fenmark L7, purser's office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Name: "purser-laptop", Title: "Purser's laptop", Machine: "Fenmark L7, purser's office", Firmware: uefi, Said: "blue screen, error 0xc000000e", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0xD1).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: withStore(windowsLayout(gb(1000), 0xD2), windowsLayout(gb(500), 0xD1)).Build},
 			Listings: []Listing{bootEntries(windows(gb(500), 0xD1))},

@@ -36,10 +36,14 @@ type reportFinding struct {
 func checkCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "check MACHINE.json", Short: "Judge the start of a described machine",
-		Long: "Judge the start of a described machine. Exit 0: starts; 1: does not start from the clone; 3: depends; 2: bad input.",
-		Args: cobra.ExactArgs(1),
+		Use: "check MACHINE.json...", Short: "Judge the start of described machines",
+		Long: "Judge the start of a described machine. Exit 0: starts; 1: does not start from the clone; 3: depends; 2: bad input.\n" +
+			"Of several machines each has a line, and the exit is the gravest: bad input, then not from the clone, then depends.",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return checkMany(cmd.OutOrStdout(), args, asJSON)
+			}
 			loaded, err := capture.Load(args[0])
 			if err != nil {
 				return err
@@ -72,6 +76,13 @@ func exitFor(v startup.Verdict) error {
 }
 
 func printJSON(w io.Writer, t startup.Trace) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(reportOf(t))
+}
+
+func reportOf(t startup.Trace) report {
 	r := report{
 		Verdict: t.Verdict, Drive: t.Drive, Partition: t.Partition, Loader: t.Loader, Entry: t.Entry,
 		Stage: t.Stage, Symptom: t.Symptom, Findings: []reportFinding{}, Missing: []string{},
@@ -86,10 +97,7 @@ func printJSON(w io.Writer, t startup.Trace) error {
 	for _, q := range t.Missing {
 		r.Missing = append(r.Missing, q.Text)
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	enc.SetEscapeHTML(false)
-	return enc.Encode(r)
+	return r
 }
 
 func factText(f startup.Fact) string {

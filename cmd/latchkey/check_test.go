@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -105,6 +106,28 @@ func TestCheckRefusesBadInput(t *testing.T) {
 	assert.Contains(t, out, "b.img: no such file")
 	_, code = run(t, "check")
 	assert.Equal(t, 2, code)
+}
+
+func TestCheckManyMachines(t *testing.T) {
+	good := map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}
+	starts, stops := describe(t, withDisk(t, good), until("loader")), describe(t, withDisk(t, nil), until("loader"))
+	out, code := run(t, "check", starts, starts)
+	assert.Equal(t, 0, code)
+	assert.Equal(t, 2, strings.Count(out, "Starts the loader on the clone."))
+	out, code = run(t, "check", starts, stops)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, stops+": Stops at the loader")
+	out, code = run(t, "check", "--json", starts, "none.json", stops)
+	assert.Equal(t, 2, code)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.GreaterOrEqual(t, len(lines), 3)
+	for i, want := range []map[string]any{{"verdict": "starts"}, {"file": "none.json"}, {"verdict": "stops", "stage": "loader"}} {
+		var got map[string]any
+		require.NoError(t, json.Unmarshal([]byte(lines[i]), &got), lines[i])
+		for key, value := range want {
+			assert.Equal(t, value, got[key])
+		}
+	}
 }
 
 // The way of the issue: two files written by sfdisk and mkfs alone.

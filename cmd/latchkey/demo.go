@@ -58,7 +58,7 @@ func loadDemo(ctx context.Context, s *store.Store) (made int, err error) {
 func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Case) error {
 	f := d.Firmware
 	c := &store.Case{
-		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Demo: &d.Name,
+		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name,
 		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot, BehaviourFacts: capture.BehaviourFacts{
 			FallbackOnFixedDisks: f.Fallback, StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB, ReadsMacVolumes: f.ReadsMacVolumes,
 		}},

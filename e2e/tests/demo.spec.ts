@@ -95,6 +95,7 @@ test("the start check shows its essentials without scrolling at 1280×800", asyn
 
 for (const theme of ["light", "dark"] as const) {
   test(`every screen passes the accessibility audit in the ${theme} theme`, async ({ page }) => {
+    test.setTimeout(180_000); // many screens, each audited whole
     await page.emulateMedia({ colorScheme: theme });
     await page.goto("/cases");
     await expect(page.getByRole("table", { name: "Cases" })).toBeVisible();

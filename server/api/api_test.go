@@ -8,6 +8,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -257,7 +258,13 @@ func TestInputThatIsRefused(t *testing.T) {
 		"order":           c.send(http.MethodPost, "/cases", "", map[string]any{"title": "x", "deviceOrder": []string{"clone", "clone"}}),
 		"what-if role":    c.send(http.MethodPost, "/cases/"+id+"/what-if", "", map[string]any{"attached": map[string]bool{"other": true}}),
 		"what-if order":   c.send(http.MethodPost, "/cases/"+id+"/what-if", "", map[string]any{"deviceOrder": []string{"other"}}),
-		"cursor":          c.get("/cases?cursor=zzz"),
+		"what-if entries": c.send(http.MethodPost, "/cases/"+id+"/what-if", "", map[string]any{"bootOrder": []string{"one"}}),
+		"kept entries":    c.send(http.MethodPut, "/cases/"+id, `"1"`, map[string]any{"title": "x", "firmware": map[string]any{"bootOrder": []string{"0001", "0001"}}}),
+		"said too much":   c.send(http.MethodPut, "/cases/"+id, `"1"`, map[string]any{"title": "x", "said": strings.Repeat("x", 501)}),
+		"bench drives":    c.send(http.MethodPost, "/bench", "", map[string]any{"drives": []map[string]any{{"case": 1, "disk": "clone", "as": "spare", "on": true}}}),
+		"bench two clones": c.send(http.MethodPost, "/bench", "", map[string]any{"drives": []map[string]any{
+			{"case": 1, "disk": "clone", "as": "clone", "on": true}, {"case": 1, "disk": "original", "as": "clone", "on": true}}}),
+		"cursor": c.get("/cases?cursor=zzz"),
 	} {
 		assert.Equal(t, http.StatusUnprocessableEntity, r.status, path)
 		assert.NotEmpty(t, r.body["detail"], path)
@@ -265,6 +272,33 @@ func TestInputThatIsRefused(t *testing.T) {
 	for _, path := range []string{"/cases/999", "/cases/999/check", "/cases/" + id + "/drives/clone/bytes?offset=0"} {
 		assert.Equal(t, http.StatusNotFound, c.get(path).status, path)
 	}
+}
+
+func TestLookUpAndBenchOverHTTP(t *testing.T) {
+	c := newClient(t, storetest.Open(t))
+	found := c.get("/messages?q=bootmgr+missing").body["messages"].([]any)
+	require.NotEmpty(t, found)
+	assert.Equal(t, "BOOTMGR is missing", found[0].(map[string]any)["shown"])
+	assert.Empty(t, c.get("/messages?q=bicycle").body["messages"])
+	types := c.get("/partition-types").body["types"].([]any)
+	assert.Contains(t, types, map[string]any{"code": "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "name": "EFI system partition", "role": "boot"})
+	assert.Contains(t, types, map[string]any{"code": "EF", "name": "EFI system partition", "role": "boot"})
+
+	id := c.newCase("Kiosk")
+	good := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
+	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: whole(t, good)}).status)
+	n, err := strconv.Atoi(id)
+	require.NoError(t, err)
+	r := c.send(http.MethodPost, "/bench", "", map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "behaviour": "edk2",
+		"drives": []map[string]any{{"case": n, "disk": "clone", "as": "original", "on": true}}})
+	require.Equal(t, http.StatusOK, r.status, r.body)
+	assert.Equal(t, "starts-original", verdict(r))
+	assert.Equal(t, http.StatusNotFound, c.send(http.MethodPost, "/bench", "", map[string]any{"drives": []map[string]any{{"case": 999, "disk": "clone", "as": "clone", "on": true}}}).status)
+
+	said := c.send(http.MethodPut, "/cases/"+id, `"2"`, map[string]any{"title": "Kiosk", "said": "  No bootable device "})
+	require.Equal(t, http.StatusOK, said.status, said.body)
+	assert.Equal(t, "No bootable device", said.body["said"])
+	assert.NotNil(t, c.get("/cases/" + id + "/check").body["symptom"])
 }
 
 func TestListSearchAndPages(t *testing.T) {
