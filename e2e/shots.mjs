@@ -1,5 +1,6 @@
 // Takes pictures of screens: node shots.mjs OUT-FOLDER [--size 1280x800] [--theme dark] NAME=PATH...
-// A path may end in #NAME: the button whose name begins so is pressed first.
+// A path may end in #NAME: the button whose name begins so is pressed first; a tab
+// with #tab:NAME. A name that ends in + is taken with all that is below the fold.
 import { chromium } from "@playwright/test";
 import { chromiumArgs } from "./chromium.mjs";
 
@@ -26,11 +27,13 @@ for (const shot of rest) {
   await page.goto(base + path);
   await page.waitForLoadState("networkidle");
   if (button) {
-    await page.getByRole("button", { name: new RegExp(`^${decodeURIComponent(button)}`) }).first().click();
+    const [, tab, name] = /^(tab:)?(.*)$/.exec(decodeURIComponent(button));
+    await page.getByRole(tab ? "tab" : "button", { name: new RegExp(`^${name}`) }).first().click();
     await page.waitForLoadState("networkidle");
     await page.waitForTimeout(400);
   }
   await page.evaluate(() => document.fonts.ready);
-  await page.screenshot({ path: `${folder}/${shot.slice(0, at)}.png` });
+  const name = shot.slice(0, at);
+  await page.screenshot({ path: `${folder}/${name.replace("+", "")}.png`, fullPage: name.endsWith("+") });
 }
 await browser.close();

@@ -8,5 +8,7 @@ id() { curl -s "${LATCHKEY_URL:=http://127.0.0.1:8384}/api/v1/cases?q=$1" | sed 
 north=$(id North) engine=$(id Engine) south=$(id kiosk+South) purser=$(id Purser) chart=$(id Chart)
 node shots.mjs "$out" cases=/cases "start-check=/cases/$north/check" "evidence=/cases/$purser/evidence" \
   "references=/cases/$purser/evidence?view=references" "pieces=/cases/$chart/evidence?view=pieces" \
-  "start-check-wrong-disk=/cases/$south/check" "bytes=/cases/$engine/check#clone,%20Table" settings=/settings
+  "start-check-wrong-disk=/cases/$south/check" "bytes=/cases/$engine/check#clone,%20Table" settings=/settings \
+  "runs=/cases/$south/check#tab:One%20drive" "said+=/cases/$engine/check" "lookup=/lookup?q=no%20bootable%20device" \
+  "bench=/bench?case=$purser#Switch%20on"
 node shots.mjs "$out" --theme dark "start-check-depends=/cases/$engine/check"

@@ -45,7 +45,6 @@ func (k *walk) codeFails(a *Attempt, d *Drive, message string) {
 	}
 	switch {
 	case d.Contents.Run.End == realmode.HandsBack && message == "":
-		a.Symptom = noDevice
 	case d.Contents.Run.End == realmode.HandsBack:
 		a.Symptom = message + ", then no bootable device."
 	default:
@@ -102,7 +101,7 @@ func (k *walk) runsOn(a *Attempt, d *Drive) bool {
 		a.Symptom = message + "."
 		return a.block(StageLoader, fmt.Sprintf("The boot sector finds nothing to start: it says %q.", message), d.ranFact())
 	case run.Then.End == realmode.HandsBack:
-		a.Final, a.Symptom = false, noDevice
+		a.Final = false
 		return a.block(StageLoader, "The boot sector gives the firmware its turn again.", d.ranFact())
 	case run.Empty:
 		a.Symptom = "black, with a cursor."

@@ -38,7 +38,7 @@ func (k *walk) entry(drives []*Drive, e firmware.Entry) bool {
 		resolved = k.resolve(resolved, e.Path)
 	}
 	if len(resolved) == 0 {
-		a := Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path, Symptom: noDevice}
+		a := Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path}
 		a.block(StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
 			Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
 		k.attempts = append(k.attempts, a)

@@ -97,9 +97,6 @@ func (k *walk) try(d *Drive, entry string, t target) bool {
 			a.HandsOver = k.bootPartition(&a, d, t)
 		}
 	}
-	if !a.HandsOver && a.Symptom == "" {
-		a.Symptom = noDevice
-	}
 	a.Final = a.HandsOver
 	k.attempts = append(k.attempts, a)
 	return a.HandsOver

@@ -1,5 +1,6 @@
 import { render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
+import { MemoryRouter } from "react-router";
 import { expect, it, vi } from "vitest";
 import type { BootEntry } from "../api/client";
 import { MachineDialog } from "./MachineDialog";
@@ -17,6 +18,7 @@ it("moves entries, and takes them out of the order and in again", async () => {
   const set = vi.fn();
   render(
     <MachineDialog
+      caseId={1}
       open
       onClose={() => {}}
       change={{}}
@@ -24,6 +26,7 @@ it("moves entries, and takes them out of the order and in again", async () => {
       entries={[entry("0001", true), entry("0002", true), entry("0003", false)]}
       set={set}
     />,
+    { wrapper: MemoryRouter },
   );
   await userEvent.click(screen.getByRole("button", { name: "Move entry 0002 up" }));
   expect(set).toHaveBeenLastCalledWith({ bootOrder: ["0002", "0001"] });
@@ -36,7 +39,16 @@ it("moves entries, and takes them out of the order and in again", async () => {
 
 it("says what to add when there are no entries", () => {
   render(
-    <MachineDialog open onClose={() => {}} change={{}} attached={() => true} entries={[]} set={() => {}} />,
+    <MachineDialog
+      caseId={1}
+      open
+      onClose={() => {}}
+      change={{}}
+      attached={() => true}
+      entries={[]}
+      set={() => {}}
+    />,
+    { wrapper: MemoryRouter },
   );
   expect(screen.getByText(/No boot entries are in evidence/)).toBeInTheDocument();
 });

@@ -7,12 +7,14 @@ import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import IconButton from "@mui/material/IconButton";
 import Typography from "@mui/material/Typography";
+import { Link } from "react-router";
 import type { BootEntry, WhatIf as Change } from "../api/client";
 import { roles } from "../parts/format";
 import { ExpandLess, ExpandMore } from "../parts/icons";
 import { Pick } from "../parts/Pick";
 
 interface Props {
+  caseId: number;
   open: boolean;
   onClose: () => void;
   change: Change;
@@ -29,6 +31,7 @@ const ports = { on: "switched on", off: "switched off" };
 
 /** What-if on the rest of the machine: ports, secure boot, controller mode, and the boot entries' order. */
 export function MachineDialog({
+  caseId,
   open,
   onClose,
   change,
@@ -73,6 +76,9 @@ export function MachineDialog({
         />
       </DialogContent>
       <DialogActions>
+        <Button component={Link} to={`/bench?case=${caseId}`}>
+          Take it to the Bench
+        </Button>
         <Button onClick={onClose} variant="contained">
           Look at the pins
         </Button>

@@ -66,7 +66,7 @@ function Held({ judgement: j }: { judgement: Judgement }) {
               {" · "}
               {stageTitle(c.stage)}: {c.text}{" "}
               <Box component="span" sx={{ color: "text.secondary" }}>
-                {c.fit === "computed" ? `Computed: ${c.because}` : c.look}
+                {c.fit === "open" || !c.because ? c.look : `Computed: ${c.because}`}
               </Box>
             </Typography>
           </Box>

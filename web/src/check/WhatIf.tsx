@@ -92,6 +92,7 @@ export function WhatIf({ case: c, entries, change, onChange, onKeep, keeping }: 
         More…
       </Button>
       <MachineDialog
+        caseId={c.id}
         open={more}
         onClose={() => setMore(false)}
         change={change ?? {}}
