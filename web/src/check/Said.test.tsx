@@ -45,5 +45,7 @@ it("says a contradiction openly, and ranks the causes", () => {
     />,
   );
   expect(screen.getByText(/Contradiction/)).toBeInTheDocument();
-  expect(screen.getByRole("listitem")).toHaveTextContent("ruled out · Loader: It is not there. Computed: It is there.");
+  expect(screen.getByRole("listitem")).toHaveTextContent(
+    "ruled out · Loader: It is not there. Computed: It is there.",
+  );
 });
