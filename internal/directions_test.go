@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"core/firmware"},
 	{"core/loader"},
 	{"core/startup"},
-	{"core/compare", "core/symptom"},
+	{"core/compare", "core/symptom", "core/repair"},
 	{"capture", "internal/diskmaker"},
 	{"capture/listing"},
 	{"demo"},

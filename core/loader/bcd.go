@@ -392,3 +392,13 @@ func (s *Store) Default() (*Object, bool) {
 	}
 	return only, only != nil
 }
+
+// NewStore is a store as Windows' own tool makes it, with one system: its loader's
+// path, and the partition it lies on.
+func NewStore(path string, on *BCDDevice) *Store {
+	const system = "{11111111-2222-3333-4444-555555555555}"
+	return &Store{Objects: []Object{
+		{ID: BootManager, Type: objectBootManager, Elements: []Element{{Type: ElementDefault, IDs: []string{system}}, {Type: ElementDisplayOrder, IDs: []string{system}}}},
+		{ID: system, Type: objectOSLoader, Elements: []Element{{Type: ElementDevice, Device: on}, {Type: ElementOSDevice, Device: on}, {Type: ElementPath, Text: path}}},
+	}}
+}

@@ -122,3 +122,14 @@ type stopAt struct {
 func (s *stopAt) ReadAt(p []byte, off int64) (int, error) {
 	return io.NewSectionReader(s.r, 0, s.size).ReadAt(p, off)
 }
+
+// NewProgram is a signed program of a kind, as a repair puts it in place.
+func NewProgram(arch firmware.Arch, is string) Program {
+	p := Program{Arch: arch, Subsystem: subsystemEFIApplication, Signed: true, Is: is}
+	for machine, a := range machines {
+		if a == arch {
+			p.Machine = machine
+		}
+	}
+	return p
+}

@@ -58,6 +58,7 @@ func Register(engine *gin.Engine, s *store.Store, j *judge.Judge, downloads stri
 	a.registerChecks(group)
 	a.registerListings(group)
 	a.registerDownloads(group)
+	a.registerRepair(group)
 	huma.Get(group, "/health", a.health)
 	return group.OpenAPI()
 }

@@ -244,6 +244,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tick off a step, or mark it as failed or skipped */
+        post: operations["mark-step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Plan the repair from what was done so far */
+        get: operations["get-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/plan/script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A toolbox's steps as a script */
+        get: operations["get-script"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/references": {
         parameters: {
             query?: never;
@@ -569,6 +620,13 @@ export interface components {
             symptom?: components["schemas"]["Judgement"];
             trace: components["schemas"]["Trace"];
         };
+        Command: {
+            /** @description What to do on another one */
+            bad?: string;
+            /** @description What a good answer looks like */
+            good?: string;
+            text: string;
+        };
         Comparison: {
             cause: string;
             pairs: components["schemas"]["Pair"][];
@@ -827,6 +885,23 @@ export interface components {
             /** Format: date-time */
             withdrawnAt?: string;
         };
+        Mark: {
+            /** Format: date-time */
+            at: string;
+            note?: string;
+            /** @enum {string} */
+            state: "done" | "failed" | "skipped" | "undone";
+            step: string;
+            title: string;
+            who: string;
+        };
+        MarkInputBody: {
+            note?: string;
+            /** @enum {string} */
+            state: "done" | "failed" | "skipped" | "undone";
+            step: string;
+            who: string;
+        };
         Match: {
             /** @description Other wordings of the same */
             also?: string[];
@@ -913,6 +988,40 @@ export interface components {
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
+        };
+        Plan: {
+            alternatives: components["schemas"]["Plan"][];
+            ask?: components["schemas"]["Question"];
+            before: components["schemas"]["State"];
+            /** @description Why it is this plan, or why there is none */
+            reason: string;
+            /**
+             * Format: int64
+             * @description How many machines were simulated in the search
+             */
+            states: number;
+            steps: components["schemas"]["PlanStep"][];
+            /** @enum {string} */
+            verdict: "starts" | "starts-original" | "stops" | "depends";
+        };
+        PlanStep: {
+            action: string;
+            after: components["schemas"]["State"];
+            commands: components["schemas"]["Command"][];
+            /** @description The drive it touches; absent when it touches none */
+            disk?: string;
+            /** @description The action with what it is done to: names the step in a session */
+            key: string;
+            /** Format: int64 */
+            minutes: number;
+            /** @enum {string} */
+            risk: "none" | "low" | "real";
+            title: string;
+            /** @enum {string} */
+            toolbox: "firmware" | "windows-recovery" | "linux";
+            undo: string;
+            /** @description What it puts right */
+            why: string;
         };
         Problem: {
             /** @description Stable identifier of the kind of problem */
@@ -1007,6 +1116,31 @@ export interface components {
             source: components["schemas"]["Source"];
             value: string;
         };
+        Repair: {
+            alternatives: components["schemas"]["Plan"][];
+            ask?: components["schemas"]["Question"];
+            before: components["schemas"]["State"];
+            /** @description What was done, each with how the machine stands after it */
+            done: components["schemas"]["PlanStep"][];
+            /** @description Everything that was done, the oldest first */
+            marks: components["schemas"]["Mark"][];
+            /** @description Why it is this plan, or why there is none */
+            reason: string;
+            /**
+             * Format: int64
+             * @description How many machines were simulated in the search
+             */
+            states: number;
+            steps: components["schemas"]["PlanStep"][];
+            vanished: string[];
+            /** @enum {string} */
+            verdict: "starts" | "starts-original" | "stops" | "depends";
+            /**
+             * Format: int32
+             * @description Of the case, for the next mark
+             */
+            version: number;
+        };
         Resolved: {
             drive: string;
             known: boolean;
@@ -1078,6 +1212,14 @@ export interface components {
             origin: string;
             /** @description The structure, in the standard's words */
             structure?: string;
+        };
+        State: {
+            headline: string;
+            /** @description Of the clone */
+            pins: components["schemas"]["Pin"][];
+            stage?: string;
+            /** @enum {string} */
+            verdict: "starts" | "starts-original" | "stops" | "depends";
         };
         Step: {
             facts?: components["schemas"]["Fact"][];
@@ -1789,6 +1931,117 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mark-step": {
+        parameters: {
+            query?: {
+                toolboxes?: string;
+            };
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-plan": {
+        parameters: {
+            query?: {
+                /** @description Names with commas between; empty allows all */
+                toolboxes?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-script": {
+        parameters: {
+            query: {
+                toolbox: "windows-recovery" | "linux";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

@@ -1,0 +1,350 @@
+package repair
+
+import (
+	"fmt"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/startup"
+	"latchkey/core/volume"
+)
+
+// action lists the ways in which something can be done on a machine; none where
+// its preconditions do not hold.
+type action func(m startup.Machine, stage startup.Stage) []move
+
+// actions are what can bear on a stage. start-rules, "What a technician does
+// about it".
+var actions = map[startup.Stage][]action{
+	startup.StageDrive:         {attachClone},
+	startup.StageMode:          {setMode, convertToGPT, writeBootCode},
+	startup.StageOrder:         {cloneFirst, detachOthers, addEntry, fallbackPath, windowsFiles, linuxFiles},
+	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode},
+	startup.StageBootPartition: {correctType, setActive, hiddenSectors, createESP, formatESP, setMode},
+	startup.StageLoader:        {fallbackPath, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	startup.StageConfiguration: {windowsFiles, linuxNames, linuxFiles, detachOthers},
+	startup.StageSystem:        {controllerBack, safeStart, initialRAMDisk, detachOthers},
+}
+
+func isUEFI(m startup.Machine) bool {
+	mode, known := m.Firmware.Mode.Get()
+	return known && mode != firmware.Legacy
+}
+
+func isLegacy(m startup.Machine) bool {
+	mode, known := m.Firmware.Mode.Get()
+	return known && mode != firmware.UEFI
+}
+
+func arch(m startup.Machine) firmware.Arch {
+	if a, known := m.Firmware.Arch.Get(); known {
+		return a
+	}
+	return firmware.X64
+}
+
+func attachClone(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	if attached, known := d.Attached.Get(); !known || attached {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "attach-clone", Title: "Attach the clone, with its port switched on", Why: "The firmware must see the drive.", Disk: d.Name, Risk: RiskNone, Minutes: 10, Undo: "Take it out again."},
+		key:      "attach",
+		result:   with(m, d.Name, func(d *startup.Drive) { d.Attached = fact.Known(true, told) }),
+		tools:    map[Toolbox]func() []Command{Firmware: saying("Power off, mains and battery out. Attach the clone. In the firmware's setup switch its port on and look for its model in the list of drives.", "Its model stands in the list.", "Another cable or port.")},
+	}}
+}
+
+func detachOthers(m startup.Machine, _ startup.Stage) []move {
+	result, names := m, ""
+	for _, d := range m.Drives {
+		if attached, known := d.Attached.Get(); d.Role == startup.RoleClone || known && !attached {
+			continue
+		}
+		names += string(d.Role) + " " + d.Name + ", "
+		result = with(result, d.Name, func(d *startup.Drive) { d.Attached = fact.Known(false, told) })
+	}
+	if names == "" {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "detach-original", Title: "Unplug the original for the first start", Why: "Then only the clone can be started, and no identifier means two disks.", Risk: RiskNone, Minutes: 10, Undo: "Plug it in again."},
+		key:      "detach", result: result,
+		tools: map[Toolbox]func() []Command{Firmware: saying("Power off, mains and battery out. Unplug every drive but the clone, or switch their ports off in the firmware's setup: "+names[:len(names)-2]+".", "The firmware's list shows the clone alone.", "Look at the models and capacities: the clone stays.")},
+	}}
+}
+
+func cloneFirst(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	if len(m.DeviceOrder) > 0 && m.DeviceOrder[0] == d.Name {
+		return nil
+	}
+	result := m
+	result.DeviceOrder = []string{d.Name}
+	for _, name := range m.DeviceOrder {
+		if name != d.Name {
+			result.DeviceOrder = append(result.DeviceOrder, name)
+		}
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "clone-first", Title: "Put the clone first in the boot order", Why: "The firmware starts the first drive that it can.", Risk: RiskNone, Minutes: 5, Undo: "Put the old order back."},
+		key:      "first", result: result,
+		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under boot: move the clone's entry, by its model and capacity, to the top. Save.", "It stands first after a restart.", "If it is not in the list, the firmware does not see it as startable.")},
+	}}
+}
+
+func setMode(m startup.Machine, stage startup.Stage) []move {
+	d := clone(m)
+	if d.Contents == nil {
+		return nil
+	}
+	var moves []move
+	add := func(to firmware.Mode, words string) {
+		now, known := m.Firmware.Mode.Get()
+		if known && now == to {
+			return
+		}
+		result := m
+		result.Firmware.Mode = fact.Known(to, told)
+		moves = append(moves, move{
+			PlanStep: PlanStep{Action: "set-mode", Title: "Set the firmware to " + words + " mode", Why: "Partition style and mode must go together: the clone is " + string(d.Contents.Layout.Style) + ".", Risk: RiskNone, Minutes: 5, Undo: "Set the old mode again."},
+			key:      "mode " + string(to), result: result,
+			tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under boot: set the mode to "+words+". For legacy mode secure boot must be off and compatibility support on; not every machine has it. Save.", "The setting stands after a restart.", "A machine without compatibility support cannot be set to legacy: take the other plan.")},
+		})
+	}
+	if d.Contents.Layout.Style == disk.StyleGPT {
+		add(firmware.UEFI, "UEFI")
+	} else if stage == startup.StageMode {
+		add(firmware.Legacy, "legacy")
+	}
+	return moves
+}
+
+func secureBootOff(m startup.Machine, _ startup.Stage) []move {
+	if on, known := m.Firmware.SecureBoot.Get(); !isUEFI(m) || known && !on {
+		return nil
+	}
+	result := m
+	result.Firmware.SecureBoot = fact.Known(false, told)
+	return []move{{
+		PlanStep: PlanStep{Action: "secure-boot-off", Title: "Switch secure boot off", Why: "The loader carries no signature.", Risk: RiskNone, Minutes: 5, Undo: "Switch it on again."},
+		key:      "secure", result: result,
+		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under security or boot: secure boot off. An encrypted system asks for its recovery key at the next start: have it at hand. Save.", "Off after a restart.", "Some firmware wants a supervisor password set first.")},
+	}}
+}
+
+func controllerBack(m startup.Machine, _ startup.Stage) []move {
+	now, known := m.Firmware.StorageMode.Get()
+	before, had := m.Firmware.StorageModeBefore.Get()
+	if !known || !had || now == before {
+		return nil
+	}
+	result := m
+	result.Firmware.StorageMode = m.Firmware.StorageModeBefore
+	return []move{{
+		PlanStep: PlanStep{Action: "controller-back", Title: "Set the storage controller back to " + map[string]string{"ahci": "AHCI", "raid": "RAID"}[before], Why: "The system has a start-up driver for the mode it last ran in.", Risk: RiskNone, Minutes: 5, Undo: "Set the new mode again."},
+		key:      "controller", result: result,
+		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under storage: set the controller's mode to what it was. Save.", "The setting stands after a restart.", "")},
+	}}
+}
+
+// answered settles a question in the machine.
+func answered(m startup.Machine, id, option string) startup.Machine {
+	answers := map[string]string{}
+	for k, v := range m.Answers {
+		answers[k] = v
+	}
+	answers[id] = option
+	m.Answers = answers
+	return m
+}
+
+func safeStart(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	if _, ok := windowsOn(d); !ok || m.Answers["driver:"+d.Name] == "yes" {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "safe-start", Title: "Start once in safe mode, so that the drive's driver is loaded", Why: "The system has no start-up driver for the drive's new way yet.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Undo: "bcdedit /deletevalue {default} safeboot"},
+		key:      "safe", result: answered(m, "driver:"+d.Name, "yes"),
+		tools: map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return safeStartCommands(m) }},
+	}}
+}
+
+func initialRAMDisk(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	root, ok := linuxOn(d)
+	if !ok || m.Answers["driver:"+d.Name] == "yes" {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Undo: "The old one is kept beside it as .bak."},
+		key:      "ramdisk", result: answered(m, "driver:"+d.Name, "yes"),
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root) }},
+	}}
+}
+
+// onDisk is a move that changes the clone's contents.
+func onDisk(m startup.Machine, s PlanStep, key string, changed *startup.Contents, tools map[Toolbox]func() []Command) move {
+	d := clone(m)
+	s.Disk = d.Name
+	return move{PlanStep: s, key: key, tools: tools, result: with(m, d.Name, func(d *startup.Drive) { d.Contents = changed })}
+}
+
+func restorePrimary(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood || c.Layout.GPT.Backup.State != disk.CopyGood {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
+		Undo: "Write the saved sectors back."}, "primary", c.WithPrimaryRestored(),
+		map[Toolbox]func() []Command{Linux: func() []Command { return restorePrimaryCommands(clone(m)) }})}
+}
+
+func protectiveMBR(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.Style != disk.StyleGPT || !isUEFI(m) {
+		return nil
+	}
+	_, none := c.Layout.Find("gpt-unprotected")
+	_, unsigned := c.Layout.Find("gpt-protective-unsigned")
+	if !none && !unsigned {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
+		map[Toolbox]func() []Command{Linux: func() []Command { return protectiveCommands(clone(m)) }})}
+}
+
+func writeBootCode(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil || c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."}, "code", c.WithBootCode(),
+		map[Toolbox]func() []Command{
+			WindowsRecovery: func() []Command {
+				return []Command{{Text: "bootsect /nt60 SYS /mbr", Good: "Master Boot Record was successfully updated.", Bad: "Run it with the letter of the active partition in the place of SYS."}}
+			},
+			Linux: func() []Command { return bootCodeCommands(clone(m)) },
+		})}
+}
+
+func correctType(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.Style != disk.StyleGPT {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		if c.Volumes[i].IsFAT() && !p.IsESP() && len(c.Volumes[i].Loaders) > 0 {
+			moves = append(moves, onDisk(m, PlanStep{Action: "partition-type", Title: fmt.Sprintf("Type partition %d as EFI system partition", p.Number), Why: "It holds the loader, and is typed as something else.", Risk: RiskLow, Minutes: 5,
+				Undo: "Set the type " + p.TypeGUID.String() + " again."}, fmt.Sprint("type ", p.Number), c.WithType(i, disk.TypeESP),
+				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(clone(m), p) }, WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
+		}
+	}
+	return moves
+}
+
+func setActive(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		if onlyActive(c, i) && c.Volumes[i].BootCode {
+			return nil // what is wrong with it is another matter
+		}
+		v := &c.Volumes[i]
+		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() {
+			continue
+		}
+		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."},
+			fmt.Sprint("active ", p.Number), c.WithActive(i),
+			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) }, Linux: func() []Command { return activeCommands(clone(m), p) }}))
+	}
+	return moves
+}
+
+func onlyActive(c *startup.Contents, i int) bool {
+	for j, p := range c.Layout.Partitions {
+		if p.Active != (j == i) {
+			return false
+		}
+	}
+	return true
+}
+
+func hiddenSectors(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		for _, q := range c.Volumes[i].Problems {
+			if q.Code == "hidden-sectors" {
+				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start), Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."},
+					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i), map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, c.Volumes[i].Kind == volume.KindNTFS) }}))
+			}
+		}
+	}
+	return moves
+}
+
+// espMiB is the size of a new EFI system partition: FAT32 on 4,096-byte sectors
+// wants about 260 MB; common practice.
+const espMiB = 300
+
+func createESP(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isUEFI(m) || c.Layout.Style != disk.StyleGPT || c.Layout.GPT.Valid() == nil || espOf(c) >= 0 {
+		return nil
+	}
+	length := uint64(espMiB<<20) / uint64(c.Layout.SectorSize)
+	start, gap := freeGap(c, length)
+	risk, shrunk, how := RiskLow, -1, "in the free space at sector "+fmt.Sprint(start)
+	if !gap {
+		var ok bool
+		if start, shrunk, ok = roomAtEnd(c, length); !ok {
+			return nil
+		}
+		risk, how = RiskReal, fmt.Sprintf("from the end of partition %d, which is shrunk", c.Layout.Partitions[shrunk].Number)
+	}
+	changed, _ := c.WithESP(start, length, shrunk)
+	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), c, shrunk) }}
+	if gap {
+		tools[Linux] = func() []Command { return createCommands(clone(m), start, length) }
+	}
+	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Undo: "Delete the new partition and let the other grow again."}, "esp", changed, tools)}
+}
+
+func espOf(c *startup.Contents) int {
+	for i, p := range c.Layout.Partitions {
+		if p.IsESP() {
+			return i
+		}
+	}
+	return -1
+}
+
+func formatESP(m startup.Machine, _ startup.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isUEFI(m) {
+		return nil
+	}
+	i := espOf(c)
+	if i < 0 || c.Volumes[i].IsFAT() && len(c.Volumes[i].Problems) == 0 || c.Volumes[i].Kind == volume.NotCaptured {
+		return nil
+	}
+	risk := RiskLow
+	if k := c.Volumes[i].Kind; k != volume.Empty && k != volume.Unknown && !c.Volumes[i].IsFAT() {
+		risk = RiskReal
+	}
+	p := c.Layout.Partitions[i]
+	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
+		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) }, Linux: func() []Command { return formatCommands(clone(m), p) }})}
+}

@@ -1,0 +1,272 @@
+package repair
+
+import (
+	"container/heap"
+	"slices"
+	"strings"
+
+	"latchkey/core/fact"
+	"latchkey/core/startup"
+)
+
+// maxStates bounds the search: beyond it there is no plan, and that is said.
+const maxStates = 1500
+
+// Find returns the least risky plan that uses only the toolboxes allowed, then
+// the one of fewest steps, then the fastest; and up to two alternatives of
+// another kind. It is a pure function.
+func Find(m startup.Machine, allowed ...Toolbox) Plan { return find(m, allowed, nil) }
+
+// find leaves out the steps that were tried without success, by their keys.
+func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
+	if len(allowed) == 0 {
+		allowed = Toolboxes
+	}
+	best := search(m, allowed, failed)
+	if len(best.Steps) == 0 {
+		return best
+	}
+	for _, s := range heaviest(best.Steps) {
+		if len(best.Alternatives) == 2 {
+			break
+		}
+		other := search(m, allowed, append(slices.Clone(failed), s.Action))
+		if len(other.Steps) > 0 && !same(other, best) && !slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
+			best.Alternatives = append(best.Alternatives, other)
+		}
+	}
+	return best
+}
+
+// heaviest lists the steps, those of the gravest risk first.
+func heaviest(steps []PlanStep) []PlanStep {
+	sorted := slices.Clone(steps)
+	slices.SortStableFunc(sorted, func(a, b PlanStep) int { return weight[b.Risk] - weight[a.Risk] })
+	return sorted
+}
+
+func same(a, b Plan) bool {
+	return slices.EqualFunc(a.Steps, b.Steps, func(x, y PlanStep) bool { return x.Action == y.Action && x.Toolbox == y.Toolbox })
+}
+
+// node is a machine that some steps lead to.
+type node struct {
+	machine startup.Machine
+	steps   []PlanStep
+	cost    [3]int // risk, steps, minutes
+	keys    []string
+}
+
+type queue []*node
+
+func (q queue) Len() int           { return len(q) }
+func (q queue) Less(i, j int) bool { return slices.Compare(q[i].cost[:], q[j].cost[:]) < 0 }
+func (q queue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)        { *q = append(*q, x.(*node)) }
+func (q *queue) Pop() any {
+	old := *q
+	n := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return n
+}
+
+// search is uniform-cost: the first machine taken from the queue that starts is
+// the cheapest one.
+func search(m startup.Machine, allowed []Toolbox, banned []string) Plan {
+	first := startup.Simulate(m)
+	plan := Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Before: stateOf(m, first)}
+	if first.Verdict == startup.Starts {
+		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
+		return plan
+	}
+	q := &queue{{machine: m}}
+	seen := map[string]bool{}
+	for q.Len() > 0 && plan.States < maxStates {
+		n := heap.Pop(q).(*node)
+		key := strings.Join(n.keys, "|")
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		plan.States++
+		trace := startup.Simulate(n.machine)
+		if len(n.steps) > 0 {
+			n.steps[len(n.steps)-1].After = stateOf(n.machine, trace)
+		}
+		if trace.Verdict == startup.Starts {
+			plan.Verdict, plan.Steps = startup.Starts, n.steps
+			plan.Reason = plan.price()
+			return plan
+		}
+		for _, next := range expand(n, trace, allowed, banned) {
+			heap.Push(q, next)
+		}
+	}
+	plan.none(m, first, allowed)
+	return plan
+}
+
+// Progress is what has been done of a plan, by the steps' keys, in order.
+type Progress struct {
+	Done   []string
+	Failed []string // tried without success, or left out
+}
+
+// Session is a plan that is under way.
+type Session struct {
+	Plan
+	Done []PlanStep `json:"done" doc:"What was done, each with how the machine stands after it"`
+	// Vanished are done steps whose preconditions no longer hold: the evidence has
+	// changed since.
+	Vanished []string `json:"vanished"`
+}
+
+// Continue plans from what has been done: the effects of the done steps are taken
+// as they are computed until new evidence tells.
+func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
+	s := Session{Done: []PlanStep{}, Vanished: []string{}}
+	for _, key := range p.Done {
+		mv, ok := moveOf(m, key)
+		if !ok {
+			s.Vanished = append(s.Vanished, key)
+			continue
+		}
+		m = mv.result
+		mv.After = stateOf(m, startup.Simulate(m))
+		s.Done = append(s.Done, mv.PlanStep)
+	}
+	s.Plan = find(m, allowed, p.Failed)
+	return s
+}
+
+// moveOf finds a step by its key among all that can be done.
+func moveOf(m startup.Machine, key string) (move, bool) {
+	for _, stage := range startup.Stages {
+		for _, a := range actions[stage] {
+			for _, mv := range a(m, stage) {
+				if mv.key == key && mv.choose(Toolboxes) {
+					return mv, true
+				}
+			}
+		}
+	}
+	return move{}, false
+}
+
+func stateOf(m startup.Machine, t startup.Trace) State {
+	s := State{Verdict: t.Verdict, Stage: t.Stage, Headline: t.Headline, Pins: []startup.Pin{}}
+	if d := clone(m); d != nil {
+		s.Pins = startup.Pins(m, d.Name)
+	}
+	return s
+}
+
+// expand lists the machines one step further. Only actions that bear on what
+// stops the start now are taken: the others can as well be done when their stage
+// is reached.
+func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string) []*node {
+	var next []*node
+	for _, stage := range blocking(n.machine, t) {
+		for _, a := range actions[stage] {
+			for _, mv := range a(n.machine, stage) {
+				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) || slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
+					continue
+				}
+				keys := append(slices.Clone(n.keys), mv.key)
+				slices.Sort(keys)
+				next = append(next, &node{
+					machine: mv.result, keys: keys, steps: append(slices.Clone(n.steps), mv.PlanStep),
+					cost: [3]int{n.cost[0] + weight[mv.Risk], n.cost[1] + 1, n.cost[2] + mv.Minutes},
+				})
+			}
+		}
+	}
+	return next
+}
+
+// blocking lists the stages that keep the clone from starting: of the clone by
+// itself first, then of the machine with all its drives.
+func blocking(m startup.Machine, t startup.Trace) []startup.Stage {
+	d := clone(m)
+	if d == nil {
+		return nil
+	}
+	if attached, known := d.Attached.Get(); known && !attached {
+		return []startup.Stage{startup.StageDrive}
+	}
+	alone := startup.Simulate(startup.Alone(m, d.Name))
+	if alone.Verdict == startup.Starts {
+		return []startup.Stage{startup.StageOrder}
+	}
+	if alone.Verdict == startup.Stops {
+		return []startup.Stage{alone.Stage}
+	}
+	var stages []startup.Stage
+	for _, q := range alone.Missing {
+		if !slices.Contains(stages, q.Stage) {
+			stages = append(stages, q.Stage)
+		}
+	}
+	if len(stages) == 0 {
+		return []startup.Stage{t.Stage}
+	}
+	return stages
+}
+
+// none says why there is no plan, what must be known first, and what the last
+// resort is.
+func (p *Plan) none(m startup.Machine, t startup.Trace, allowed []Toolbox) {
+	switch {
+	case p.States >= maxStates:
+		p.Reason = "The search was ended at its bound without a plan. "
+	case t.Verdict == startup.Depends && len(t.Missing) > 0:
+		q := t.Missing[0]
+		p.Ask = &q
+		p.Reason = "What is wrong is not known yet: answer this first. " + q.Text
+		return
+	case len(allowed) < len(Toolboxes):
+		p.Reason = "No repair is known with these toolboxes. "
+	default:
+		p.Reason = "No repair of the disk as it is leads to a start. "
+	}
+	p.Reason += lastResort(m, t)
+}
+
+// lastResort is what remains when nothing can be put right. start-rules, "What a
+// technician does about it".
+func lastResort(m startup.Machine, t startup.Trace) string {
+	d := clone(m)
+	switch {
+	case d == nil || d.Contents == nil:
+		return "Add evidence of the clone."
+	case d.Contents.Layout.WrittenFor != 0:
+		return "Attach the drive by a port or enclosure that presents the sector size its table was written for, or copy again while it hangs where it is to stay."
+	case t.Stage == startup.StageDrive:
+		return "This firmware cannot start from the drive where it hangs: use a drive or an adapter for a bus that it starts from, or keep the boot partition on a small drive that it does start from."
+	case t.Stage == startup.StageSystem:
+		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."
+	}
+	return "Copy again, with all partitions and to the same sector size. Until then put the original back."
+}
+
+func clone(m startup.Machine) *startup.Drive {
+	for i := range m.Drives {
+		if m.Drives[i].Role == startup.RoleClone {
+			return &m.Drives[i]
+		}
+	}
+	return nil
+}
+
+// with returns the machine with a changed drive.
+func with(m startup.Machine, name string, change func(*startup.Drive)) startup.Machine {
+	m.Drives = slices.Clone(m.Drives)
+	for i := range m.Drives {
+		if m.Drives[i].Name == name {
+			change(&m.Drives[i])
+		}
+	}
+	return m
+}
+
+var told = fact.Source{Origin: fact.Computed, Structure: "after the repair"}

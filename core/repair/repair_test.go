@@ -1,0 +1,338 @@
+package repair_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+)
+
+func machine(t testing.TB, mode firmware.Mode, m *diskmaker.Image) startup.Machine {
+	t.Helper()
+	b, _ := firmware.Named(map[firmware.Mode]string{firmware.UEFI: "edk2", firmware.Legacy: "seabios"}[mode])
+	on, err := disk.New(m, m.Size, m.SectorSize)
+	require.NoError(t, err)
+	return startup.Machine{Until: startup.StageLoader, DeviceOrder: []string{"b"},
+		Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)}},
+		Firmware: firmware.Settings{Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
+			Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}}}}
+}
+
+func windows(guid byte) diskmaker.Disk {
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.MustGUID("D15C0000-0000-4000-8000-000000000000"), Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs", UsedMiB: 10, Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}}}}
+	d.GUID[15] = guid
+	return d
+}
+
+func legacyDisk(active ...int) diskmaker.Disk {
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xCAFE, BootCode: "classic", Partitions: []diskmaker.Partition{
+		{MBRType: 7, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs"}}, {MBRType: 7, Volume: diskmaker.Volume{Kind: "ntfs"}}}}
+	for _, i := range active {
+		d.Partitions[i].Active = true
+	}
+	return d
+}
+
+func spoiled(d diskmaker.Disk, off int64, b ...byte) *diskmaker.Image {
+	m := d.MustBuild()
+	if off < 0 {
+		off += m.Size
+	}
+	if _, err := m.WriteAt(b, off); err != nil {
+		panic(err)
+	}
+	return m
+}
+
+// broken are machines that do not start, each with the actions that put it right.
+func broken() map[string]struct {
+	mode  firmware.Mode
+	image *diskmaker.Image
+	plan  []string
+} {
+	wrongType := windows(1)
+	wrongType.Partitions[0].Type = disk.TypeBasicData
+	noBoot := windows(2)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	unformatted := windows(3)
+	unformatted.Partitions[0].Volume = diskmaker.Volume{}
+	vendor := windows(4)
+	vendor.Partitions[0].Volume.Files = map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	noFiles := windows(5)
+	noFiles.Partitions[0].Volume.Files = nil
+	codeless := legacyDisk(0)
+	codeless.BootCode = ""
+	return map[string]struct {
+		mode  firmware.Mode
+		image *diskmaker.Image
+		plan  []string
+	}{
+		"primary table damaged":     {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), nil}, // this firmware uses the backup
+		"no protective MBR":         {firmware.UEFI, spoiled(windows(7), 446, make([]byte, 66)...), []string{"protective-mbr"}},
+		"boot partition left out":   {firmware.UEFI, noBoot.MustBuild(), []string{"create-esp", "windows-boot-files"}},
+		"boot partition not FAT":    {firmware.UEFI, unformatted.MustBuild(), []string{"format-esp", "windows-boot-files"}},
+		"only the vendor's path":    {firmware.UEFI, vendor.MustBuild(), []string{"add-entry"}},
+		"boot partition empty":      {firmware.UEFI, noFiles.MustBuild(), []string{"windows-boot-files"}},
+		"legacy mode, GPT":          {firmware.Legacy, windows(8).MustBuild(), []string{"set-mode", "add-entry"}},
+		"UEFI mode, MBR":            {firmware.UEFI, legacyDisk(0).MustBuild(), []string{"set-mode"}},
+		"no active partition":       {firmware.Legacy, legacyDisk().MustBuild(), []string{"set-active"}},
+		"two active partitions":     {firmware.Legacy, legacyDisk(0, 1).MustBuild(), []string{"set-active"}},
+		"no boot code":              {firmware.Legacy, codeless.MustBuild(), []string{"boot-code"}},
+		"moved, not corrected":      {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0), []string{"hidden-sectors"}},
+		"both copies of it damaged": {firmware.UEFI, spoiledTwice(windows(9)), nil},
+	}
+}
+
+func spoiledTwice(d diskmaker.Disk) *diskmaker.Image {
+	m := spoiled(d, 512+16, 0xEE)
+	if _, err := m.WriteAt([]byte{0xEE}, m.Size-512+16); err != nil {
+		panic(err)
+	}
+	return m
+}
+
+func actionsOf(p repair.Plan) []string {
+	var actions []string
+	for _, s := range p.Steps {
+		actions = append(actions, s.Action)
+	}
+	return actions
+}
+
+func TestTheLeastRiskyPlan(t *testing.T) {
+	for name, c := range broken() {
+		p := repair.Find(machine(t, c.mode, c.image))
+		assert.Equal(t, c.plan, actionsOf(p), "%s: %s", name, p.Reason)
+		assert.NotEmpty(t, p.Reason, name)
+		if len(p.Steps) > 0 {
+			assert.Equal(t, startup.Starts, p.Verdict, name)
+			assert.Equal(t, startup.Starts, p.Steps[len(p.Steps)-1].After.Verdict, name)
+		}
+		for _, s := range p.Steps {
+			assert.NotEmpty(t, s.Commands, name)
+			assert.NotEmpty(t, s.Undo, name)
+			assert.NotEmpty(t, s.Why, name)
+		}
+		for _, a := range p.Alternatives {
+			assert.Equal(t, startup.Starts, a.Verdict, name)
+			assert.NotEqual(t, actionsOf(p), actionsOf(a), name)
+		}
+	}
+}
+
+// Removing a step breaks a plan: without it the machine does not start.
+func TestEveryStepIsNeeded(t *testing.T) {
+	for name, c := range broken() {
+		m := machine(t, c.mode, c.image)
+		p := repair.Find(m)
+		for left := range p.Steps {
+			var keys []string
+			for i, s := range p.Steps {
+				if i != left {
+					keys = append(keys, s.Key)
+				}
+			}
+			s := repair.Continue(m, repair.Progress{Done: keys})
+			assert.NotEqual(t, startup.Starts, s.Before.Verdict, "%s without step %d", name, left+1)
+		}
+	}
+}
+
+func TestASessionFollowsWhatReallyHappened(t *testing.T) {
+	noBoot := windows(2)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	m := machine(t, firmware.UEFI, noBoot.MustBuild())
+	p := repair.Find(m)
+	require.Len(t, p.Steps, 2)
+	s := repair.Continue(m, repair.Progress{Done: []string{p.Steps[0].Key}})
+	require.Len(t, s.Done, 1)
+	assert.Equal(t, startup.StageLoader, s.Done[0].After.Stage)
+	assert.Equal(t, []string{"windows-boot-files"}, actionsOf(s.Plan))
+	s = repair.Continue(m, repair.Progress{Done: []string{p.Steps[0].Key, p.Steps[1].Key}})
+	assert.Equal(t, startup.Starts, s.Before.Verdict)
+	assert.Empty(t, s.Steps)
+	s = repair.Continue(m, repair.Progress{Failed: []string{p.Steps[0].Key}})
+	assert.NotContains(t, actionsOf(s.Plan), "create-esp", "what failed is not told again")
+	s = repair.Continue(m, repair.Progress{Done: []string{"active 7"}})
+	assert.Equal(t, []string{"active 7"}, s.Vanished)
+}
+
+func TestToolboxesChangeThePlan(t *testing.T) {
+	vendor := windows(4)
+	vendor.Partitions[0].Volume.Files = map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	m := machine(t, firmware.UEFI, vendor.MustBuild())
+	linux := repair.Find(m, repair.Linux)
+	require.Len(t, linux.Steps, 1)
+	assert.Equal(t, repair.Linux, linux.Steps[0].Toolbox)
+	recovery := repair.Find(m, repair.WindowsRecovery)
+	require.NotEmpty(t, recovery.Steps)
+	for _, s := range recovery.Steps {
+		assert.Equal(t, repair.WindowsRecovery, s.Toolbox)
+	}
+	none := repair.Find(machine(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Firmware)
+	assert.Empty(t, none.Steps)
+	assert.Contains(t, none.Reason, "with these toolboxes")
+}
+
+// Where two ways differ in kind, both are shown with their price.
+func TestModeOrStyle(t *testing.T) {
+	d := legacyDisk(0)
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 10, Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}
+	p := repair.Find(machine(t, firmware.UEFI, d.MustBuild()))
+	assert.Equal(t, []string{"set-mode"}, actionsOf(p))
+	require.Len(t, p.Alternatives, 1)
+	assert.Equal(t, []string{"convert-to-gpt"}, actionsOf(p.Alternatives[0]))
+	assert.Contains(t, p.Alternatives[0].Reason, "risk to the data")
+}
+
+// The rendered commands are run as they stand on a loop device, and the disk is
+// read again: it must start by the bytes, not only by the model.
+func TestRenderedCommandsRepairTheBytes(t *testing.T) {
+	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
+	wrongType := windows(1)
+	wrongType.Partitions[0].Type = disk.TypeBasicData
+	codeless := legacyDisk(0)
+	codeless.BootCode = ""
+	strict := func(change func(*firmware.Behaviour)) func(startup.Machine) startup.Machine {
+		return func(m startup.Machine) startup.Machine { change(&m.Firmware.Behaviour); return m }
+	}
+	for name, c := range map[string]struct {
+		mode   firmware.Mode
+		image  *diskmaker.Image
+		make   func(startup.Machine) startup.Machine
+		action string
+	}{
+		"primary":    {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), strict(func(b *firmware.Behaviour) { b.UsesBackupGPT = fact.Tell(false) }), "restore-primary"},
+		"protective": {firmware.UEFI, spoiled(windows(7), 446, make([]byte, 66)...), nil, "protective-mbr"},
+		"type":       {firmware.UEFI, wrongType.MustBuild(), strict(func(b *firmware.Behaviour) { b.StartsAnyFATPartition = fact.Tell(false) }), "partition-type"},
+		"active":     {firmware.Legacy, legacyDisk().MustBuild(), nil, "set-active"},
+		"two active": {firmware.Legacy, legacyDisk(0, 1).MustBuild(), nil, "set-active"},
+		"hidden":     {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0), nil, "hidden-sectors"},
+		"boot code":  {firmware.Legacy, codeless.MustBuild(), nil, "boot-code"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			change := c.make
+			if change == nil {
+				change = func(m startup.Machine) startup.Machine { return m }
+			}
+			p := repair.Find(change(machine(t, c.mode, c.image)), repair.Linux)
+			require.Equal(t, []string{c.action}, actionsOf(p), p.Reason)
+			path := filepath.Join(t.TempDir(), "clone.img")
+			require.NoError(t, c.image.WriteFile(path))
+			runOnLoop(t, path, repair.Script(p, repair.Linux))
+			raw, err := os.ReadFile(path)
+			require.NoError(t, err)
+			again := diskmaker.NewImage(int64(len(raw)), 512)
+			_, err = again.WriteAt(raw, 0)
+			require.NoError(t, err)
+			trace := startup.Simulate(change(machine(t, c.mode, again)))
+			assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
+		})
+	}
+}
+
+// runOnLoop runs a script while an image is attached as a loop device.
+func runOnLoop(t *testing.T, image, script string) {
+	t.Helper()
+	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
+	if err != nil {
+		t.Skipf("no loop device is to be had here: %s", out)
+	}
+	loop := strings.TrimSpace(string(out))
+	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
+	// a live system shows disks, not loop devices
+	script = strings.Replace(script, "lsblk -dnpo NAME", "echo "+loop, 1)
+	cmd := exec.Command("sh", "-c", script)
+	cmd.Dir = t.TempDir()
+	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "LC_ALL=C")
+	answer, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(answer))
+}
+
+// A guard must not take another disk for the clone.
+func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
+	reference.Need(t, "losetup", "blkid", "blockdev")
+	p := repair.Find(machine(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Linux)
+	other := legacyDisk()
+	other.Signature = 0xBEEF
+	path := filepath.Join(t.TempDir(), "other.img")
+	require.NoError(t, other.MustBuild().WriteFile(path))
+	before, err := os.ReadFile(path)
+	require.NoError(t, err)
+	out, err := exec.Command("losetup", "--find", "--show", path).CombinedOutput()
+	if err != nil {
+		t.Skipf("no loop device is to be had here: %s", out)
+	}
+	loop := strings.TrimSpace(string(out))
+	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
+	cmd := exec.Command("sh", "-c", strings.Replace(repair.Script(p, repair.Linux), "lsblk -dnpo NAME", "echo "+loop, 1))
+	cmd.Dir = t.TempDir()
+	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	answer, err := cmd.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(answer), "is not here")
+	after, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.True(t, slices.Equal(before, after), "not a byte was written")
+}
+
+func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
+	noBoot := windows(2)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	p := repair.Find(machine(t, firmware.UEFI, noBoot.MustBuild()), repair.WindowsRecovery)
+	script := repair.Script(p, repair.WindowsRecovery)
+	assert.Contains(t, script, "\r\n")
+	assert.Contains(t, script, "bcdboot")
+	assert.Contains(t, script, strings.ToUpper(strings.Trim(noBoot.GUID.String(), "{}")))
+	assert.Empty(t, repair.Script(p, repair.Linux))
+}
+
+// Randomly damaged disks: a plan that is found ends in a start, and never touches
+// another drive.
+func FuzzPlan(f *testing.F) {
+	f.Add(uint32(512+16), byte(1), uint32(446), byte(0), true)
+	f.Add(uint32(1<<20), byte(0), uint32(510), byte(9), false)
+	uefi, bios := windows(1).MustBuild(), legacyDisk(0).MustBuild()
+	f.Fuzz(func(t *testing.T, at uint32, b byte, at2 uint32, b2 byte, legacy bool) {
+		source, mode := uefi, firmware.UEFI
+		if legacy {
+			source, mode = bios, firmware.Legacy
+		}
+		m := source.Clone(source.Size)
+		for off, value := range map[uint32]byte{at: b, at2: b2} {
+			_, err := m.WriteAt([]byte{value}, int64(off)%(2<<20))
+			require.NoError(t, err)
+		}
+		p := repair.Find(machine(t, mode, m))
+		if len(p.Steps) > 0 {
+			require.Equal(t, startup.Starts, p.Verdict)
+			for _, s := range p.Steps {
+				require.Contains(t, []string{"", "b"}, s.Disk)
+			}
+		}
+	})
+}
+
+func BenchmarkFind(b *testing.B) {
+	noBoot := windows(2)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	m := machine(b, firmware.UEFI, noBoot.MustBuild())
+	for b.Loop() {
+		repair.Find(m)
+	}
+}

@@ -1,0 +1,171 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"latchkey/core/repair"
+	"latchkey/server/store"
+)
+
+func (a *API) registerRepair(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "get-plan", Method: http.MethodGet, Path: "/cases/{id}/plan", Summary: "Plan the repair from what was done so far"}, a.plan)
+	huma.Register(api, huma.Operation{OperationID: "mark-step", Method: http.MethodPost, Path: "/cases/{id}/marks", Summary: "Tick off a step, or mark it as failed or skipped"}, a.mark)
+	huma.Register(api, huma.Operation{OperationID: "get-script", Method: http.MethodGet, Path: "/cases/{id}/plan/script", Summary: "A toolbox's steps as a script"}, a.script)
+}
+
+type planInput struct {
+	CaseID
+	Toolboxes string `query:"toolboxes" maxLength:"100" doc:"Names with commas between; empty allows all"`
+}
+
+func (in planInput) allowed() ([]repair.Toolbox, error) {
+	var allowed []repair.Toolbox
+	for name := range strings.SplitSeq(in.Toolboxes, ",") {
+		switch {
+		case name == "":
+		case !slices.Contains(repair.Toolboxes, repair.Toolbox(name)):
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("toolboxes has %q: expected firmware, windows-recovery or linux.", name))
+		default:
+			allowed = append(allowed, repair.Toolbox(name))
+		}
+	}
+	return allowed, nil
+}
+
+// Mark is what a person did with a step.
+type Mark struct {
+	Step  string    `json:"step"`
+	Title string    `json:"title"`
+	State string    `json:"state" enum:"done,failed,skipped,undone"`
+	Note  string    `json:"note,omitempty"`
+	Who   string    `json:"who"`
+	At    time.Time `json:"at"`
+}
+
+// Repair is a plan under way with its history.
+type Repair struct {
+	repair.Session
+	Marks   []Mark `json:"marks" doc:"Everything that was done, the oldest first"`
+	Version uint32 `json:"version" doc:"Of the case, for the next mark"`
+}
+
+type planOutput struct {
+	ETag string `header:"ETag"`
+	Body Repair
+}
+
+func (a *API) plan(ctx context.Context, in *planInput) (*planOutput, error) {
+	allowed, err := in.allowed()
+	if err != nil {
+		return nil, err
+	}
+	return a.planned(ctx, in.ID, allowed)
+}
+
+func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) (*planOutput, error) {
+	c, err := a.store.Get(ctx, id)
+	if err != nil {
+		return nil, problem(err)
+	}
+	marks, err := a.store.Marks(ctx, id)
+	if err != nil {
+		return nil, problem(err)
+	}
+	session, err := a.judge.Plan(ctx, c, store.InForce(marks, c.LatestEvidence()), allowed)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{}, Version: c.Version}}
+	for _, m := range marks {
+		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, m.Who, m.At})
+	}
+	return out, nil
+}
+
+type markInput struct {
+	CaseID
+	IfMatch
+	Toolboxes string `query:"toolboxes" maxLength:"100"`
+	Body      struct {
+		Step  string `json:"step" minLength:"1" maxLength:"80"`
+		State string `json:"state" enum:"done,failed,skipped,undone"`
+		Note  string `json:"note,omitempty" maxLength:"20000"`
+		Who   string `json:"who" minLength:"1" maxLength:"80"`
+	}
+}
+
+func (a *API) mark(ctx context.Context, in *markInput) (*planOutput, error) {
+	version, err := in.parse()
+	if err != nil {
+		return nil, err
+	}
+	allowed, err := planInput{Toolboxes: in.Toolboxes}.allowed()
+	if err != nil {
+		return nil, err
+	}
+	now, err := a.planned(ctx, in.ID, allowed)
+	if err != nil {
+		return nil, err
+	}
+	title, known := titleOf(now.Body, in.Body.Step)
+	if !known {
+		return nil, huma.Error409Conflict("This step is not in the plan any more: the evidence or an earlier step has changed. Look at the plan as it is now.")
+	}
+	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note, Who: strings.TrimSpace(in.Body.Who)}
+	if err := a.store.AddMark(ctx, version, m); err != nil {
+		return nil, problem(err)
+	}
+	return a.planned(ctx, in.ID, allowed)
+}
+
+// titleOf finds a step by its key: in the plan, in its alternatives, or among what
+// was done or marked before.
+func titleOf(r Repair, key string) (string, bool) {
+	for _, p := range append([]repair.Plan{r.Plan}, r.Alternatives...) {
+		for _, s := range p.Steps {
+			if s.Key == key {
+				return s.Title, true
+			}
+		}
+	}
+	for _, m := range r.Marks {
+		if m.Step == key {
+			return m.Title, true
+		}
+	}
+	return "", false
+}
+
+type scriptInput struct {
+	CaseID
+	Toolbox string `query:"toolbox" enum:"windows-recovery,linux" required:"true"`
+}
+
+type scriptOutput struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error) {
+	r, err := a.planned(ctx, in.ID, nil)
+	if err != nil {
+		return nil, err
+	}
+	text := repair.Script(r.Body.Plan, repair.Toolbox(in.Toolbox))
+	if text == "" {
+		return nil, huma.Error404NotFound("The plan has no step for this toolbox.")
+	}
+	name := "repair.sh"
+	if in.Toolbox == string(repair.WindowsRecovery) {
+		name = "repair.cmd"
+	}
+	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, name), []byte(text)}, nil
+}

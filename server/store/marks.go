@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Mark is what a person did with a step of a repair plan. Marks are only added:
+// together they are the history of a repair.
+type Mark struct {
+	ID     uint64
+	CaseID uint64
+	Step   string
+	Title  string
+	State  string
+	Note   string
+	Who    string
+	At     time.Time
+}
+
+// The states of a step.
+const (
+	MarkDone    = "done"
+	MarkFailed  = "failed"
+	MarkSkipped = "skipped"
+	MarkUndone  = "undone" // an earlier mark is taken back
+)
+
+// maxMarks bounds the marks of a case that are read.
+const maxMarks = 500
+
+// AddMark adds a mark to a case, as a change of the case's version.
+func (s *Store) AddMark(ctx context.Context, version uint32, m *Mark) error {
+	m.At = time.Now().UTC()
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, m.CaseID, version); err != nil {
+			return err
+		}
+		return tx.Create(m).Error
+	}))
+}
+
+// Marks returns the marks of a case, the oldest first.
+func (s *Store) Marks(ctx context.Context, id uint64) ([]Mark, error) {
+	var marks []Mark
+	err := s.db.WithContext(ctx).Where("case_id = ?", id).Order("id").Limit(maxMarks).Find(&marks).Error
+	return marks, explain(err)
+}
+
+// InForce returns the marks that count: the latest of each step, those taken back
+// left out, and those from before the newest evidence, which tells better.
+func InForce(marks []Mark, evidence time.Time) []Mark {
+	latest := map[string]int{}
+	for i, m := range marks {
+		latest[m.Step] = i
+	}
+	force := []Mark{}
+	for i, m := range marks {
+		if latest[m.Step] == i && m.State != MarkUndone && (m.State != MarkDone || m.At.After(evidence)) {
+			force = append(force, m)
+		}
+	}
+	return force
+}
+
+// LatestEvidence is when the newest piece in force came in.
+func (c *Case) LatestEvidence() time.Time {
+	var latest time.Time
+	for _, d := range c.Drives {
+		if d.Evidence != nil && d.Evidence.ReceivedAt.After(latest) {
+			latest = d.Evidence.ReceivedAt
+		}
+	}
+	for _, l := range c.Listings {
+		if l.ReceivedAt.After(latest) {
+			latest = l.ReceivedAt
+		}
+	}
+	return latest
+}
