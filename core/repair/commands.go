@@ -201,14 +201,15 @@ func initialRAMDiskCommands(d *startup.Drive, root int) []Command {
 // typing them a doubled percent sign is a single one.
 
 // findInWindows sets CLONE to the number that the recovery environment gives the
-// clone, found by its identifier, and stops when it is not there.
+// clone, found by its identifier, and stops when it is not there or not alone.
+// The command ver makes up for the last search, which may have found nothing.
 func findInWindows(d *startup.Drive) []Command {
 	id, _ := d.Contents.Layout.DiskID().Get()
 	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
 	return []Command{{
-		Text: fmt.Sprintf("set CLONE=\r\nfor /l %%%%i in (0,1,15) do (\r\n  (echo select disk %%%%i& echo uniqueid disk) > \"%%TEMP%%\\find.txt\"\r\n  diskpart /s \"%%TEMP%%\\find.txt\" | find /i \"%s\" > nul && set CLONE=%%%%i\r\n)\r\n"+
-			"if \"%%CLONE%%\"==\"\" (echo The clone, %s, is not here: stop.& exit /b 1)\r\necho The clone is disk %%CLONE%%", strings.Trim(id, "{}"), disk.Both(size)),
-		Good: "The clone is disk …: check in list disk that its size is " + disk.Binary(size) + ".", Bad: "Do not go on. Unplug the original and look again.",
+		Text: fmt.Sprintf("set CLONE=\r\nset FOUND=0\r\nfor /l %%%%i in (0,1,15) do (\r\n  (echo select disk %%%%i& echo uniqueid disk) > \"%%TEMP%%\\find.txt\"\r\n  diskpart /s \"%%TEMP%%\\find.txt\" | find /i \"%s\" > nul && (set CLONE=%%%%i& set /a FOUND+=1)\r\n)\r\nver > nul\r\n"+
+			"if not \"%%FOUND%%\"==\"1\" (echo The clone, %s, is not here, or there are two of it: stop.& exit /b 1)\r\necho The clone is disk %%CLONE%%", strings.Trim(id, "{}"), disk.Both(size)),
+		Good: "The clone is disk …: check in list disk that its size is " + disk.Binary(size) + ". The lines are of a batch file: typed by hand, %%i is %i.", Bad: "Do not go on. Unplug the original and look again.",
 	}}
 }
 

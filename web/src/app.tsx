@@ -10,6 +10,7 @@ const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
 const LookupPage = lazy(() => import("./lookup/LookupPage"));
+const RepairPage = lazy(() => import("./repair/RepairPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
 
 export function App() {
@@ -23,6 +24,7 @@ export function App() {
             <Route index element={<Navigate to="check" replace />} />
             <Route path="evidence" element={<EvidencePage />} />
             <Route path="check" element={<CheckPage />} />
+            <Route path="repair" element={<RepairPage />} />
           </Route>
           <Route path="/bench" element={<BenchPage />} />
           <Route path="/lookup" element={<LookupPage />} />

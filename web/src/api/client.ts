@@ -32,6 +32,10 @@ export type Bench = Schemas["Bench"];
 export type BenchDrive = Schemas["BenchDrive"];
 export type Benched = Schemas["Benched"];
 export type Message = Schemas["Match"];
+export type Repair = Schemas["Repair"];
+export type PlanStep = Schemas["PlanStep"];
+export type Plan = Schemas["Plan"];
+export type Toolbox = PlanStep["toolbox"];
 export type Verdict = Schemas["Trace"]["verdict"];
 export type Role = "original" | "clone";
 
@@ -110,6 +114,32 @@ export const findMessages = (q: string) =>
 export const listPartitionTypes = () => unwrap(client.GET("/partition-types"));
 
 export const switchOn = (body: Bench) => unwrap(client.POST("/bench", { body }));
+
+export const getPlan = (id: number, toolboxes: Toolbox[]) =>
+  unwrap(
+    client.GET("/cases/{id}/plan", {
+      params: { path: { id }, query: { toolboxes: toolboxes.join(",") || undefined } },
+    }),
+  );
+
+export interface MarkInput {
+  step: string;
+  state: "done" | "failed" | "skipped" | "undone";
+  note?: string;
+  who: string;
+}
+
+export const markStep = (id: number, version: number, toolboxes: Toolbox[], body: MarkInput) =>
+  unwrap(
+    client.POST("/cases/{id}/marks", {
+      params: {
+        path: { id },
+        header: { "If-Match": etag(version) },
+        query: { toolboxes: toolboxes.join(",") || undefined },
+      },
+      body,
+    }),
+  );
 
 export const readBytes = (id: number, role: Role, offset: number, length: number) =>
   unwrap(

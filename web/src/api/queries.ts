@@ -9,7 +9,9 @@ import {
   type Bench,
   type Case,
   type CaseInput,
+  type MarkInput,
   type Role,
+  type Toolbox,
   type Verdict,
   type WhatIf,
   checkCase,
@@ -17,11 +19,13 @@ import {
   findMessages,
   getCase,
   getListing,
+  getPlan,
   listCases,
   listDownloads,
   listPartitionTypes,
   listPieces,
   listReferences,
+  markStep,
   readBytes,
   switchOn,
   updateCase,
@@ -66,6 +70,27 @@ export const useBench = (bench: Bench) =>
     enabled: bench.drives.length > 0,
     placeholderData: keepPreviousData,
   });
+
+/** The plan as it is now; looked at anew while it is open, so that two technicians see each other's ticks. */
+export const usePlan = (id: number, version: number, toolboxes: Toolbox[]) =>
+  useQuery({
+    queryKey: ["plan", id, version, toolboxes],
+    queryFn: () => getPlan(id, toolboxes),
+    placeholderData: keepPreviousData,
+    refetchInterval: 10_000,
+  });
+
+export function useMarkStep(id: number, toolboxes: Toolbox[]) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: ({ version, mark }: { version: number; mark: MarkInput }) =>
+      markStep(id, version, toolboxes, mark),
+    onSettled: () => {
+      void client.invalidateQueries({ queryKey: ["case", id] });
+      void client.invalidateQueries({ queryKey: ["plan", id] });
+    },
+  });
+}
 
 export const useBytes = (id: number, role: Role, offset: number, length: number) =>
   useQuery({

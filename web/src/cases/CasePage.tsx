@@ -11,6 +11,7 @@ import { ErrorNotice } from "../parts/ErrorNotice";
 const steps = [
   ["evidence", "Evidence"],
   ["check", "Start check"],
+  ["repair", "Repair"],
 ];
 
 /** The frame of a case: the machine, its two drives, and the steps in working order. */
@@ -19,6 +20,7 @@ export default function CasePage() {
   const c = useCase(id);
   const navigate = useNavigate();
   useHotkeys("e", () => void navigate(`/cases/${id}/evidence`));
+  useHotkeys("r", () => void navigate(`/cases/${id}/repair`));
   useHotkeys("k", () => void navigate(`/cases/${id}/check`));
   if (!Number.isSafeInteger(id) || id <= 0) return <Typography>There is no such case.</Typography>;
   if (c.isError) return <ErrorNotice error={c.error} retry={() => void c.refetch()} />;

@@ -16,6 +16,7 @@ const keys = [
   ["g s", "go to Settings"],
   ["e", "Evidence of the open case"],
   ["k", "Start check of the open case"],
+  ["r", "Repair of the open case"],
   ["← → ↑ ↓", "move along the pins"],
   ["Enter", "open what stands behind a pin, a partition or a row"],
   ["Esc", "close it again"],

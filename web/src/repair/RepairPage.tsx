@@ -1,0 +1,226 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
+import LinearProgress from "@mui/material/LinearProgress";
+import Paper from "@mui/material/Paper";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import { Link, useOutletContext } from "react-router";
+import type { Case, Plan, Repair, Toolbox } from "../api/client";
+import { useMarkStep, usePlan } from "../api/queries";
+import { ErrorNotice } from "../parts/ErrorNotice";
+import { busName, when } from "../parts/format";
+import { VerdictMark } from "../parts/VerdictMark";
+import { PlanList } from "./PlanList";
+import { StepPanel } from "./StepPanel";
+import { toolboxName, toolboxes } from "./words";
+
+/** The guided repair: the least risky plan, step by step, from what was really done. */
+export default function RepairPage() {
+  const c = useOutletContext<Case>();
+  const [allowed, setAllowed] = useState<Toolbox[]>(toolboxes);
+  const [picked, setPicked] = useState("");
+  const boxes = allowed.length === toolboxes.length ? [] : allowed;
+  const plan = usePlan(c.id, c.version, boxes);
+  const mark = useMarkStep(c.id, boxes);
+  if (plan.isError) return <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
+  if (!plan.data) return <LinearProgress aria-label="Planning the repair" />;
+  const r = plan.data;
+  const all = [...r.done, ...r.steps, ...r.alternatives.flatMap((p) => p.steps)];
+  const step = all.find((s) => s.key === picked) ?? r.steps[0] ?? r.done.at(-1);
+  const drive = c.drives.find((d) => d.role === step?.disk);
+  const disk = drive
+    ? [`the ${drive.role}`, drive.model, drive.capacity, drive.bus && busName[drive.bus]]
+        .filter(Boolean)
+        .join(" · ")
+    : (step?.disk ?? "");
+  return (
+    <>
+      <Summary repair={r} />
+      <Toolboxes allowed={allowed} onChange={setAllowed} caseId={c.id} steps={r} />
+      {mark.isError && <ErrorNotice error={mark.error} />}
+      <Box
+        sx={{
+          display: "grid",
+          gridTemplateColumns: { xs: "1fr", md: "340px minmax(0, 1fr)" },
+          gap: 1.5,
+          alignItems: "start",
+        }}
+      >
+        <Box>
+          {r.done.length + r.steps.length > 0 && (
+            <Paper sx={{ py: 0.5 }}>
+              <PlanList done={r.done} steps={r.steps} chosen={step?.key ?? ""} onChoose={setPicked} />
+            </Paper>
+          )}
+          {r.alternatives.map((p, i) => (
+            <Alternative key={i} plan={p} chosen={step?.key ?? ""} onChoose={setPicked} />
+          ))}
+          <History repair={r} />
+        </Box>
+        {step && (
+          <StepPanel
+            key={step.key}
+            step={step}
+            done={r.done.some((s) => s.key === step.key)}
+            disk={disk}
+            busy={mark.isPending}
+            onMark={(m) => mark.mutate({ version: r.version, mark: m }, { onSuccess: () => setPicked("") })}
+          />
+        )}
+      </Box>
+    </>
+  );
+}
+
+function Summary({ repair: r }: { repair: Repair }) {
+  const ready = r.steps.length === 0 && r.verdict === "starts";
+  const headline = ready
+    ? r.done.length > 0
+      ? "All steps are done: by the computation the clone starts."
+      : "Nothing is to be repaired: the clone starts."
+    : r.steps.length > 0
+      ? `To a machine that starts from the clone: ${r.reason.charAt(0).toLowerCase()}${r.reason.slice(1)}`
+      : "There is no plan.";
+  return (
+    <Box
+      component="section"
+      aria-label="The plan"
+      aria-live="polite"
+      sx={{ display: "flex", gap: 1.5, alignItems: "flex-start", my: 1.25 }}
+    >
+      <VerdictMark reaches={r.before.verdict} verdict={r.before.verdict} size={40} />
+      <Box sx={{ flex: 1 }}>
+        <Typography variant="h2">{headline}</Typography>
+        <Typography color="text.secondary">
+          {r.steps.length === 0 && !ready ? r.reason : `Now: ${r.before.headline}`}
+          {r.done.length > 0 && ready && (
+            <>
+              {" "}
+              Start it once with the clone alone, and take a capture or a listing as evidence:{" "}
+              <Link to="../evidence">Evidence</Link>.
+            </>
+          )}
+        </Typography>
+        {r.ask && (
+          <Typography sx={{ mt: 0.5 }}>
+            <b>{r.ask.text}</b> {r.ask.how} Answer it on the <Link to="../check">Start check</Link>.
+          </Typography>
+        )}
+        {r.vanished.length > 0 && (
+          <Typography sx={{ color: "error.main", mt: 0.5 }}>
+            {r.vanished.length === 1 ? "A step that was ticked off does" : "Steps that were ticked off do"}{" "}
+            not fit the machine any more: the evidence has changed since. The plan is made from what is known
+            now.
+          </Typography>
+        )}
+      </Box>
+    </Box>
+  );
+}
+
+function Toolboxes({
+  allowed,
+  onChange,
+  caseId,
+  steps: r,
+}: {
+  allowed: Toolbox[];
+  onChange: (boxes: Toolbox[]) => void;
+  caseId: number;
+  steps: Repair;
+}) {
+  const uses = (box: Toolbox) => r.steps.some((s) => s.toolbox === box);
+  const script = (box: Toolbox) => `/api/v1/cases/${caseId}/plan/script?toolbox=${box}`;
+  return (
+    <Box
+      className="no-print"
+      role="group"
+      aria-label="Toolboxes at hand"
+      sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, mb: 1.25 }}
+    >
+      <Typography variant="body2" sx={{ fontWeight: 650 }}>
+        At hand
+      </Typography>
+      {toolboxes.map((box) => (
+        <FormControlLabel
+          key={box}
+          label={<Typography variant="body2">{toolboxName[box]}</Typography>}
+          control={
+            <Checkbox
+              size="small"
+              sx={{ p: 0.5 }}
+              checked={allowed.includes(box)}
+              disabled={allowed.length === 1 && allowed.includes(box)}
+              onChange={(e) =>
+                onChange(toolboxes.filter((b) => (b === box ? e.target.checked : allowed.includes(b))))
+              }
+            />
+          }
+        />
+      ))}
+      <Box sx={{ ml: "auto", display: "flex", gap: 1 }}>
+        {uses("linux") && (
+          <Button component="a" href={script("linux")} download>
+            Shell script
+          </Button>
+        )}
+        {uses("windows-recovery") && (
+          <Button component="a" href={script("windows-recovery")} download>
+            Batch file
+          </Button>
+        )}
+        {r.steps.length > 0 && <Button onClick={() => window.print()}>Print</Button>}
+      </Box>
+    </Box>
+  );
+}
+
+function Alternative({
+  plan,
+  chosen,
+  onChoose,
+}: {
+  plan: Plan;
+  chosen: string;
+  onChoose: (key: string) => void;
+}) {
+  return (
+    <Paper component="section" aria-label="Another way" className="no-print" sx={{ mt: 1.25, py: 0.5 }}>
+      <Typography variant="body2" sx={{ fontWeight: 650, px: 1.25, pt: 0.5 }}>
+        Or otherwise
+      </Typography>
+      <Typography variant="caption" sx={{ px: 1.25 }}>
+        {plan.reason}
+      </Typography>
+      <PlanList done={[]} steps={plan.steps} chosen={chosen} onChoose={onChoose} />
+    </Paper>
+  );
+}
+
+function History({ repair: r }: { repair: Repair }) {
+  if (r.marks.length === 0) return null;
+  return (
+    <Paper component="section" aria-label="What was done" className="no-print" sx={{ mt: 1.25, p: 1.25 }}>
+      <Typography variant="body2" sx={{ fontWeight: 650 }}>
+        What was done
+      </Typography>
+      {[...r.marks].reverse().map((m) => (
+        <Box key={m.at} sx={{ mt: 0.5 }}>
+          <Typography variant="body2">
+            {m.state}: {m.title}
+          </Typography>
+          <Typography variant="caption" color="text.secondary">
+            {m.who}, {when(m.at)}
+          </Typography>
+          {m.note && (
+            <Box component="pre" className="mono" tabIndex={0} sx={{ m: 0, maxHeight: 80, overflow: "auto" }}>
+              {m.note}
+            </Box>
+          )}
+        </Box>
+      ))}
+    </Paper>
+  );
+}
