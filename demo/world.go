@@ -19,9 +19,16 @@ type Case struct {
 	Original    Drive
 	Clone       Drive
 	Said        string // what the screen said
+	// Done are the first steps of the repair plan that were ticked off.
+	Done []Tick
+	// Proved is who saw a first start from the clone; "" when nobody did.
+	Proved string
 	// Listings are what commands printed, the oldest first.
 	Listings []Listing
 }
+
+// Tick is a step that was ticked off: by whom, and what was seen.
+type Tick struct{ Who, Note string }
 
 // Firmware declares what the technician has told of the firmware; nil is
 // unknown.
@@ -64,12 +71,13 @@ var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Fallback: yes}
 func Cases() []Case {
 	return []Case{
 		{
-			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, Proved: "Jonas", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Ostra N1", Bus: "nvme", Attached: no, Disk: windows(gb(500), 0x11).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(1000), 0x11).Build},
 		},
 		{
-			Name: "kiosk-north", Title: "Ticket kiosk, North Pier", Machine: "Quayside K2, North Pier", Firmware: uefi, Said: "No bootable device found", DeviceOrder: []string{"clone"},
+			Name: "kiosk-north", Title: "Ticket kiosk, North Pier", Machine: "Quayside K2, North Pier", Firmware: uefi, Said: "No bootable device found",
+			Done: []Tick{{"Marit", "DiskPart succeeded in creating the specified partition."}}, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0x21).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: bigPartitionOnly(gb(1000), 0x22).Build},
 		},

@@ -10,5 +10,5 @@ node shots.mjs "$out" cases=/cases "start-check=/cases/$north/check" "evidence=/
   "references=/cases/$purser/evidence?view=references" "pieces=/cases/$chart/evidence?view=pieces" \
   "start-check-wrong-disk=/cases/$south/check" "bytes=/cases/$engine/check#clone,%20Table" settings=/settings \
   "runs=/cases/$south/check#tab:One%20drive" "said+=/cases/$engine/check" "lookup=/lookup?q=no%20bootable%20device" \
-  "bench=/bench?case=$purser#Switch%20on"
+  "bench=/bench?case=$purser#Switch%20on" "repair=/cases/$north/repair" "first-start=/cases/$(id Harbour)/first-start"
 node shots.mjs "$out" --theme dark "start-check-depends=/cases/$engine/check"

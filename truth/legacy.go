@@ -47,7 +47,7 @@ func legacySectors() []Scenario {
 		legacy("code in sector 0 of a GPT", g.spoiled(sector0("a"))),
 		legacy("code in sector 0, no table", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}}.spoiled(sector0("a"))),
 		legacy("GPT without code", g),
-		legacy("MBR without code", codeless),
+		legacy("MBR without code", codeless.spoiled(bootSector("a", 1, 2048))),
 		legacy("blank", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}}),
 		legacy("a volume without a table", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}, Spoil: func(*diskmaker.Image) *diskmaker.Image {
 			m := diskmaker.NewImage(diskSize, 512)

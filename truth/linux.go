@@ -219,20 +219,12 @@ func initialRAMDisk() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var b bytes.Buffer
-	archive := func(name string, mode int, content []byte) {
-		fmt.Fprintf(&b, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", b.Len()+1, mode, 0, 0, 1, 0, len(content), 0, 0, 0, 0, len(name)+1, 0)
-		b.WriteString(name + "\x00")
-		pad(&b)
-		b.Write(content)
-		pad(&b)
-	}
-	archive("bin", 0o40755, nil)
-	archive("dev", 0o40755, nil)
-	archive("bin/busybox", 0o100755, busybox)
-	archive("init", 0o100755, initScript)
-	archive("TRAILER!!!", 0, nil)
-	return b.Bytes(), nil
+	var a archive
+	a.add("bin", 0o40755, nil)
+	a.add("dev", 0o40755, nil)
+	a.add("bin/busybox", 0o100755, busybox)
+	a.add("init", 0o100755, initScript)
+	return a.bytes(), nil
 }
 
 func pad(b *bytes.Buffer) {

@@ -174,22 +174,27 @@ func Compute(description string) (startup.Trace, error) {
 
 // Try starts a prepared scenario in the real firmware.
 func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
+	args, err := s.arguments(dir)
+	if err != nil {
+		return Result{}, err
+	}
+	return boot(dir, args, limit)
+}
+
+// arguments prepares the firmware's variables and returns QEMU's arguments.
+func (s *Scenario) arguments(dir string) ([]string, error) {
 	var vars []byte
 	if s.Firmware.UEFI() {
 		_, path := s.Firmware.files()
 		store, err := os.ReadFile(path)
 		if err != nil {
-			return Result{}, err
+			return nil, err
 		}
 		if vars, err = withVariables(store, s.variables()); err != nil {
-			return Result{}, err
+			return nil, err
 		}
 	}
-	args, err := arguments(s.Firmware, dir, s.Drives, vars)
-	if err != nil {
-		return Result{}, err
-	}
-	return boot(dir, args, limit)
+	return arguments(s.Firmware, dir, s.Drives, vars)
 }
 
 // Disagreement says how a computed trace and a real start differ; "" when they

@@ -11,7 +11,7 @@ import (
 )
 
 // WriteTable writes what became of the scenarios as a Markdown page.
-func WriteTable(w io.Writer, reports []Report, on time.Time, took time.Duration) error {
+func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time, took time.Duration) error {
 	agree, explained := 0, 0
 	for _, r := range reports {
 		switch {
@@ -37,7 +37,41 @@ func WriteTable(w io.Writer, reports []Report, on time.Time, took time.Duration)
 	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure, SeaBIOS} {
 		p.section(f, byFirmware[f])
 	}
+	p.repairs(repairs)
 	return p.err
+}
+
+// repairs writes what became of the machines that were repaired.
+func (p *printer) repairs(repairs []Repaired) {
+	if len(repairs) == 0 {
+		return
+	}
+	sort.SliceStable(repairs, func(i, j int) bool { return repairs[i].Scenario.Name < repairs[j].Scenario.Name })
+	started := 0
+	for _, r := range repairs {
+		if r.Started {
+			started++
+		}
+	}
+	p.line("")
+	p.line("## Repaired in a live Linux")
+	p.line("")
+	p.line("Of the machines above that do not start from the clone, those with a plan for a live Linux alone: the rendered script was")
+	p.line("run as it stands in a small Linux (Debian's kernel and programs) with the drive attached as NVMe, then the machine was")
+	p.line("started again in the firmware: **%d of %d start from the clone**.", started, len(repairs))
+	p.line("")
+	p.line("| firmware | machine | repair | then |")
+	p.line("|---|---|---|---|")
+	for _, r := range repairs {
+		then := happened(Report{Scenario: r.Scenario, Result: r.Result})
+		switch {
+		case r.Err != nil:
+			then = "**error**: " + strings.ReplaceAll(r.Err.Error(), "\n", " ")
+		case !r.Started:
+			then = "**" + then + "**"
+		}
+		p.line("| %s | %s | %s | %s |", r.Scenario.Firmware, cell(r.Scenario.Name), Actions(r.Plan), cell(then))
+	}
 }
 
 type printer struct {

@@ -18,6 +18,7 @@ func main() {
 	workers := flag.Int("workers", 2, "machines side by side")
 	table := flag.String("table", "", "file to write the table of results to")
 	serial := flag.Bool("serial", false, "print the serial port's output")
+	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -27,6 +28,9 @@ func main() {
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
+	}
+	if *repairs {
+		os.Exit(repairAll(pattern, *workers, *serial))
 	}
 	var chosen []truth.Scenario
 	for _, s := range truth.Scenarios() {
@@ -53,7 +57,12 @@ func main() {
 	})
 	fmt.Printf("%d of %d agree\n", agree, len(chosen))
 	if *table != "" {
-		if err := writeTable(*table, reports, time.Since(began)); err != nil {
+		repaired, err := repairable(*workers)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+		if err := writeTable(*table, reports, repaired, time.Since(began)); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
@@ -63,11 +72,57 @@ func main() {
 	}
 }
 
-func writeTable(path string, reports []truth.Report, took time.Duration) error {
+// repairAll repairs what does not start, and returns the command's exit.
+func repairAll(pattern *regexp.Regexp, workers int, serial bool) int {
+	all, err := truth.Repairs()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 2
+	}
+	var chosen []truth.Scenario
+	for _, s := range all {
+		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
+			chosen = append(chosen, s)
+		}
+	}
+	started := 0
+	truth.RepairAll(chosen, workers, func(r truth.Repaired) {
+		word := "FAILED"
+		if r.Started {
+			word = "ok"
+			started++
+		}
+		fmt.Printf("%-6s %s: %s: %s: %s %v\n", word, r.Scenario.Firmware, r.Scenario.Name, truth.Actions(r.Plan), r.Result.Mark, r.Err)
+		if serial {
+			fmt.Println(r.Answer, r.Result.Serial)
+		}
+	})
+	fmt.Printf("%d of %d start after their repair\n", started, len(chosen))
+	if started != len(chosen) {
+		return 1
+	}
+	return 0
+}
+
+// repairable repairs everything that can be.
+func repairable(workers int) ([]truth.Repaired, error) {
+	all, err := truth.Repairs()
+	if err != nil {
+		return nil, err
+	}
+	var repaired []truth.Repaired
+	truth.RepairAll(all, workers, func(r truth.Repaired) {
+		fmt.Printf("repair %v %s: %s %v\n", r.Started, r.Scenario.Name, r.Result.Mark, r.Err)
+		repaired = append(repaired, r)
+	})
+	return repaired, nil
+}
+
+func writeTable(path string, reports []truth.Report, repaired []truth.Repaired, took time.Duration) error {
 	f, err := os.Create(path)
 	if err != nil {
 		return err
 	}
-	err = truth.WriteTable(f, reports, time.Now(), took)
+	err = truth.WriteTable(f, reports, repaired, time.Now(), took)
 	return errors.Join(err, f.Close())
 }

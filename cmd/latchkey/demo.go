@@ -88,8 +88,53 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	if err != nil {
 		return err
 	}
-	_, err = j.Record(ctx, stored)
-	return err
+	if _, err = j.Record(ctx, stored); err != nil {
+		return err
+	}
+	return playDemoRepair(ctx, s, j, c.ID, d)
+}
+
+// playDemoRepair ticks off the first steps of a case's plan, and records a first
+// start.
+func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint64, d demo.Case) error {
+	for _, tick := range d.Done {
+		c, err := s.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		marks, err := s.Marks(ctx, id)
+		if err != nil {
+			return err
+		}
+		plan, err := j.Plan(ctx, c, store.InForce(marks, c.LatestEvidence()), nil)
+		if err != nil {
+			return err
+		}
+		if len(plan.Steps) == 0 {
+			return errors.New("the plan has no step to tick off")
+		}
+		m := &store.Mark{CaseID: id, Step: plan.Steps[0].Key, Title: plan.Steps[0].Title, State: store.MarkDone, Who: tick.Who, Note: tick.Note}
+		if err := s.AddMark(ctx, c.Version, m); err != nil {
+			return err
+		}
+	}
+	if d.Proved == "" {
+		return nil
+	}
+	c, err := s.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	check, err := j.Case(ctx, c, judge.WhatIf{})
+	if err != nil {
+		return err
+	}
+	proof, err := j.FirstStart(ctx, c, judge.Seen{ID: check.Drives[1].Disk.ID})
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: "first-start", Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "")
 }
 
 // addDemoTexts adds the listings and what was read off screens.

@@ -149,14 +149,20 @@ func entryCommands(d *startup.Drive, i int, path string) []Command {
 		Good: "BootOrder: … with the new entry first.", Bad: "EFI variables are not supported: the stick was not started in UEFI mode; start it so."}}
 }
 
-// inSystem runs commands within the clone's Linux.
+// inSystem runs commands within the clone's Linux, with the devices and the
+// kernel's own file systems where its programs look for them.
 func inSystem(d *startup.Drive, boot, root int, inside ...string) []Command {
+	lines := append([]string{`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`}, inside...)
+	return onRoot(d, boot, root, lines...)
+}
+
+// onRoot runs commands while the clone's root is mounted.
+func onRoot(d *startup.Drive, boot, root int, inside ...string) []Command {
 	parts := d.Contents.Layout.Partitions
 	cmds := []Command{findClone(d), {Text: `mkdir -p /mnt/clone && mount ` + partition(parts[root]) + ` /mnt/clone`, Good: "No answer."}}
 	if boot >= 0 {
 		cmds = append(cmds, Command{Text: `mkdir -p /mnt/clone/boot/efi && mount ` + partition(parts[boot]) + ` /mnt/clone/boot/efi`, Good: "No answer."})
 	}
-	cmds = append(cmds, Command{Text: `for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`, Good: "No answer."})
 	for _, line := range inside {
 		cmds = append(cmds, Command{Text: line, Good: "No error."})
 	}
@@ -190,7 +196,7 @@ func linuxNamesCommands(d *startup.Drive, boot, root int) []Command {
 	lines := append(fstabLines(d, boot, root),
 		`for f in /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf; do [ -f "$f" ] && cp "$f" "$f.bak"; done; true`,
 		fmt.Sprintf(`for f in /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf; do [ -f "$f" ] && sed -i -E 's#root=(UUID|PARTUUID|LABEL)=[^ ]+#root=UUID=%s#; s#root=/dev/[^ ]+#root=UUID=%s#; s#(search(\.fs_uuid)? .*)[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}#\1%s#' "$f"; done; true`, uuid, uuid, uuid))
-	return inSystem(d, boot, root, lines...)
+	return onRoot(d, boot, root, lines...)
 }
 
 func initialRAMDiskCommands(d *startup.Drive, root int) []Command {

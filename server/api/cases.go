@@ -60,6 +60,8 @@ type Case struct {
 	Firmware    Firmware    `json:"firmware"`
 	DeviceOrder []string    `json:"deviceOrder"`
 	Said        string      `json:"said,omitempty"`
+	ProvedAt    *time.Time  `json:"provedAt,omitempty" doc:"When a first start from the clone was proved"`
+	Proof       string      `json:"proof,omitempty"`
 	Drives      []CaseDrive `json:"drives"`
 	Verdict     string      `json:"verdict" doc:"Of the latest recorded check; empty before the first"`
 	Reaches     string      `json:"reaches"`
@@ -80,7 +82,7 @@ type CaseDrive struct {
 
 func caseOf(c *store.Case) Case {
 	out := Case{
-		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said,
+		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
 		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
 		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}

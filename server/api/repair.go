@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -11,12 +12,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"latchkey/core/repair"
+	"latchkey/server/judge"
 	"latchkey/server/store"
 )
 
 func (a *API) registerRepair(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-plan", Method: http.MethodGet, Path: "/cases/{id}/plan", Summary: "Plan the repair from what was done so far"}, a.plan)
 	huma.Register(api, huma.Operation{OperationID: "mark-step", Method: http.MethodPost, Path: "/cases/{id}/marks", Summary: "Tick off a step, or mark it as failed or skipped"}, a.mark)
+	huma.Register(api, huma.Operation{OperationID: "first-start", Method: http.MethodPost, Path: "/cases/{id}/first-start", Summary: "Record a first start, and from which disk it came up"}, a.firstStart)
 	huma.Register(api, huma.Operation{OperationID: "get-script", Method: http.MethodGet, Path: "/cases/{id}/plan/script", Summary: "A toolbox's steps as a script"}, a.script)
 }
 
@@ -118,11 +121,33 @@ func (a *API) mark(ctx context.Context, in *markInput) (*planOutput, error) {
 	if !known {
 		return nil, huma.Error409Conflict("This step is not in the plan any more: the evidence or an earlier step has changed. Look at the plan as it is now.")
 	}
+	if err := a.fits(ctx, in.ID, in.Body.Note); err != nil {
+		return nil, err
+	}
 	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note, Who: strings.TrimSpace(in.Body.Who)}
 	if err := a.store.AddMark(ctx, version, m); err != nil {
 		return nil, problem(err)
 	}
 	return a.planned(ctx, in.ID, allowed)
+}
+
+// fits refuses an answer that was pasted from another disk than the clone.
+func (a *API) fits(ctx context.Context, id uint64, note string) error {
+	if strings.TrimSpace(note) == "" {
+		return nil
+	}
+	c, err := a.store.Get(ctx, id)
+	if err != nil {
+		return problem(err)
+	}
+	other, err := a.judge.OfAnotherDisk(ctx, c, note)
+	if err != nil {
+		return problem(err)
+	}
+	if other != "" {
+		return huma.Error422UnprocessableEntity("note: " + other)
+	}
+	return nil
 }
 
 // titleOf finds a step by its key: in the plan, in its alternatives, or among what
@@ -168,4 +193,61 @@ func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error
 		name = "repair.cmd"
 	}
 	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, name), []byte(text)}, nil
+}
+
+type firstStartInput struct {
+	CaseID
+	IfMatch
+	Body struct {
+		judge.Seen
+		Failed string `json:"failed,omitempty" maxLength:"500" doc:"What the screen said, when it did not come up"`
+		Who    string `json:"who" minLength:"1" maxLength:"80"`
+	}
+}
+
+type firstStartOutput struct {
+	Body struct {
+		judge.Proof
+		Case Case `json:"case"`
+	}
+}
+
+// firstStart records a first start. One that failed leads back to the repair with
+// what the screen said; one from the clone proves the case.
+func (a *API) firstStart(ctx context.Context, in *firstStartInput) (*firstStartOutput, error) {
+	version, err := in.parse()
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.store.Get(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	proof := &judge.Proof{From: "open", Why: "It did not come up: " + in.Body.Failed}
+	if in.Body.Failed == "" {
+		proof, err = a.judge.FirstStart(ctx, c, in.Body.Seen)
+		var bad *judge.BadChange
+		if errors.As(err, &bad) {
+			return nil, huma.Error422UnprocessableEntity(bad.Text)
+		}
+		if err != nil {
+			return nil, problem(err)
+		}
+	}
+	m := &store.Mark{CaseID: in.ID, Step: "first-start", Title: "First start", State: store.MarkFailed, Note: proof.Why, Who: strings.TrimSpace(in.Body.Who)}
+	var at *time.Time
+	if proof.From == "clone" {
+		now := time.Now().UTC()
+		at, m.State = &now, store.MarkDone
+	}
+	if err := a.store.Prove(ctx, version, m, at, in.Body.Failed); err != nil {
+		return nil, problem(err)
+	}
+	changed, err := a.recheck(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &firstStartOutput{}
+	out.Body.Proof, out.Body.Case = *proof, changed.Body
+	return out, nil
 }

@@ -17,9 +17,11 @@ type Case struct {
 	ID          uint64
 	Title       string
 	Machine     string
-	Firmware    Firmware `gorm:"serializer:json"`
-	DeviceOrder []string `gorm:"serializer:json"` // drive roles
-	Said        string   // what the screen said when the machine did not start
+	Firmware    Firmware   `gorm:"serializer:json"`
+	DeviceOrder []string   `gorm:"serializer:json"` // drive roles
+	ProvedAt    *time.Time // when a first start from the clone was proved
+	Proof       string
+	Said        string // what the screen said when the machine did not start
 	Version     uint32
 	Verdict     string
 	Reaches     string

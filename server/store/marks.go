@@ -80,3 +80,22 @@ func (c *Case) LatestEvidence() time.Time {
 	}
 	return latest
 }
+
+// Prove records what a first start showed: at is nil when it was not from the
+// clone. It is a mark of the case's history too.
+func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string) error {
+	m.At = time.Now().UTC()
+	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := claim(tx, m.CaseID, version); err != nil {
+			return err
+		}
+		changes := map[string]any{"proved_at": at, "proof": m.Note}
+		if said != "" {
+			changes["said"] = said
+		}
+		if err := tx.Model(&Case{}).Where("id = ?", m.CaseID).Updates(changes).Error; err != nil {
+			return err
+		}
+		return tx.Create(m).Error
+	}))
+}

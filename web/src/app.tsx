@@ -9,6 +9,7 @@ const CasePage = lazy(() => import("./cases/CasePage"));
 const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
+const FirstStartPage = lazy(() => import("./firststart/FirstStartPage"));
 const LookupPage = lazy(() => import("./lookup/LookupPage"));
 const RepairPage = lazy(() => import("./repair/RepairPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
@@ -25,6 +26,7 @@ export function App() {
             <Route path="evidence" element={<EvidencePage />} />
             <Route path="check" element={<CheckPage />} />
             <Route path="repair" element={<RepairPage />} />
+            <Route path="first-start" element={<FirstStartPage />} />
           </Route>
           <Route path="/bench" element={<BenchPage />} />
           <Route path="/lookup" element={<LookupPage />} />

@@ -141,6 +141,21 @@ export const markStep = (id: number, version: number, toolboxes: Toolbox[], body
     }),
   );
 
+export interface Seen {
+  id?: string;
+  capacity?: string;
+  failed?: string;
+  who: string;
+}
+
+export const recordFirstStart = (id: number, version: number, body: Seen) =>
+  unwrap(
+    client.POST("/cases/{id}/first-start", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body,
+    }),
+  );
+
 export const readBytes = (id: number, role: Role, offset: number, length: number) =>
   unwrap(
     client.GET("/cases/{id}/drives/{role}/bytes", {

@@ -11,6 +11,7 @@ import {
   type CaseInput,
   type MarkInput,
   type Role,
+  type Seen,
   type Toolbox,
   type Verdict,
   type WhatIf,
@@ -27,6 +28,7 @@ import {
   listReferences,
   markStep,
   readBytes,
+  recordFirstStart,
   switchOn,
   updateCase,
   whatIf,
@@ -89,6 +91,14 @@ export function useMarkStep(id: number, toolboxes: Toolbox[]) {
       void client.invalidateQueries({ queryKey: ["case", id] });
       void client.invalidateQueries({ queryKey: ["plan", id] });
     },
+  });
+}
+
+export function useFirstStart(id: number) {
+  const take = useTakeCase();
+  return useMutation({
+    mutationFn: ({ version, seen }: { version: number; seen: Seen }) => recordFirstStart(id, version, seen),
+    onSuccess: (r) => take(r.case),
   });
 }
 

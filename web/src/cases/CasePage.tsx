@@ -12,6 +12,7 @@ const steps = [
   ["evidence", "Evidence"],
   ["check", "Start check"],
   ["repair", "Repair"],
+  ["first-start", "First start"],
 ];
 
 /** The frame of a case: the machine, its two drives, and the steps in working order. */

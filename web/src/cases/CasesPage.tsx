@@ -142,8 +142,12 @@ function CaseRow({ c }: { c: Case }) {
     >
       <TableCell sx={{ width: 205 }}>
         <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
-          <VerdictMark reaches={c.reaches as Verdict | ""} verdict={c.verdict as Verdict | ""} size={26} />
-          <span>{verdictWord(c.reaches, c.verdict, c.stage)}</span>
+          <VerdictMark
+            reaches={c.provedAt ? "starts" : (c.reaches as Verdict | "")}
+            verdict={c.provedAt ? "starts" : (c.verdict as Verdict | "")}
+            size={26}
+          />
+          <span>{c.provedAt ? "Started, proved" : verdictWord(c.reaches, c.verdict, c.stage)}</span>
         </Box>
       </TableCell>
       <TableCell>

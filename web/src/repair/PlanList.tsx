@@ -6,6 +6,8 @@ import { usePalette } from "../parts/palette";
 import { riskWord, toolboxName } from "./words";
 
 interface Props {
+  /** The plan that is followed: its first step is the next one. */
+  followed?: boolean;
   done: PlanStep[];
   steps: PlanStep[];
   chosen: string;
@@ -13,7 +15,7 @@ interface Props {
 }
 
 /** The plan as steps: what is done, what comes next, and how the clone's pins stand after each. */
-export function PlanList({ done, steps, chosen, onChoose }: Props) {
+export function PlanList({ followed, done, steps, chosen, onChoose }: Props) {
   return (
     <Box component="ol" aria-label="Steps of the plan" sx={{ m: 0, p: 0, listStyle: "none" }}>
       {done.map((s, i) => (
@@ -31,7 +33,7 @@ export function PlanList({ done, steps, chosen, onChoose }: Props) {
           key={s.key}
           number={done.length + i + 1}
           step={s}
-          next={i === 0}
+          next={followed && i === 0}
           chosen={chosen === s.key}
           onClick={() => onChoose(s.key)}
         />

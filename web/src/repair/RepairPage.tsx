@@ -39,8 +39,10 @@ export default function RepairPage() {
     <>
       <Summary repair={r} />
       <Toolboxes allowed={allowed} onChange={setAllowed} caseId={c.id} steps={r} />
+      <Printed steps={r.steps} title={c.title} disk={disk} />
       {mark.isError && <ErrorNotice error={mark.error} />}
       <Box
+        className="no-print"
         sx={{
           display: "grid",
           gridTemplateColumns: { xs: "1fr", md: "340px minmax(0, 1fr)" },
@@ -51,7 +53,13 @@ export default function RepairPage() {
         <Box>
           {r.done.length + r.steps.length > 0 && (
             <Paper sx={{ py: 0.5 }}>
-              <PlanList done={r.done} steps={r.steps} chosen={step?.key ?? ""} onChoose={setPicked} />
+              <PlanList
+                followed
+                done={r.done}
+                steps={r.steps}
+                chosen={step?.key ?? ""}
+                onChoose={setPicked}
+              />
             </Paper>
           )}
           {r.alternatives.map((p, i) => (
@@ -173,6 +181,33 @@ function Toolboxes({
         )}
         {r.steps.length > 0 && <Button onClick={() => window.print()}>Print</Button>}
       </Box>
+    </Box>
+  );
+}
+
+/** The whole plan for paper, with boxes to tick; not on the screen. */
+function Printed({ steps, title, disk }: { steps: Repair["steps"]; title: string; disk: string }) {
+  return (
+    <Box className="print-only" sx={{ display: "none" }}>
+      <Typography variant="h2">
+        {title}: {disk}
+      </Typography>
+      {steps.map((s, i) => (
+        <Box key={s.key} sx={{ mt: 2, breakInside: "avoid" }}>
+          <Typography variant="h3">
+            ☐ {i + 1}. {s.title} ({toolboxName[s.toolbox]})
+          </Typography>
+          {s.commands.map((x, j) => (
+            <Box key={j} sx={{ mt: 1 }}>
+              <Box component="pre" className="mono" sx={{ m: 0, whiteSpace: "pre-wrap" }}>
+                ☐ {x.text}
+              </Box>
+              {x.good && <Typography variant="body2">Good: {x.good}</Typography>}
+            </Box>
+          ))}
+          <Typography variant="body2">Undo: {s.undo}</Typography>
+        </Box>
+      ))}
     </Box>
   );
 }

@@ -7,7 +7,8 @@ import { useState } from "react";
 import type { MarkInput, PlanStep } from "../api/client";
 import { CommandBlock } from "../parts/CommandBlock";
 import { groupNumbers } from "../parts/format";
-import { riskWord, setWho, toolboxName, whoami } from "./words";
+import { setWho, whoami } from "../parts/who";
+import { riskWord, toolboxName } from "./words";
 
 interface Props {
   step: PlanStep;

@@ -15,10 +15,3 @@ export const riskWord: Record<PlanStep["risk"], string> = {
   low: "only what starts the system changes",
   real: "a risk to the data: save it first",
 };
-
-const key = "latchkey-who";
-
-/** Who sits at this browser, for the history of a repair. */
-export const whoami = () => localStorage.getItem(key) ?? "";
-
-export const setWho = (name: string) => localStorage.setItem(key, name);

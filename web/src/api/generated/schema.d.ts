@@ -176,6 +176,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/first-start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record a first start, and from which disk it came up */
+        post: operations["first-start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/listings": {
         parameters: {
             query?: never;
@@ -559,6 +576,12 @@ export interface components {
             /** Format: int64 */
             id: number;
             machine: string;
+            proof?: string;
+            /**
+             * Format: date-time
+             * @description When a first start from the clone was proved
+             */
+            provedAt?: string;
             reaches: string;
             said?: string;
             stage: string;
@@ -826,6 +849,24 @@ export interface components {
             storageModeBefore?: "ahci" | "raid";
             triesNextDisk?: boolean;
             usesBackupGPT?: boolean;
+        };
+        FirstStartInputBody: {
+            /** @description Its capacity, as a screen shows it or in bytes */
+            capacity?: string;
+            /** @description What the screen said, when it did not come up */
+            failed?: string;
+            /** @description Disk GUID or signature of the disk the system runs from */
+            id?: string;
+            who: string;
+        };
+        FirstStartOutputBody: {
+            case: components["schemas"]["Case"];
+            /**
+             * @description Which disk the system came up from; open when what was seen does not tell
+             * @enum {string}
+             */
+            from: "clone" | "original" | "neither" | "open";
+            why: string;
         };
         FormFile: {
             ContentType: string;
@@ -1785,6 +1826,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "first-start": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstStartInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstStartOutputBody"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,103 @@
+package judge
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// Seen is what a person saw after a first start of the disk that the system came
+// up from.
+type Seen struct {
+	ID       string `json:"id,omitempty" maxLength:"60" doc:"Disk GUID or signature of the disk the system runs from"`
+	Capacity string `json:"capacity,omitempty" maxLength:"40" doc:"Its capacity, as a screen shows it or in bytes"`
+}
+
+// Proof is what the seen things prove.
+type Proof struct {
+	From string `json:"from" enum:"clone,original,neither,open" doc:"Which disk the system came up from; open when what was seen does not tell"`
+	Why  string `json:"why"`
+}
+
+// FirstStart judges from which disk a system came up. Two things tell: the
+// identifier, where it is the clone's alone, and the capacity, where the disks
+// differ in it.
+func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	var known [2]traits
+	for i, role := range []startup.Role{startup.RoleClone, startup.RoleOriginal} {
+		for _, d := range a.machine.Drives {
+			if d.Role == role {
+				known[i] = traitsOf(&d)
+			}
+		}
+	}
+	var size int64
+	if strings.TrimSpace(s.Capacity) != "" {
+		if size, _, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
+			return nil, &BadChange{"capacity: " + err.Error()}
+		}
+	}
+	p := prove(known[0], known[1], plainID(s.ID), size)
+	return &p, nil
+}
+
+// traits are what tells a disk from another.
+type traits struct {
+	id       string // hexadecimal, plain
+	size     int64  // bytes, 0 when unknown
+	attached bool
+}
+
+func traitsOf(d *startup.Drive) traits {
+	t := traits{}
+	t.attached, _ = d.Attached.Get()
+	if d.Contents != nil {
+		id, _ := d.Contents.Layout.DiskID().Get()
+		t.id = plainID(id)
+		t.size, _ = d.Contents.Size()
+	}
+	return t
+}
+
+// plainID is an identifier without its dress. A short one of decimal digits alone
+// is a disk signature as Windows prints it.
+func plainID(id string) string {
+	id = strings.ToLower(strings.NewReplacer("{", "", "}", "", "-", "", " ", "", "0x", "").Replace(strings.TrimSpace(id)))
+	if n, err := strconv.ParseUint(id, 10, 32); err == nil && len(id) != 8 {
+		return fmt.Sprintf("%08x", n)
+	}
+	return id
+}
+
+func prove(clone, original traits, id string, size int64) Proof {
+	sameSize := func(t traits) bool { return size > 0 && t.size > 0 && disk.Binary(size) == disk.Binary(t.size) }
+	byClone, byOriginal := id != "" && id == clone.id, id != "" && id == original.id
+	switch {
+	case id == "" && size == 0:
+		return Proof{"open", "Nothing was told of the disk."}
+	case byClone && !byOriginal:
+		return Proof{"clone", "The identifier is the clone's, and only the clone's."}
+	case byOriginal && !byClone:
+		return Proof{"original", "The identifier is the original's: the machine came up from the old drive."}
+	case id != "" && !byClone:
+		return Proof{"neither", "The identifier is of neither disk of the case. If the copy's identifier was changed since, take a new capture of the clone."}
+	case byClone && !original.attached:
+		return Proof{"clone", "The identifier is the clone's, and the original, which carries the same, is not attached."}
+	case sameSize(clone) && !sameSize(original):
+		return Proof{"clone", "The capacity is the clone's and not the original's."}
+	case sameSize(original) && !sameSize(clone):
+		return Proof{"original", "The capacity is the original's and not the clone's."}
+	case size > 0 && !sameSize(clone):
+		return Proof{"neither", "The capacity is of neither disk of the case."}
+	}
+	return Proof{"open", "Both disks answer to what was seen: unplug the original and start once more."}
+}

@@ -1,0 +1,72 @@
+package judge_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/server/judge"
+)
+
+func TestWhichDiskAFirstStartCameFrom(t *testing.T) {
+	other := windows(loaders)
+	other.GUID = disk.TypeBasicData
+	other.Sectors = 1 << 21
+	s, c := desk(t, windows(loaders), other)
+	j := judge.New(s)
+	id := disk.TypeBasicData.String()
+	for name, want := range map[judge.Seen]string{
+		{}:                                 "open",
+		{ID: id}:                           "clone",
+		{ID: "{" + id + "}"}:               "clone",
+		{ID: disk.TypeESP.String()}:        "original",
+		{ID: "12345678"}:                   "neither",
+		{Capacity: "1 GiB"}:                "clone",
+		{Capacity: "512 MiB"}:              "original",
+		{Capacity: "931 GiB"}:              "neither",
+		{ID: id, Capacity: "1073741824"}:   "clone",
+		{ID: disk.TypeMSReserved.String()}: "neither",
+	} {
+		p, err := j.FirstStart(t.Context(), c, name)
+		require.NoError(t, err)
+		assert.Equal(t, want, p.From, "%+v: %s", name, p.Why)
+	}
+	_, err := j.FirstStart(t.Context(), c, judge.Seen{Capacity: "big"})
+	var bad *judge.BadChange
+	assert.ErrorAs(t, err, &bad)
+}
+
+// A raw copy carries the same identifier: with the original unplugged it proves
+// the clone all the same, with both attached it proves nothing.
+func TestARawCopysIdentifier(t *testing.T) {
+	s, c := desk(t, windows(loaders), windows(loaders))
+	j := judge.New(s)
+	p, err := j.FirstStart(t.Context(), c, judge.Seen{ID: disk.TypeESP.String()})
+	require.NoError(t, err)
+	assert.Equal(t, "clone", p.From)
+	c.Drives[0].Attached = pointer(true)
+	p, err = j.FirstStart(t.Context(), c, judge.Seen{ID: disk.TypeESP.String(), Capacity: "512 MiB"})
+	require.NoError(t, err)
+	assert.Equal(t, "open", p.From)
+}
+
+func TestOutputOfTheWrongDisk(t *testing.T) {
+	other := windows(nil)
+	other.GUID = disk.TypeBasicData
+	s, c := desk(t, windows(loaders), other)
+	j := judge.New(s)
+	dump := func(id string) string {
+		return "label: gpt\nlabel-id: " + id + "\ndevice: /dev/sdb\nunit: sectors\nfirst-lba: 34\nlast-lba: 1048542\nsector-size: 512\n\n/dev/sdb1 : start=2048, size=131072, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\n"
+	}
+	why, err := j.OfAnotherDisk(t.Context(), c, dump(disk.TypeESP.String()))
+	require.NoError(t, err)
+	assert.Contains(t, why, "of the original and not of the clone")
+	why, err = j.OfAnotherDisk(t.Context(), c, dump(disk.TypeBasicData.String()))
+	require.NoError(t, err)
+	assert.Empty(t, why)
+	why, err = j.OfAnotherDisk(t.Context(), c, "DiskPart marked the current partition as active.")
+	require.NoError(t, err)
+	assert.Empty(t, why)
+}

@@ -1,0 +1,318 @@
+package truth
+
+import (
+	"bytes"
+	_ "embed" // the first program
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"latchkey/capture"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+)
+
+//go:embed repair.sh
+var repairInit []byte
+
+// liveTools are the programs of Debian that the commands of a live Linux need.
+var liveTools = []string{"sh", "lsblk", "blkid", "blockdev", "sfdisk", "dd", "base64", "mkfs.vfat", "efibootmgr", "wc", "mount", "umount", "cp", "mkdir", "sync", "sed", "echo", "cat", "grep", "test", "sleep"}
+
+// liveRAMDisk holds Debian's programs with their libraries, and the kernel's
+// modules for FAT and the firmware's variables.
+var liveRAMDisk = sync.OnceValues(func() ([]byte, error) {
+	var a archive
+	for _, dir := range []string{"bin", "dev", "modules", "usr", "usr/bin", "usr/sbin", "lib", "lib64", "sbin", "etc"} {
+		a.add(dir, 0o40755, nil)
+	}
+	files := map[string]string{}
+	for _, tool := range liveTools {
+		path, err := find(tool)
+		if err != nil {
+			return nil, err
+		}
+		files["usr/bin/"+tool] = path
+		for _, lib := range libraries(path) {
+			files[strings.TrimPrefix(lib, "/")] = lib
+		}
+	}
+	modules, _ := filepath.Glob(filepath.Join(KernelFolder(), "modules", "*.ko"))
+	for _, m := range modules {
+		files["modules/"+filepath.Base(m)] = m
+	}
+	files["bin/busybox"] = filepath.Join(KernelFolder(), "busybox")
+	if err := a.addFiles(files); err != nil {
+		return nil, err
+	}
+	for _, tool := range []string{"insmod", "poweroff", "seq"} {
+		a.add("usr/sbin/"+tool, 0o100755, []byte("#!/bin/busybox sh\nexec /bin/busybox "+tool+" \"$@\"\n"))
+	}
+	shell, err := os.ReadFile("/bin/sh")
+	if err != nil {
+		return nil, err
+	}
+	a.add("bin/sh", 0o100755, shell)
+	return a.bytes(), nil
+})
+
+// archive is a cpio archive in the making.
+type archive struct {
+	b    bytes.Buffer
+	dirs map[string]bool
+}
+
+func (a *archive) add(name string, mode int, content []byte) {
+	if a.dirs == nil {
+		a.dirs = map[string]bool{}
+	}
+	if mode&0o40000 != 0 && mode&0o100000 == 0 {
+		if a.dirs[name] {
+			return
+		}
+		a.dirs[name] = true
+	}
+	fmt.Fprintf(&a.b, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", a.b.Len()+1, mode, 0, 0, 1, 0, len(content), 0, 0, 0, 0, len(name)+1, 0)
+	a.b.WriteString(name + "\x00")
+	pad(&a.b)
+	a.b.Write(content)
+	pad(&a.b)
+}
+
+// addFiles adds files by where they go, with the folders above them.
+func (a *archive) addFiles(files map[string]string) error {
+	names := make([]string, 0, len(files))
+	for name := range files {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		content, err := os.ReadFile(files[name])
+		if err != nil {
+			return err
+		}
+		parts := strings.Split(name, "/")
+		for i := 1; i < len(parts); i++ {
+			a.add(strings.Join(parts[:i], "/"), 0o40755, nil)
+		}
+		a.add(name, 0o100755, content)
+	}
+	return nil
+}
+
+func (a *archive) bytes() []byte {
+	a.add("TRAILER!!!", 0, nil)
+	return a.b.Bytes()
+}
+
+func find(tool string) (string, error) {
+	if path, err := exec.LookPath(tool); err == nil {
+		return filepath.EvalSymlinks(path)
+	}
+	for _, dir := range []string{"/usr/sbin/", "/sbin/"} {
+		if _, err := os.Stat(dir + tool); err == nil {
+			return filepath.EvalSymlinks(dir + tool)
+		}
+	}
+	return "", fmt.Errorf("%s is not installed", tool)
+}
+
+// libraries lists the shared libraries of a program.
+func libraries(path string) []string {
+	out, err := exec.Command("ldd", path).Output()
+	if err != nil {
+		return nil // a static one
+	}
+	var libs []string
+	for field := range strings.FieldsSeq(string(out)) {
+		if strings.HasPrefix(field, "/") {
+			libs = append(libs, field)
+		}
+	}
+	return libs
+}
+
+// Repaired is what became of a repair in real firmware.
+type Repaired struct {
+	Scenario Scenario
+	Plan     repair.Plan
+	Answer   string // what the commands said
+	Result   Result // the start after them
+	Started  bool   // from the clone
+	Err      error
+}
+
+// Repairs lists the scenarios that do not start from the clone and have a plan for
+// a live Linux alone.
+func Repairs() ([]Scenario, error) {
+	var repairable []Scenario
+	for _, s := range Scenarios() {
+		if s.Firmware != OVMF && s.Firmware != SeaBIOS {
+			continue
+		}
+		dir, err := os.MkdirTemp("", "truth")
+		if err != nil {
+			return nil, err
+		}
+		plan, err := s.plan(dir)
+		os.RemoveAll(dir)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", s.Name, err)
+		}
+		if len(plan.Steps) > 0 && !needsSystem(plan) {
+			repairable = append(repairable, s)
+		}
+	}
+	return repairable, nil
+}
+
+// needsSystem reports whether a plan runs programs of the system on the disk,
+// which the small Linux of the scenarios does not have.
+func needsSystem(p repair.Plan) bool {
+	for _, s := range p.Steps {
+		if s.Action == "linux-boot-files" || s.Action == "initial-ram-disk" {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Scenario) plan(dir string) (repair.Plan, error) {
+	description, err := s.Prepare(dir)
+	if err != nil {
+		return repair.Plan{}, err
+	}
+	m, err := capture.Load(description)
+	if err != nil {
+		return repair.Plan{}, err
+	}
+	defer m.Close()
+	return repair.Find(m.Machine, repair.Linux), nil
+}
+
+// Repair plans, runs the rendered script as it stands in a live Linux on the
+// machine, and starts the machine again.
+func Repair(s Scenario) (r Repaired) {
+	r.Scenario = s
+	dir, err := os.MkdirTemp("", "truth")
+	if err != nil {
+		r.Err = err
+		return r
+	}
+	defer os.RemoveAll(dir)
+	if r.Plan, r.Err = s.plan(dir); r.Err != nil {
+		return r
+	}
+	args, err := s.arguments(dir)
+	if err != nil {
+		r.Err = err
+		return r
+	}
+	live, err := s.inNVMe().keeping(dir)
+	if err != nil {
+		r.Err = err
+		return r
+	}
+	if r.Answer, r.Err = runLive(dir, live, repair.Script(r.Plan, repair.Linux)); r.Err != nil {
+		return r
+	}
+	if r.Result, r.Err = boot(dir, args, s.limit()); r.Err == nil {
+		r.Started = r.startedFromClone()
+	}
+	return r
+}
+
+// inNVMe is the machine as the live Linux gets it: the small kernel knows NVMe
+// alone.
+func (s *Scenario) inNVMe() *Scenario {
+	moved := *s
+	moved.Drives = append([]Drive{}, s.Drives...)
+	for i := range moved.Drives {
+		moved.Drives[i].Bus = "nvme"
+	}
+	return &moved
+}
+
+// keeping returns QEMU's arguments for the firmware's variables as they are in a
+// folder.
+func (s *Scenario) keeping(dir string) ([]string, error) {
+	var vars []byte
+	if s.Firmware.UEFI() {
+		var err error
+		if vars, err = os.ReadFile(filepath.Join(dir, "vars.fd")); err != nil {
+			return nil, err
+		}
+	}
+	return arguments(s.Firmware, dir, s.Drives, vars)
+}
+
+func (r *Repaired) startedFromClone() bool {
+	drive, _, _ := strings.Cut(strings.TrimPrefix(r.Result.Mark, "started:"), ":")
+	for _, d := range r.Scenario.Drives {
+		if d.Name == drive {
+			return startup.Role(d.Role) == startup.RoleClone
+		}
+	}
+	return false
+}
+
+// runLive starts the live Linux with a script and returns what it said.
+func runLive(dir string, args []string, script string) (string, error) {
+	base, err := liveRAMDisk()
+	if err != nil {
+		return "", err
+	}
+	var own archive
+	own.add("init", 0o100755, repairInit)
+	own.add("repair-script", 0o100755, []byte(script))
+	path := filepath.Join(dir, "live.cpio")
+	if err := os.WriteFile(path, append(bytes.Clone(base), own.bytes()...), 0o600); err != nil {
+		return "", err
+	}
+	live := append([]string{"-kernel", filepath.Join(KernelFolder(), "vmlinuz"), "-initrd", path, "-append", "console=ttyS0 quiet panic=1"}, args...)
+	result, err := boot(dir, live, 150*time.Second)
+	switch {
+	case err != nil:
+		return result.Serial, err
+	case result.Mark != "repaired:0":
+		return result.Serial, fmt.Errorf("the commands did not succeed: %s\n%s", result.Mark, tail(result.Serial))
+	}
+	return result.Serial, nil
+}
+
+func tail(s string) string { return s[max(0, len(s)-1500):] }
+
+// RepairAll runs repairs side by side.
+func RepairAll(scenarios []Scenario, workers int, each func(Repaired)) {
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	work := make(chan Scenario)
+	for range workers {
+		group.Go(func() {
+			for s := range work {
+				r := Repair(s)
+				mu.Lock()
+				each(r)
+				mu.Unlock()
+			}
+		})
+	}
+	for _, s := range scenarios {
+		work <- s
+	}
+	close(work)
+	group.Wait()
+}
+
+// Actions names the steps of a plan.
+func Actions(p repair.Plan) string {
+	var names []string
+	for _, s := range p.Steps {
+		names = append(names, s.Action)
+	}
+	return strings.Join(names, ", ")
+}
