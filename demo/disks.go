@@ -40,14 +40,11 @@ func withStore(d, names diskmaker.Disk) diskmaker.Disk {
 }
 
 // windowsVolume declares a system's own volume.
-func windowsVolume(serial, usedMiB uint64, legacy bool) diskmaker.Volume {
+func windowsVolume(serial, usedMiB uint64) diskmaker.Volume {
 	files := map[string][]byte{
 		`\Windows\System32\winload.efi`:   diskmaker.Program{Signed: true, Size: 20_480}.Bytes(),
 		`\Windows\System32\winload.exe`:   diskmaker.Program{Signed: true, Size: 20_480}.Bytes(),
 		`\Windows\System32\config\SYSTEM`: (&diskmaker.Key{}).Bytes(), `\Users\desk\notes.txt`: []byte("Tides: see the board."),
-	}
-	if legacy {
-		delete(files, `\Windows\System32\winload.efi`)
 	}
 	return diskmaker.Volume{Kind: "ntfs", Label: "Windows", Serial: serial, UsedMiB: usedMiB, Files: files}
 }
@@ -101,7 +98,7 @@ func legacyWindows(sectors uint64, signature uint32, active bool) diskmaker.Disk
 		Sectors: sectors, Style: diskmaker.MBR, Signature: signature, BootCode: "classic",
 		Partitions: []diskmaker.Partition{
 			{MBRType: 0x07, MiB: 500, Active: active, Volume: diskmaker.Volume{Kind: "ntfs", Label: "System", Serial: 0x3C11, UsedMiB: 38}},
-			{MBRType: 0x07, Volume: windowsVolume(0x3C12, 61_000, true)},
+			{MBRType: 0x07, Volume: windowsVolume(0x3C12, 61_000)},
 		},
 	}
 	boot, errBoot := d.Place(0)

@@ -1,0 +1,58 @@
+import { render, screen } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { beforeEach, expect, it, vi } from "vitest";
+import type { PlanStep } from "../api/client";
+import { StepPanel } from "./StepPanel";
+
+const step: PlanStep = {
+  action: "set-active",
+  key: "active 1",
+  title: "Mark partition 1 active",
+  why: "Boot code runs it.",
+  toolbox: "linux",
+  disk: "clone",
+  risk: "low",
+  minutes: 5,
+  undo: "Write the saved sector back.",
+  commands: [
+    { text: 'sfdisk --activate "$clone" 1', good: "The partition table has been altered.", bad: "Stop." },
+  ],
+  after: { verdict: "starts", headline: "Starts: the machine comes up from the clone.", pins: [] },
+};
+
+beforeEach(() => localStorage.clear());
+
+it("names the disk, the risk, the good answer and the undo beside the command", () => {
+  render(
+    <StepPanel step={step} done={false} disk="the clone · Ostra N3 · 1 TB" busy={false} onMark={() => {}} />,
+  );
+  const panel = screen.getByRole("region", { name: "The step" });
+  expect(panel).toHaveTextContent("the clone · Ostra N3 · 1 TB");
+  expect(panel).toHaveTextContent("only what starts the system changes");
+  expect(panel).toHaveTextContent("Good: The partition table has been altered. Otherwise: Stop.");
+  expect(panel).toHaveTextContent("Undo: Write the saved sector back.");
+  expect(panel).toHaveTextContent("Then: Starts: the machine comes up from the clone.");
+});
+
+it("takes no mark without a name, and keeps the name for the next step", async () => {
+  const mark = vi.fn();
+  const panel = <StepPanel step={step} done={false} disk="the clone" busy={false} onMark={mark} />;
+  const { unmount } = render(panel);
+  expect(screen.getByRole("button", { name: "Done" })).toBeDisabled();
+  await userEvent.type(screen.getByLabelText("Your name"), "Ada");
+  await userEvent.type(screen.getByLabelText(/What it answered/), "altered");
+  await userEvent.click(screen.getByRole("button", { name: "Done" }));
+  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "done", note: "altered", who: "Ada" });
+  unmount();
+  render(panel);
+  expect(screen.getByLabelText("Your name")).toHaveValue("Ada");
+});
+
+it("only takes a done step back", async () => {
+  localStorage.setItem("latchkey-who", "Bo");
+  const mark = vi.fn();
+  render(<StepPanel step={step} done disk="the clone" busy={false} onMark={mark} />);
+  expect(screen.queryByRole("button", { name: "Done" })).toBeNull();
+  await userEvent.click(screen.getByRole("button", { name: "It was not done after all" }));
+  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "undone", note: undefined, who: "Bo" });
+});
