@@ -63,7 +63,7 @@ func windowsLayout(sectors uint64, id byte) diskmaker.Disk {
 			{Type: disk.TypeESP, Name: "EFI system partition", MiB: 100,
 				Volume: diskmaker.Volume{Kind: "fat32", Label: "SYSTEM", Serial: 0x6A310000 | uint64(id)}},
 			{Type: disk.TypeMSReserved, Name: "Microsoft reserved partition", MiB: 16},
-			{Type: disk.TypeBasicData, Name: "Basic data partition", Volume: windowsVolume(0x01DA2B3C4D5E0000|uint64(id), 92_000, false)},
+			{Type: disk.TypeBasicData, Name: "Basic data partition", Volume: windowsVolume(0x01DA2B3C4D5E0000|uint64(id), 92_000)},
 			{Type: disk.TypeWinRE, Name: "Recovery", MiB: 990, Attributes: 1 | 1<<63, Volume: diskmaker.Volume{Kind: "ntfs", Serial: 0x01DA2B3C4D5F0000 | uint64(id)}},
 		},
 	}
