@@ -38,7 +38,7 @@ var endings = map[string]ending{
 	"tide-office":     {startup.Depends, startup.Depends, ""},
 	"weather-station": {startup.Starts, startup.Starts, ""},
 	"wharf-scales":    {startup.Starts, startup.Starts, ""},
-	"design-mac":      {startup.Depends, startup.Starts, ""},
+	"design-mac":      {startup.Depends, startup.Depends, ""},
 	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
 

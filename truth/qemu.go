@@ -59,6 +59,7 @@ var gaveUp = []string{
 // firmware gives up, or the time is over.
 func boot(dir string, args []string, limit time.Duration) (Result, error) {
 	serial := filepath.Join(dir, "serial")
+	_ = os.Remove(serial) // of an earlier start: what it says would be taken for this one's
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", append(args, "-serial", "file:"+serial)...)

@@ -41,6 +41,20 @@ func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time,
 	return p.err
 }
 
+// repairsTitle begins the section on repairs, the last of the page.
+const repairsTitle = "## Repaired in a live Linux"
+
+// WithRepairs returns a page of WriteTable's with the section on repairs written
+// anew.
+func WithRepairs(page string, repairs []Repaired) (string, error) {
+	before, _, _ := strings.Cut(page, repairsTitle)
+	var b strings.Builder
+	b.WriteString(strings.TrimRight(before, "\n") + "\n")
+	p := &printer{w: &b}
+	p.repairs(repairs)
+	return b.String(), p.err
+}
+
 // repairs writes what became of the machines that were repaired.
 func (p *printer) repairs(repairs []Repaired) {
 	if len(repairs) == 0 {
@@ -54,7 +68,7 @@ func (p *printer) repairs(repairs []Repaired) {
 		}
 	}
 	p.line("")
-	p.line("## Repaired in a live Linux")
+	p.line("%s", repairsTitle)
 	p.line("")
 	p.line("Of the machines above that do not start from the clone, those with a plan for a live Linux alone: the rendered script was")
 	p.line("run as it stands in a small Linux (Debian's kernel and programs) with the drive attached as NVMe, then the machine was")

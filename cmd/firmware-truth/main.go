@@ -30,7 +30,7 @@ func main() {
 		os.Exit(2)
 	}
 	if *repairs {
-		os.Exit(repairAll(pattern, *workers, *serial))
+		os.Exit(repairAll(pattern, *workers, *serial, *table))
 	}
 	var chosen []truth.Scenario
 	for _, s := range truth.Scenarios() {
@@ -73,7 +73,7 @@ func main() {
 }
 
 // repairAll repairs what does not start, and returns the command's exit.
-func repairAll(pattern *regexp.Regexp, workers int, serial bool) int {
+func repairAll(pattern *regexp.Regexp, workers int, serial bool, table string) int {
 	all, err := truth.Repairs()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -86,7 +86,9 @@ func repairAll(pattern *regexp.Regexp, workers int, serial bool) int {
 		}
 	}
 	started := 0
+	var repaired []truth.Repaired
 	truth.RepairAll(chosen, workers, func(r truth.Repaired) {
+		repaired = append(repaired, r)
 		word := "FAILED"
 		if r.Started {
 			word = "ok"
@@ -98,10 +100,29 @@ func repairAll(pattern *regexp.Regexp, workers int, serial bool) int {
 		}
 	})
 	fmt.Printf("%d of %d start after their repair\n", started, len(chosen))
+	if table != "" {
+		if err := rewriteRepairs(table, repaired); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 2
+		}
+	}
 	if started != len(chosen) {
 		return 1
 	}
 	return 0
+}
+
+// rewriteRepairs writes the table's section on repairs anew.
+func rewriteRepairs(path string, repaired []truth.Repaired) error {
+	page, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	text, err := truth.WithRepairs(string(page), repaired)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o644)
 }
 
 // repairable repairs everything that can be.

@@ -23,9 +23,9 @@ var actions = map[startup.Stage][]action{
 	startup.StageOrder:         {cloneFirst, detachOthers, addEntry, fallbackPath, windowsFiles, linuxFiles},
 	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode},
 	startup.StageBootPartition: {correctType, setActive, hiddenSectors, createESP, formatESP, setMode},
-	startup.StageLoader:        {fallbackPath, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	startup.StageLoader:        {macBless, macInstall, fallbackPath, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
 	startup.StageConfiguration: {windowsFiles, linuxNames, linuxFiles, detachOthers},
-	startup.StageSystem:        {controllerBack, safeStart, initialRAMDisk, detachOthers},
+	startup.StageSystem:        {macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
 }
 
 func isUEFI(m startup.Machine) bool {

@@ -28,10 +28,11 @@ const (
 	Firmware        Toolbox = "firmware"         // the firmware's own screens, and the case's inside
 	WindowsRecovery Toolbox = "windows-recovery" // the command prompt of Windows' recovery environment
 	Linux           Toolbox = "linux"            // a live Linux from a stick
+	MacRecovery     Toolbox = "mac-recovery"     // a Mac's recovery system
 )
 
 // Toolboxes lists all of them.
-var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux}
+var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux, MacRecovery}
 
 // Command is a line to type, or a thing to do, with what to look for.
 type Command struct {
@@ -46,7 +47,7 @@ type PlanStep struct {
 	Key      string    `json:"key" doc:"The action with what it is done to: names the step in a session"`
 	Title    string    `json:"title"`
 	Why      string    `json:"why" doc:"What it puts right"`
-	Toolbox  Toolbox   `json:"toolbox" enum:"firmware,windows-recovery,linux"`
+	Toolbox  Toolbox   `json:"toolbox" enum:"firmware,windows-recovery,linux,mac-recovery"`
 	Disk     string    `json:"disk,omitempty" doc:"The drive it touches; absent when it touches none"`
 	Risk     Risk      `json:"risk" enum:"none,low,real"`
 	Minutes  int       `json:"minutes"`

@@ -200,6 +200,27 @@ func TestModeOrStyle(t *testing.T) {
 	assert.Contains(t, p.Alternatives[0].Reason, "risk to the data")
 }
 
+// A Mac's recovery blesses a system, and installs one where only files were
+// copied.
+func TestAMacsRecovery(t *testing.T) {
+	raw := make([]byte, 4096)
+	copy(raw[32:], "NXSB")
+	d := windows(1)
+	d.Partitions[0].Volume.Files = nil
+	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
+	m := machine(t, firmware.UEFI, d.MustBuild())
+	m.Until, m.Firmware.Behaviour.ReadsMacVolumes = "", fact.Tell(true)
+	m.Answers = map[string]string{"mac-offered:b": "no", "mac-installed:b": "yes"}
+	p := repair.Find(m)
+	assert.Equal(t, []string{"mac-bless"}, actionsOf(p), p.Reason)
+	assert.Equal(t, repair.MacRecovery, p.Steps[0].Toolbox)
+	m.Answers = map[string]string{"mac-offered:b": "yes", "mac-installed:b": "no"}
+	assert.Equal(t, []string{"mac-install"}, actionsOf(repair.Find(m)))
+	none := repair.Find(m, repair.Linux, repair.WindowsRecovery)
+	assert.Empty(t, none.Steps)
+}
+
 // The rendered commands are run as they stand on a loop device, and the disk is
 // read again: it must start by the bytes, not only by the model.
 func TestRenderedCommandsRepairTheBytes(t *testing.T) {

@@ -83,6 +83,8 @@ func (k *walk) configuration(a *Attempt, d *Drive) ending {
 		return a.unproven(StageConfiguration, "The boot code in sector 0 is not a known one: what it loads cannot be told.", howTry)
 	case LoaderBootSector:
 		return k.legacyManager(a, at)
+	case macLoader:
+		return k.macSystem(a, at)
 	}
 	f, found := at.volume().find(a.Loader)
 	switch is := f.Is(); {
@@ -98,8 +100,6 @@ func (k *walk) configuration(a *Attempt, d *Drive) ending {
 		return k.grubProgram(a, at, f)
 	case is == loader.SystemdBoot:
 		return k.bootLoaderEntries(a, at)
-	case a.Loader == macLoader:
-		return a.unproven(StageConfiguration, "Which system the Mac's start-up disk setting names is not in evidence.", "Hold Option at power-on and see which disks are offered.")
 	case f.Missing():
 		return a.unproven(StageConfiguration, "The loader is not in evidence.", howCapture)
 	}

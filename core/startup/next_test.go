@@ -290,8 +290,16 @@ func TestAMacReadsItsOwnVolumes(t *testing.T) {
 	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict, "edk2 has no driver for it")
 	m.Firmware.Behaviour.ReadsMacVolumes = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
-	require.Len(t, trace.Missing, 1)
-	assert.Equal(t, "readsMacVolumes", trace.Missing[0].Field)
+	assert.Equal(t, startup.Depends, trace.Verdict)
 	m.Firmware.Behaviour.ReadsMacVolumes = fact.Tell(true)
-	assert.Equal(t, startup.Starts, startup.Simulate(m).Reaches)
+	m.Answers = map[string]string{"mac-offered:clone": "no"}
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.StageLoader, trace.Stage)
+	assert.Contains(t, trace.Symptom, "question mark")
+	m.Answers = map[string]string{"mac-offered:clone": "yes", "mac-installed:clone": "no"}
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.StageSystem, trace.Stage)
+	assert.Contains(t, trace.Symptom, "a circle with a line through it")
+	m.Answers["mac-installed:clone"] = "yes"
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 }

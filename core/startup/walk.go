@@ -204,12 +204,15 @@ func (k *walk) outcome() outcome {
 const noDevice = "no bootable device was found, or the firmware's own setup."
 
 // tellsMore prefers the clone's attempts, and of those the one that got
-// furthest.
+// furthest, or that shows something of its own there.
 func (k *walk) tellsMore(a, than *Attempt) bool {
 	if (a.Role == RoleClone) != (than.Role == RoleClone) {
 		return a.Role == RoleClone
 	}
-	return a.last().index() > than.last().index()
+	if i, j := a.last().index(), than.last().index(); i != j {
+		return i > j
+	}
+	return a.Symptom != "" && than.Symptom == ""
 }
 
 // nothingTried tells why there was no attempt at all.

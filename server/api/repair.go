@@ -34,7 +34,7 @@ func (in planInput) allowed() ([]repair.Toolbox, error) {
 		switch {
 		case name == "":
 		case !slices.Contains(repair.Toolboxes, repair.Toolbox(name)):
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("toolboxes has %q: expected firmware, windows-recovery or linux.", name))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("toolboxes has %q: expected firmware, windows-recovery, linux or mac-recovery.", name))
 		default:
 			allowed = append(allowed, repair.Toolbox(name))
 		}

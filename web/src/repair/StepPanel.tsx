@@ -49,7 +49,7 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
       </Typography>
       {step.commands.map((c, i) => (
         <Box key={i} sx={{ mt: 1.25 }}>
-          {step.toolbox === "firmware" ? (
+          {step.toolbox === "firmware" || step.toolbox === "mac-recovery" ? (
             <Typography>{c.text}</Typography>
           ) : (
             <CommandBlock

@@ -5,6 +5,7 @@ export const toolboxName: Record<Toolbox, string> = {
   firmware: "Firmware screens",
   "windows-recovery": "Windows recovery",
   linux: "Live Linux",
+  "mac-recovery": "Mac recovery",
 };
 
 export const toolboxes = Object.keys(toolboxName) as Toolbox[];

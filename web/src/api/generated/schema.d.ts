@@ -1059,7 +1059,7 @@ export interface components {
             risk: "none" | "low" | "real";
             title: string;
             /** @enum {string} */
-            toolbox: "firmware" | "windows-recovery" | "linux";
+            toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery";
             undo: string;
             /** @description What it puts right */
             why: string;
