@@ -25,7 +25,7 @@ var actions = map[startup.Stage][]action{
 	startup.StageBootPartition: {correctType, setActive, hiddenSectors, createESP, formatESP, setMode},
 	startup.StageLoader:        {macBless, macInstall, fallbackPath, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
 	startup.StageConfiguration: {windowsFiles, linuxNames, linuxFiles, detachOthers},
-	startup.StageSystem:        {macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
+	startup.StageSystem:        {recoveryKey, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
 }
 
 func isUEFI(m startup.Machine) bool {

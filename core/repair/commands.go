@@ -35,10 +35,11 @@ func findClone(d *startup.Drive) Command {
 		test += fmt.Sprintf(` && [ "$(blkid -p -s PTUUID -o value "$d")" = %s ]`, id)
 		what += ", identifier " + id
 	}
+	role := strings.ToUpper(string(d.Role[:1])) + string(d.Role[1:])
 	return Command{
 		Text: fmt.Sprintf(`clone=$(for d in $(lsblk -dnpo NAME); do %s && echo "$d"; done; true); `+
-			`[ "$(echo "$clone" | wc -w)" = 1 ] || { echo "The clone (%s) is not here, or there are two of it: stop."; exit 1; }; echo "The clone is $clone"`, test, what),
-		Good: "The clone is /dev/…", Bad: "Do not go on. Look at which drives are attached; unplug the original.",
+			`[ "$(echo "$clone" | wc -w)" = 1 ] || { echo "The %s (%s) is not here, or there are two of it: stop."; exit 1; }; echo "%s: $clone"`, test, d.Role, what, role),
+		Good: role + ": /dev/…", Bad: "Do not go on. Look at which drives are attached; unplug the original.",
 	}
 }
 

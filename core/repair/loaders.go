@@ -8,6 +8,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/startup"
+	"latchkey/core/volume"
 )
 
 // windowsOn returns the partition of a Windows system.
@@ -20,6 +21,12 @@ func windowsOn(d *startup.Drive) (int, bool) {
 		}
 	}
 	return 0, false
+}
+
+// encrypted reports whether the system's partition is.
+func encrypted(d *startup.Drive) bool {
+	i, ok := windowsOn(d)
+	return ok && d.Contents.Volumes[i].Kind == volume.KindBitLocker
 }
 
 // linuxOn returns the partition of a Linux system.

@@ -23,6 +23,7 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 		allowed = Toolboxes
 	}
 	best := search(m, allowed, failed)
+	best.Afterwards = afterwards(m)
 	if len(best.Steps) == 0 {
 		return best
 	}
@@ -74,7 +75,7 @@ func (q *queue) Pop() any {
 // the cheapest one.
 func search(m startup.Machine, allowed []Toolbox, banned []string) Plan {
 	first := startup.Simulate(m)
-	plan := Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Before: stateOf(m, first)}
+	plan := Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
 	if first.Verdict == startup.Starts {
 		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
 		return plan

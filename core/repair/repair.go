@@ -71,6 +71,8 @@ type Plan struct {
 	Steps        []PlanStep      `json:"steps"`
 	Reason       string          `json:"reason" doc:"Why it is this plan, or why there is none"`
 	Alternatives []Plan          `json:"alternatives"`
+	// Afterwards is what is worth doing once the clone starts.
+	Afterwards []PlanStep `json:"afterwards"`
 	// Ask is the fact that must be known first; absent when there is a plan.
 	Ask    *startup.Question `json:"ask,omitempty"`
 	Before State             `json:"before"`

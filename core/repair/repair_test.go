@@ -200,6 +200,36 @@ func TestModeOrStyle(t *testing.T) {
 	assert.Contains(t, p.Alternatives[0].Reason, "risk to the data")
 }
 
+// What keeps nothing from starting is told for afterwards, and the bytes agree.
+func TestWhatIsWorthDoingAfterwards(t *testing.T) {
+	image := windows(3).MustBuild().Clone(2 << 30) // a raw copy to a larger disk
+	m := machine(t, firmware.UEFI, image)
+	p := repair.Find(m)
+	assert.Empty(t, p.Steps)
+	require.Len(t, p.Afterwards, 1)
+	assert.Equal(t, "rewrite-backup", p.Afterwards[0].Action)
+	reference.Need(t, "losetup", "sfdisk")
+	path := filepath.Join(t.TempDir(), "clone.img")
+	require.NoError(t, image.WriteFile(path))
+	p.Steps = p.Afterwards
+	runOnLoop(t, path, repair.Script(p, repair.Linux))
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	on, err := disk.New(f, 2<<30, 512)
+	require.NoError(t, err)
+	assert.Empty(t, disk.ReadLayout(on).Problems)
+
+	twin := m
+	twin.Drives = append(slices.Clone(m.Drives), startup.Drive{Name: "a", Role: startup.RoleOriginal, Attached: fact.Tell(true), Bus: fact.Tell("sata"), Contents: m.Drives[0].Contents})
+	twin.DeviceOrder = []string{"b", "a"}
+	var names []string
+	for _, s := range repair.Find(twin).Afterwards {
+		names = append(names, s.Action)
+	}
+	assert.Equal(t, []string{"rewrite-backup", "disk-identifier", "stale-letters"}, names)
+}
+
 // A Mac's recovery blesses a system, and installs one where only files were
 // copied.
 func TestAMacsRecovery(t *testing.T) {

@@ -160,6 +160,11 @@ func titleOf(r Repair, key string) (string, bool) {
 			}
 		}
 	}
+	for _, s := range r.Afterwards {
+		if s.Key == key {
+			return s.Title, true
+		}
+	}
 	for _, m := range r.Marks {
 		if m.Step == key {
 			return m.Title, true

@@ -88,7 +88,7 @@ function Line({
               .filter(Boolean)
               .join(" · ")}
           </Typography>
-          <PinLine step={step} />
+          {step.after.pins.length > 0 && <PinLine step={step} />}
         </Box>
       </ButtonBase>
     </Box>

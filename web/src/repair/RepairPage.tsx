@@ -27,7 +27,7 @@ export default function RepairPage() {
   if (plan.isError) return <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
   if (!plan.data) return <LinearProgress aria-label="Planning the repair" />;
   const r = plan.data;
-  const all = [...r.done, ...r.steps, ...r.alternatives.flatMap((p) => p.steps)];
+  const all = [...r.done, ...r.steps, ...r.alternatives.flatMap((p) => p.steps), ...r.afterwards];
   const step = all.find((s) => s.key === picked) ?? r.steps[0] ?? r.done.at(-1);
   const drive = c.drives.find((d) => d.role === step?.disk);
   const disk = drive
@@ -65,6 +65,19 @@ export default function RepairPage() {
           {r.alternatives.map((p, i) => (
             <Alternative key={i} plan={p} chosen={step?.key ?? ""} onChoose={setPicked} />
           ))}
+          {r.afterwards.length > 0 && (
+            <Paper
+              component="section"
+              aria-label="Afterwards"
+              className="no-print"
+              sx={{ mt: 1.25, py: 0.5 }}
+            >
+              <Typography variant="body2" sx={{ fontWeight: 650, px: 1.25, pt: 0.5 }}>
+                Worth doing once it starts
+              </Typography>
+              <PlanList done={[]} steps={r.afterwards} chosen={step?.key ?? ""} onChoose={setPicked} />
+            </Paper>
+          )}
           <History repair={r} />
         </Box>
         {step && (

@@ -66,9 +66,11 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
       <Typography variant="body2" sx={{ mt: 1.25 }}>
         <b>Undo:</b> {step.undo}
       </Typography>
-      <Typography variant="body2">
-        <b>Then:</b> {step.after.headline}
-      </Typography>
+      {step.after.headline && (
+        <Typography variant="body2">
+          <b>Then:</b> {step.after.headline}
+        </Typography>
+      )}
       <Box className="no-print" sx={{ mt: 1.5, display: "grid", gap: 1 }}>
         <TextField
           label="What it answered, or what was seen"

@@ -1031,6 +1031,7 @@ export interface components {
             text: string;
         };
         Plan: {
+            afterwards: components["schemas"]["PlanStep"][];
             alternatives: components["schemas"]["Plan"][];
             ask?: components["schemas"]["Question"];
             before: components["schemas"]["State"];
@@ -1158,6 +1159,7 @@ export interface components {
             value: string;
         };
         Repair: {
+            afterwards: components["schemas"]["PlanStep"][];
             alternatives: components["schemas"]["Plan"][];
             ask?: components["schemas"]["Question"];
             before: components["schemas"]["State"];

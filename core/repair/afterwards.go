@@ -1,0 +1,116 @@
+package repair
+
+import (
+	"fmt"
+
+	"latchkey/core/disk"
+	"latchkey/core/startup"
+)
+
+// afterwards lists what is worth doing once the clone starts: it keeps nothing
+// from starting, and would later.
+func afterwards(m startup.Machine) []PlanStep {
+	steps := []PlanStep{}
+	d := clone(m)
+	if d == nil || d.Contents == nil {
+		return steps
+	}
+	for _, find := range []func(startup.Machine, *startup.Drive) []move{rewriteBackup, checkFileSystems, freshIdentifier, staleLetters} {
+		for _, mv := range find(m, d) {
+			if mv.choose(Toolboxes) {
+				mv.After.Pins = []startup.Pin{}
+				steps = append(steps, mv.PlanStep)
+			}
+		}
+	}
+	return steps
+}
+
+// rewriteBackup puts the backup table where the disk ends.
+func rewriteBackup(_ startup.Machine, d *startup.Drive) []move {
+	l := &d.Contents.Layout
+	_, misplaced := l.Find("gpt-backup-misplaced")
+	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood || l.GPT.Backup.State == disk.CopyGood && !misplaced ||
+		l.GPT.Backup.State == disk.CopyNotCaptured {
+		return nil
+	}
+	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5, Undo: "Write the saved sectors back."}, key: "backup",
+		tools: map[Toolbox]func() []Command{Linux: func() []Command {
+			return []Command{findClone(d), save("clone-first.bin", 0, 34*per512(d.Contents)), {Text: `sfdisk --no-reread --force --relocate gpt-bak-std "$clone"`, Good: "The partition table has been altered.", Bad: "Put the saved sectors back."}, reread()}
+		}}}}
+}
+
+func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
+	var moves []move
+	for i, p := range d.Contents.Layout.Partitions {
+		v := &d.Contents.Volumes[i]
+		if unclean, known := v.Unclean.Get(); !known || !unclean {
+			continue
+		}
+		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name, Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number)}
+		if v.HasLinux() {
+			mv.tools = map[Toolbox]func() []Command{Linux: func() []Command {
+				return []Command{findClone(d), {Text: "e2fsck -f " + partition(p), Good: "clean, or: FILE SYSTEM WAS MODIFIED.", Bad: "Copy again from the original."}}
+			}}
+		} else {
+			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+				return append(letters(d, i, -1), Command{Text: "chkdsk S: /f", Good: "Windows has scanned the file system and found no problems, or made corrections.", Bad: "Copy again from the original."})
+			}}
+		}
+		moves = append(moves, mv)
+	}
+	return moves
+}
+
+// freshIdentifier is for the old drive, before it is attached beside the clone
+// again: two disks of one identifier make the system take one of them offline.
+func freshIdentifier(m startup.Machine, d *startup.Drive) []move {
+	mine, _ := d.Contents.Layout.DiskID().Get()
+	for i := range m.Drives {
+		o := &m.Drives[i]
+		if o.Role != startup.RoleOriginal || o.Contents == nil {
+			continue
+		}
+		if theirs, known := o.Contents.Layout.DiskID().Get(); !known || theirs != mine {
+			return nil
+		}
+		fresh := "$(cat /proc/sys/kernel/random/uuid)"
+		if o.Contents.Layout.Style == disk.StyleMBR {
+			fresh = "0x$(od -An -N4 -tx4 /dev/urandom | tr -d ' ')"
+		}
+		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10, Undo: "sfdisk --disk-id with the old identifier."}, key: "identifier",
+			tools: map[Toolbox]func() []Command{Linux: func() []Command {
+				return []Command{findClone(o), {Text: `sfdisk --disk-id "$clone" ` + fresh, Good: "The partition table has been altered.", Bad: "Leave it as it is, and do not attach both."}}
+			}}}}
+	}
+	return nil
+}
+
+// staleLetters is for a Windows that came up once with both disks attached.
+func staleLetters(m startup.Machine, d *startup.Drive) []move {
+	if _, ok := windowsOn(d); !ok {
+		return nil
+	}
+	for _, o := range m.Drives {
+		if attached, known := o.Attached.Get(); o.Role == startup.RoleOriginal && known && attached {
+			return []move{{PlanStep: PlanStep{Action: "stale-letters", Title: "Remove the drive letters that Windows remembers of the original", Why: "A Windows that came up with both disks attached may have given its own letter to the old one.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Undo: "Windows gives letters anew by itself."}, key: "letters",
+				tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: mountvol /R", "No answer; the letters are right after a restart.", "")}}}
+		}
+	}
+	return nil
+}
+
+// recoveryKey is for an encrypted system: the key must be at hand at the first
+// start.
+func recoveryKey(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	if _, ok := windowsOn(d); !ok || m.Answers["recovery-key:"+d.Name] == "yes" || !encrypted(d) {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "recovery-key", Title: "Have the recovery key at hand, and enter it at the first start", Why: "The system's partition is encrypted, and the key that unlocks it without asking belongs to the old disk.", Risk: RiskNone, Minutes: 15, Undo: "None is needed."},
+		key:      "key", result: answered(m, "recovery-key:"+d.Name, "yes"),
+		tools: map[Toolbox]func() []Command{Firmware: saying("Find the key first: in the owner's account, on a printout, in the directory service, or in the old system with manage-bde -protectors -get C:. Enter it when the blue screen asks. Afterwards, in the system: manage-bde -protectors -disable C: and -enable C: renew the seal.",
+			"The system comes up and does not ask again.", "Without the key the data of the clone cannot be reached: put the original back.")},
+	}}
+}
