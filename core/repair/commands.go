@@ -186,6 +186,9 @@ func linuxFilesCommands(d *startup.Drive, boot, root int) []Command {
 func fstabLines(d *startup.Drive, boot, root int) []string {
 	lines := []string{`cp /mnt/clone/etc/fstab /mnt/clone/etc/fstab.bak`,
 		fmt.Sprintf(`sed -i -E 's#^[^ \t\#]+([ \t]+/[ \t])#UUID=%s\1#' /mnt/clone/etc/fstab`, d.Contents.Volumes[root].Serial)}
+	for _, point := range d.Contents.Unresolved(root) {
+		lines = append(lines, fmt.Sprintf(`sed -i -E 's#^([^ \t\#]+[ \t]+%s[ \t]+[^ \t]+[ \t]+)([^ \t]+)#\1\2,nofail#' /mnt/clone/etc/fstab`, point))
+	}
 	if boot >= 0 {
 		lines = append(lines, fmt.Sprintf(`sed -i -E "s#^[^ \t\#]+([ \t]+/boot/efi[ \t])#UUID=$(blkid -s UUID -o value %s)\1#" /mnt/clone/etc/fstab`, strings.ReplaceAll(partition(d.Contents.Layout.Partitions[boot]), `"`, "")))
 	}

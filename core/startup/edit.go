@@ -306,6 +306,23 @@ func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
 	}
 }
 
+// Unresolved lists the essential mount points of the system on a volume whose
+// names no partition of the disk carries, the root itself and the boot partition
+// left out.
+func (c *Contents) Unresolved(root int) []string {
+	var points []string
+	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	if table == nil {
+		return nil
+	}
+	for _, m := range table.Mounts {
+		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") && len(c.byName(m.Spec)) == 0 {
+			points = append(points, m.Point)
+		}
+	}
+	return points
+}
+
 // byName lists the partitions of the disk that a name means, its bus aside.
 func (c *Contents) byName(s loader.Spec) []int {
 	found, _ := (&Drive{Contents: c}).resolve(s)
