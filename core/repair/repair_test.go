@@ -1,6 +1,8 @@
 package repair_test
 
 import (
+	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,8 +24,24 @@ import (
 
 func machine(t testing.TB, mode firmware.Mode, m *diskmaker.Image) startup.Machine {
 	t.Helper()
+	return machineOn(t, mode, m, m.Size)
+}
+
+// fromFile is the machine with a disk as it stands in a file.
+func fromFile(t testing.TB, mode firmware.Mode, path string) startup.Machine {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	info, err := f.Stat()
+	require.NoError(t, err)
+	return machineOn(t, mode, f, info.Size())
+}
+
+func machineOn(t testing.TB, mode firmware.Mode, r io.ReaderAt, size int64) startup.Machine {
+	t.Helper()
 	b, _ := firmware.Named(map[firmware.Mode]string{firmware.UEFI: "edk2", firmware.Legacy: "seabios"}[mode])
-	on, err := disk.New(m, m.Size, m.SectorSize)
+	on, err := disk.New(r, size, 512)
 	require.NoError(t, err)
 	return startup.Machine{Until: startup.StageLoader, DeviceOrder: []string{"b"},
 		Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)}},
@@ -286,15 +304,45 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "clone.img")
 			require.NoError(t, c.image.WriteFile(path))
 			runOnLoop(t, path, repair.Script(p, repair.Linux))
-			raw, err := os.ReadFile(path)
-			require.NoError(t, err)
-			again := diskmaker.NewImage(int64(len(raw)), 512)
-			_, err = again.WriteAt(raw, 0)
-			require.NoError(t, err)
-			trace := startup.Simulate(change(machine(t, c.mode, again)))
+			trace := startup.Simulate(change(fromFile(t, c.mode, path)))
 			assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
 		})
 	}
+}
+
+// Randomly damaged tables: where the plan is one of bytes alone, its script is run
+// as it stands, and the disk that is read again starts.
+func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
+	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
+	bytesAlone := []string{"restore-primary", "protective-mbr", "boot-code", "set-active", "hidden-sectors"}
+	random := rand.New(rand.NewPCG(4, 2))
+	ran := 0
+	for range 40 {
+		mode, image := firmware.UEFI, windows(1).MustBuild()
+		if random.IntN(2) == 0 {
+			mode, image = firmware.Legacy, legacyDisk(0).MustBuild()
+		}
+		for range 1 + random.IntN(2) {
+			off := []int64{446, 512, 1024, 0}[random.IntN(4)] + random.Int64N(64)
+			_, err := image.WriteAt([]byte{byte(random.IntN(256))}, off)
+			require.NoError(t, err)
+		}
+		strict := func(m startup.Machine) startup.Machine {
+			m.Firmware.Behaviour.UsesBackupGPT = fact.Tell(false)
+			return m
+		}
+		p := repair.Find(strict(machine(t, mode, image)), repair.Linux)
+		if len(p.Steps) == 0 || slices.ContainsFunc(p.Steps, func(s repair.PlanStep) bool { return !slices.Contains(bytesAlone, s.Action) }) {
+			continue
+		}
+		ran++
+		path := filepath.Join(t.TempDir(), "clone.img")
+		require.NoError(t, image.WriteFile(path))
+		runOnLoop(t, path, repair.Script(p, repair.Linux))
+		trace := startup.Simulate(strict(fromFile(t, mode, path)))
+		assert.Equal(t, startup.Starts, trace.Verdict, "%v: %s", actionsOf(p), trace.Headline)
+	}
+	assert.GreaterOrEqual(t, ran, 5, "few of the damages could be repaired in the bytes")
 }
 
 // runOnLoop runs a script while an image is attached as a loop device.

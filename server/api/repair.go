@@ -44,12 +44,14 @@ func (in planInput) allowed() ([]repair.Toolbox, error) {
 
 // Mark is what a person did with a step.
 type Mark struct {
-	Step  string    `json:"step"`
-	Title string    `json:"title"`
-	State string    `json:"state" enum:"done,failed,skipped,undone"`
-	Note  string    `json:"note,omitempty"`
-	Who   string    `json:"who"`
-	At    time.Time `json:"at"`
+	Step  string `json:"step"`
+	Title string `json:"title"`
+	State string `json:"state" enum:"done,failed,skipped,undone"`
+	Note  string `json:"note,omitempty"`
+	// Remark is how the note was judged.
+	Remark string    `json:"remark,omitempty"`
+	Who    string    `json:"who"`
+	At     time.Time `json:"at"`
 }
 
 // Repair is a plan under way with its history.
@@ -87,7 +89,7 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 	}
 	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{}, Version: c.Version}}
 	for _, m := range marks {
-		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, m.Who, m.At})
+		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, judge.Remark(m.Note), m.Who, m.At})
 	}
 	return out, nil
 }

@@ -3,6 +3,7 @@ package judge
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"latchkey/capture/listing"
 	"latchkey/core/compare"
@@ -56,4 +57,23 @@ func (j *Judge) OfAnotherDisk(ctx context.Context, c *store.Case, pasted string)
 		}
 	}
 	return why, nil
+}
+
+// failureWords stand in the answers of commands that did not do their work.
+var failureWords = []string{"error", "failed", "failure", "cannot", "can't", "denied", "not found", "no such", "is not here", "not valid", "unable", "invalid"}
+
+// Remark judges what was pasted for a step: what it is recognised as, and whether
+// it speaks of a failure; "" when there is nothing to say of it.
+func Remark(pasted string) string {
+	if got, err := listing.Read("", []byte(pasted), ""); err == nil && len(got.Disks) > 0 {
+		return fmt.Sprintf("Recognised as %s; it tells of %d disks. Add it on the Evidence screen to have the plan made from it.", got.Format, len(got.Disks))
+	}
+	for line := range strings.Lines(pasted) {
+		for _, word := range failureWords {
+			if strings.Contains(strings.ToLower(line), word) {
+				return "It speaks of a failure: " + strings.TrimSpace(line)
+			}
+		}
+	}
+	return ""
 }

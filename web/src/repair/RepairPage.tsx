@@ -262,6 +262,11 @@ function History({ repair: r }: { repair: Repair }) {
           <Typography variant="caption" color="text.secondary">
             {m.who}, {when(m.at)}
           </Typography>
+          {m.remark && (
+            <Typography variant="body2" sx={{ fontWeight: 650 }}>
+              {m.remark}
+            </Typography>
+          )}
           {m.note && (
             <Box component="pre" className="mono" tabIndex={0} sx={{ m: 0, maxHeight: 80, overflow: "auto" }}>
               {m.note}

@@ -930,6 +930,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             note?: string;
+            remark?: string;
             /** @enum {string} */
             state: "done" | "failed" | "skipped" | "undone";
             step: string;
