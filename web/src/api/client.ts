@@ -35,6 +35,7 @@ export type Message = Schemas["Match"];
 export type Repair = Schemas["Repair"];
 export type PlanStep = Schemas["PlanStep"];
 export type Plan = Schemas["Plan"];
+export type State = Schemas["State"];
 export type Toolbox = PlanStep["toolbox"];
 export type Verdict = Schemas["Trace"]["verdict"];
 export type Role = "original" | "clone";

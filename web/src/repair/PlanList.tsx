@@ -1,11 +1,13 @@
 import Box from "@mui/material/Box";
 import ButtonBase from "@mui/material/ButtonBase";
 import Typography from "@mui/material/Typography";
-import type { PlanStep } from "../api/client";
+import type { PlanStep, State } from "../api/client";
 import { usePalette } from "../parts/palette";
 import { riskWord, toolboxName } from "./words";
 
 interface Props {
+  /** How the machine stands before the first of the steps that are left. */
+  before?: State;
   /** The plan that is followed: its first step is the next one. */
   followed?: boolean;
   done: PlanStep[];
@@ -15,7 +17,7 @@ interface Props {
 }
 
 /** The plan as steps: what is done, what comes next, and how the clone's pins stand after each. */
-export function PlanList({ followed, done, steps, chosen, onChoose }: Props) {
+export function PlanList({ before, followed, done, steps, chosen, onChoose }: Props) {
   return (
     <Box component="ol" aria-label="Steps of the plan" sx={{ m: 0, p: 0, listStyle: "none" }}>
       {done.map((s, i) => (
@@ -28,6 +30,14 @@ export function PlanList({ followed, done, steps, chosen, onChoose }: Props) {
           onClick={() => onChoose(s.key)}
         />
       ))}
+      {before && (
+        <Box component="li" sx={{ px: 1, py: 0.5, pl: "36px" }}>
+          <Typography variant="caption" sx={{ display: "block" }}>
+            Now: {before.headline}
+          </Typography>
+          <PinLine state={before} />
+        </Box>
+      )}
       {steps.map((s, i) => (
         <Line
           key={s.key}
@@ -88,19 +98,18 @@ function Line({
               .filter(Boolean)
               .join(" · ")}
           </Typography>
-          {step.after.pins.length > 0 && <PinLine step={step} />}
+          {step.after.pins.length > 0 && <PinLine state={step.after} />}
         </Box>
       </ButtonBase>
     </Box>
   );
 }
 
-/** The clone's eight pins after a step, small: at the line, hanging, or hollow. */
-export function PinLine({ step }: { step: PlanStep }) {
+/** The clone's eight pins at a step, small: at the line, hanging, or hollow. */
+function PinLine({ state: { pins, headline } }: { state: State }) {
   const palette = usePalette();
-  const { pins, headline } = step.after;
   return (
-    <svg width="112" height="18" role="img" aria-label={`After it: ${headline}`}>
+    <svg width="112" height="18" role="img" aria-label={`The pins: ${headline}`}>
       <line x1="0" x2="112" y1="6" y2="6" stroke={palette.text.secondary} />
       {pins.map((p, i) => {
         const x = 4 + i * 14;

@@ -54,6 +54,7 @@ export default function RepairPage() {
           {r.done.length + r.steps.length > 0 && (
             <Paper sx={{ py: 0.5 }}>
               <PlanList
+                before={r.steps.length > 0 ? r.before : undefined}
                 followed
                 done={r.done}
                 steps={r.steps}
