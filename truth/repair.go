@@ -286,26 +286,9 @@ func runLive(dir string, args []string, script string) (string, error) {
 
 func tail(s string) string { return s[max(0, len(s)-1500):] }
 
-// RepairAll runs repairs side by side.
+// RepairAll runs repairs side by side and hands over each as it comes.
 func RepairAll(scenarios []Scenario, workers int, each func(Repaired)) {
-	var group sync.WaitGroup
-	var mu sync.Mutex
-	work := make(chan Scenario)
-	for range workers {
-		group.Go(func() {
-			for s := range work {
-				r := Repair(s)
-				mu.Lock()
-				each(r)
-				mu.Unlock()
-			}
-		})
-	}
-	for _, s := range scenarios {
-		work <- s
-	}
-	close(work)
-	group.Wait()
+	sideBySide(scenarios, workers, Repair, func(_ int, r Repaired) { each(r) })
 }
 
 // Actions names the steps of a plan.

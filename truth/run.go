@@ -83,21 +83,29 @@ func Run(s Scenario) (r Report) {
 
 // RunAll runs scenarios side by side and hands over each report as it comes.
 func RunAll(scenarios []Scenario, workers int, each func(Report)) {
+	sideBySide(scenarios, workers, Run, func(i int, r Report) {
+		r.order = i
+		each(r)
+	})
+}
+
+// sideBySide does something with each of many, workers at a time, and hands over
+// one result at a time as it comes.
+func sideBySide[In, Out any](all []In, workers int, do func(In) Out, each func(int, Out)) {
 	var group sync.WaitGroup
 	var mu sync.Mutex
 	work := make(chan int)
 	for range workers {
 		group.Go(func() {
 			for i := range work {
-				r := Run(scenarios[i])
-				r.order = i
+				done := do(all[i])
 				mu.Lock()
-				each(r)
+				each(i, done)
 				mu.Unlock()
 			}
 		})
 	}
-	for i := range scenarios {
+	for i := range all {
 		work <- i
 	}
 	close(work)
