@@ -16,11 +16,11 @@ func saying(text, good, bad string) func() []Command {
 	return func() []Command { return []Command{{Text: text, Good: good, Bad: bad}} }
 }
 
-// bootCode is the standard boot code that is written to sector 0; its source is
-// internal/diskmaker/bootcode/classic.asm.
+// BootCode is the standard boot code for sector 0, 440 bytes, which runs the
+// active partition; its source is bootcode.asm.
 //
 //go:embed bootcode.bin
-var bootCode []byte
+var BootCode []byte
 
 // The commands for a live Linux are lines of a POSIX shell; they are run one
 // after the other in one shell, as root.
@@ -88,7 +88,7 @@ func protectiveCommands(d *startup.Drive) []Command {
 
 func bootCodeCommands(d *startup.Drive) []Command {
 	return []Command{findClone(d), save("clone-sector0.bin", 0, 1),
-		{Text: fmt.Sprintf("base64 -d > boot-code.bin <<'END'\n%s\nEND", base64.StdEncoding.EncodeToString(bootCode)), Good: "No answer."},
+		{Text: fmt.Sprintf("base64 -d > boot-code.bin <<'END'\n%s\nEND", base64.StdEncoding.EncodeToString(BootCode)), Good: "No answer."},
 		{Text: `dd if=boot-code.bin of="$clone" bs=440 count=1 conv=notrunc,fsync && printf '\125\252' | dd of="$clone" bs=1 seek=510 conv=notrunc,fsync`, Good: "440 bytes copied; 2 bytes copied."}}
 }
 

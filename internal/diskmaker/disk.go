@@ -7,6 +7,7 @@ import (
 	"unicode/utf16"
 
 	"latchkey/core/disk"
+	"latchkey/core/repair"
 )
 
 // Style is the partition style of a declared disk.
@@ -224,7 +225,7 @@ func (m *Image) writeMBR(d Disk, parts []placed) error {
 	mbr := make([]byte, 512)
 	switch d.BootCode {
 	case "classic":
-		copy(mbr, classicCode)
+		copy(mbr, repair.BootCode)
 	case "grub":
 		copy(mbr, grubSector())
 		core, err := grubCore(d.GRUBPrefix)

@@ -5,9 +5,6 @@ import (
 	"encoding/binary"
 )
 
-//go:embed bootcode/classic.bin
-var classicCode []byte
-
 //go:embed bootcode/ntfsboot.bin
 var ntfsCode []byte
 

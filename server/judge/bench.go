@@ -39,10 +39,9 @@ type BenchDrive struct {
 
 // Benched is what the machine on the bench did.
 type Benched struct {
-	Trace   startup.Trace    `json:"trace"`
-	Endings []startup.Ending `json:"endings"`
-	Drives  []BenchedDrive   `json:"drives"`
-	Entries []BootEntry      `json:"entries"`
+	Trace   startup.Trace  `json:"trace"`
+	Drives  []BenchedDrive `json:"drives"`
+	Entries []BootEntry    `json:"entries"`
 }
 
 // BenchedDrive is a drive of the bench with its pins.
@@ -60,7 +59,7 @@ func (j *Judge) SwitchOn(ctx context.Context, b Bench) (*Benched, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Benched{Trace: startup.Simulate(m), Endings: startup.Endings(m), Drives: []BenchedDrive{}, Entries: bootEntries(m.Firmware.Entries)}
+	out := &Benched{Trace: startup.Simulate(m), Drives: []BenchedDrive{}, Entries: bootEntries(m.Firmware.Entries)}
 	for i := range m.Drives {
 		d := &m.Drives[i]
 		drive := BenchedDrive{Name: d.Name, Role: d.Role, Title: titles[i], Pins: startup.Pins(m, d.Name)}

@@ -43,8 +43,6 @@ type Check struct {
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
 	Mode       *startup.Fact      `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
-	// Endings are the ways in which the start can end.
-	Endings []startup.Ending `json:"endings"`
 	// Runs are the start on the machine as it stands and with one drive or both.
 	Runs    []Run       `json:"runs"`
 	Entries []BootEntry `json:"entries" doc:"The firmware's boot entries, those of the order first"`
@@ -85,7 +83,7 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 
 func check(m startup.Machine, c *store.Case) *Check {
 	k := &Check{Rules: startup.RulesVersion, Trace: startup.Simulate(m), Drives: []Drive{},
-		Endings: startup.Endings(m), Runs: runs(m), Entries: bootEntries(m.Firmware.Entries)}
+		Runs: runs(m), Entries: bootEntries(m.Firmware.Entries)}
 	byRole := map[startup.Role]*startup.Drive{}
 	pins := map[startup.Role][]startup.Pin{}
 	for i := range m.Drives {
@@ -98,7 +96,7 @@ func check(m startup.Machine, c *store.Case) *Check {
 	k.Doubts = compare.Doubts(byRole[startup.RoleOriginal], byRole[startup.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
 	if c.Said != "" {
 		mode, _ := m.Firmware.Mode.Get()
-		said := symptom.Judge(c.Said, mode, k.Endings, pins[startup.RoleClone])
+		said := symptom.Judge(c.Said, mode, startup.Endings(m), pins[startup.RoleClone])
 		k.Symptom = &said
 	}
 	reason := []string{k.Trace.Reason}

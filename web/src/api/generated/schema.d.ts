@@ -527,7 +527,6 @@ export interface components {
         };
         Benched: {
             drives: components["schemas"]["BenchedDrive"][];
-            endings: components["schemas"]["Ending"][];
             entries: components["schemas"]["BootEntry"][];
             trace: components["schemas"]["Trace"];
         };
@@ -632,7 +631,6 @@ export interface components {
             /** @description Reasons to look again at which disk is which */
             doubts: components["schemas"]["Doubt"][];
             drives: components["schemas"]["Drive"][];
-            endings: components["schemas"]["Ending"][];
             /** @description The firmware's boot entries, those of the order first */
             entries: components["schemas"]["BootEntry"][];
             /** @description The firmware mode with its source; absent when it is not known */
@@ -725,21 +723,6 @@ export interface components {
             model?: string;
             /** @enum {string} */
             role: "original" | "clone";
-        };
-        Ending: {
-            drive?: string;
-            /** @description Where it stops */
-            stage?: string;
-            /** @description What the person at the machine sees */
-            symptom?: string;
-            /** @description Why it stops there, or what is started */
-            text: string;
-            verdict: string;
-            /**
-             * Format: int64
-             * @description In how many of the evaluated worlds
-             */
-            worlds: number;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
