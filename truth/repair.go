@@ -217,7 +217,8 @@ func Repair(s Scenario) (r Repaired) {
 		r.Err = err
 		return r
 	}
-	if r.Answer, r.Err = runLive(dir, live, repair.Script(r.Plan, repair.Linux)); r.Err != nil {
+	script, _ := repair.Script(r.Plan, repair.Linux)
+	if r.Answer, r.Err = runLive(dir, live, script); r.Err != nil {
 		return r
 	}
 	if r.Result, r.Err = boot(dir, args, s.limit()); r.Err == nil {

@@ -66,7 +66,7 @@ func planCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the plan as JSON")
-	cmd.Flags().StringSliceVar(&boxes, "toolbox", nil, "only these toolboxes: firmware, windows-recovery, linux, mac-recovery")
+	cmd.Flags().StringSliceVar(&boxes, "toolbox", nil, "only these toolboxes: firmware, windows-recovery, linux, mac-recovery, old-drive")
 	return cmd
 }
 

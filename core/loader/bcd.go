@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -401,4 +402,26 @@ func NewStore(path string, on *BCDDevice) *Store {
 		{ID: BootManager, Type: objectBootManager, Elements: []Element{{Type: ElementDefault, IDs: []string{system}}, {Type: ElementDisplayOrder, IDs: []string{system}}}},
 		{ID: system, Type: objectOSLoader, Elements: []Element{{Type: ElementDevice, Device: on}, {Type: ElementOSDevice, Device: on}, {Type: ElementPath, Text: path}}},
 	}}
+}
+
+// Pointing is the store with its default system on another partition.
+func (s *Store) Pointing(on *BCDDevice) *Store {
+	system, ok := s.Default()
+	if !ok {
+		return s
+	}
+	other := *s
+	other.Objects = nil
+	for _, o := range s.Objects {
+		if o.ID == system.ID {
+			o.Elements = slices.Clone(o.Elements)
+			for i := range o.Elements {
+				if t := o.Elements[i].Type; t == ElementDevice || t == ElementOSDevice {
+					o.Elements[i].Device = on
+				}
+			}
+		}
+		other.Objects = append(other.Objects, o)
+	}
+	return &other
 }

@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -20,12 +21,12 @@ type action func(m startup.Machine, stage startup.Stage) []move
 var actions = map[startup.Stage][]action{
 	startup.StageDrive:         {attachClone},
 	startup.StageMode:          {setMode, convertToGPT, writeBootCode},
-	startup.StageOrder:         {cloneFirst, detachOthers, addEntry, fallbackPath, windowsFiles, linuxFiles},
+	startup.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
 	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode},
-	startup.StageBootPartition: {correctType, setActive, hiddenSectors, createESP, formatESP, setMode},
-	startup.StageLoader:        {macBless, macInstall, fallbackPath, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
-	startup.StageConfiguration: {windowsFiles, linuxNames, linuxFiles, detachOthers},
-	startup.StageSystem:        {recoveryKey, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
+	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, setMode},
+	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
+	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
 }
 
 func isUEFI(m startup.Machine) bool {
@@ -147,7 +148,7 @@ func controllerBack(m startup.Machine, _ startup.Stage) []move {
 	return []move{{
 		PlanStep: PlanStep{Action: "controller-back", Title: "Set the storage controller back to " + map[string]string{"ahci": "AHCI", "raid": "RAID"}[before], Why: "The system has a start-up driver for the mode it last ran in.", Risk: RiskNone, Minutes: 5, Undo: "Set the new mode again."},
 		key:      "controller", result: result,
-		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under storage: set the controller's mode to what it was. Save.", "The setting stands after a restart.", "")},
+		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under storage: set the controller's mode to what it was. Save.", "The setting stands after a restart.", "It is greyed out: some firmware wants a supervisor password, or secure boot off, first.")},
 	}}
 }
 
@@ -191,7 +192,7 @@ func initialRAMDisk(m startup.Machine, _ startup.Stage) []move {
 func onDisk(m startup.Machine, s PlanStep, key string, changed *startup.Contents, tools map[Toolbox]func() []Command) move {
 	d := clone(m)
 	s.Disk = d.Name
-	return move{PlanStep: s, key: key, tools: tools, result: with(m, d.Name, func(d *startup.Drive) { d.Contents = changed })}
+	return move{PlanStep: s, key: key, on: d, tools: tools, result: with(m, d.Name, func(d *startup.Drive) { d.Contents = changed })}
 }
 
 func restorePrimary(m startup.Machine, _ startup.Stage) []move {
@@ -200,8 +201,8 @@ func restorePrimary(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
-		Undo: "Write the saved sectors back."}, "primary", c.WithPrimaryRestored(),
-		map[Toolbox]func() []Command{Linux: func() []Command { return restorePrimaryCommands(clone(m)) }})}
+		Saves: tableSectors(c), Undo: "Write the saved sectors back."}, "primary", c.WithPrimaryRestored(),
+		map[Toolbox]func() []Command{Linux: restorePrimaryCommands})}
 }
 
 func protectiveMBR(m startup.Machine, _ startup.Stage) []move {
@@ -214,7 +215,7 @@ func protectiveMBR(m startup.Machine, _ startup.Stage) []move {
 	if !none && !unsigned {
 		return nil
 	}
-	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
+	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{0, 1}}, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
 		map[Toolbox]func() []Command{Linux: func() []Command { return protectiveCommands(clone(m)) }})}
 }
 
@@ -223,13 +224,13 @@ func writeBootCode(m startup.Machine, _ startup.Stage) []move {
 	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil || c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
 		return nil
 	}
-	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."}, "code", c.WithBootCode(),
-		map[Toolbox]func() []Command{
-			WindowsRecovery: func() []Command {
-				return []Command{{Text: "bootsect /nt60 SYS /mbr", Good: "Master Boot Record was successfully updated.", Bad: "Run it with the letter of the active partition in the place of SYS."}}
-			},
-			Linux: func() []Command { return bootCodeCommands(clone(m)) },
-		})}
+	tools := map[Toolbox]func() []Command{Linux: bootCodeCommands}
+	saves := []Sectors{{0, 1}}
+	if active := bootOf(m, c); active >= 0 && c.Volumes[active].Kind == volume.KindNTFS {
+		saves = append(saves, bootSectors(c, c.Layout.Partitions[active]))
+		tools[WindowsRecovery] = func() []Command { return bootsectCommands(clone(m), active) }
+	}
+	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
 }
 
 func correctType(m startup.Machine, _ startup.Stage) []move {
@@ -241,8 +242,8 @@ func correctType(m startup.Machine, _ startup.Stage) []move {
 	for i, p := range c.Layout.Partitions {
 		if c.Volumes[i].IsFAT() && !p.IsESP() && len(c.Volumes[i].Loaders) > 0 {
 			moves = append(moves, onDisk(m, PlanStep{Action: "partition-type", Title: fmt.Sprintf("Type partition %d as EFI system partition", p.Number), Why: "It holds the loader, and is typed as something else.", Risk: RiskLow, Minutes: 5,
-				Undo: "Set the type " + p.TypeGUID.String() + " again."}, fmt.Sprint("type ", p.Number), c.WithType(i, disk.TypeESP),
-				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(clone(m), p) }, WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
+				Saves: tableSectors(c), Undo: "Set the type " + p.TypeGUID.String() + " again, or write the saved sectors back."}, fmt.Sprint("type ", p.Number), c.WithType(i, disk.TypeESP),
+				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(p) }, WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
 		}
 	}
 	return moves
@@ -255,16 +256,16 @@ func setActive(m startup.Machine, _ startup.Stage) []move {
 	}
 	var moves []move
 	for i, p := range c.Layout.Partitions {
-		if onlyActive(c, i) && c.Volumes[i].BootCode {
+		if onlyActive(c, i) && (c.Volumes[i].BootCode || hasCopy(&c.Volumes[i])) {
 			return nil // what is wrong with it is another matter
 		}
 		v := &c.Volumes[i]
 		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() {
 			continue
 		}
-		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."},
+		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow, Minutes: 5, Saves: tableSectors(c), Undo: "Write the saved sector back."},
 			fmt.Sprint("active ", p.Number), c.WithActive(i),
-			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) }, Linux: func() []Command { return activeCommands(clone(m), p) }}))
+			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) }, Linux: func() []Command { return activeCommands(p) }}))
 	}
 	return moves
 }
@@ -287,13 +288,54 @@ func hiddenSectors(m startup.Machine, _ startup.Stage) []move {
 	for i, p := range c.Layout.Partitions {
 		for _, q := range c.Volumes[i].Problems {
 			if q.Code == "hidden-sectors" {
-				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start), Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Undo: "Write the saved sector back."},
-					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i), map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, c.Volumes[i].Kind == volume.KindNTFS) }}))
+				ntfs := c.Volumes[i].Kind == volume.KindNTFS
+				saves := []Sectors{{p.Start, 1}}
+				if ntfs {
+					saves = append(saves, Sectors{p.End() - 1, 1})
+				}
+				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start), Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."},
+					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i), map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, ntfs) }}))
 			}
 		}
 	}
 	return moves
 }
+
+// copyBootSector writes a boot sector anew from the copy that the file system
+// keeps: FAT32 in its sector 6, NTFS in the partition's last.
+func copyBootSector(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	c := d.Contents
+	if c == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		for _, q := range c.Volumes[i].Problems {
+			if !onlyCopy(q) {
+				continue
+			}
+			from := uint64(q.Source.Offset) / uint64(c.Layout.SectorSize)
+			changed, err := c.WithSectorCopied(i, from)
+			if err != nil {
+				continue
+			}
+			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{p.Start, 1}}, Undo: "Write the saved sector back."},
+				fmt.Sprint("boot-sector ", p.Number), changed, map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, p.Start, 1) }}))
+		}
+	}
+	return moves
+}
+
+// onlyCopy: of the boot sector nothing but the copy is left.
+func onlyCopy(p disk.Problem) bool {
+	return p.Code == "ntfs-only-backup" || p.Code == "fat-only-backup"
+}
+
+func hasCopy(v *startup.Volume) bool { return slices.ContainsFunc(v.Problems, onlyCopy) }
+
+// dataCopy is what must be saved before a step that can cost data.
+const dataCopy = "The data: the original is their copy. Look that it is whole and detached, or copy what is wanted elsewhere first."
 
 // espMiB is the size of a new EFI system partition: FAT32 on 4,096-byte sectors
 // wants about 260 MB; common practice.
@@ -307,19 +349,21 @@ func createESP(m startup.Machine, _ startup.Stage) []move {
 	length := uint64(espMiB<<20) / uint64(c.Layout.SectorSize)
 	start, gap := freeGap(c, length)
 	risk, shrunk, how := RiskLow, -1, "in the free space at sector "+fmt.Sprint(start)
+	saveWord, undo := "", "Write the saved sectors back: the table is then as it was."
 	if !gap {
 		var ok bool
 		if start, shrunk, ok = roomAtEnd(c, length); !ok {
 			return nil
 		}
+		saveWord, undo = dataCopy, "Delete the new partition, and let the other grow again: extend, in diskpart."
 		risk, how = RiskReal, fmt.Sprintf("from the end of partition %d, which is shrunk", c.Layout.Partitions[shrunk].Number)
 	}
 	changed, _ := c.WithESP(start, length, shrunk)
-	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), c, shrunk) }}
+	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), shrunk) }}
 	if gap {
 		tools[Linux] = func() []Command { return createCommands(clone(m), start, length) }
 	}
-	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Undo: "Delete the new partition and let the other grow again."}, "esp", changed, tools)}
+	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
 }
 
 func espOf(c *startup.Contents) int {
@@ -345,6 +389,6 @@ func formatESP(m startup.Machine, _ startup.Stage) []move {
 		risk = RiskReal
 	}
 	p := c.Layout.Partitions[i]
-	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
-		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) }, Linux: func() []Command { return formatCommands(clone(m), p) }})}
+	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5, Saves: []Sectors{formatted(c, p)}, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
+		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) }, Linux: func() []Command { return formatCommands(p) }})}
 }

@@ -17,9 +17,10 @@ func afterwards(m startup.Machine) []PlanStep {
 	}
 	for _, find := range []func(startup.Machine, *startup.Drive) []move{rewriteBackup, checkFileSystems, freshIdentifier, staleLetters} {
 		for _, mv := range find(m, d) {
+			mv.before = m
 			if mv.choose(Toolboxes) {
 				mv.After.Pins = []startup.Pin{}
-				steps = append(steps, mv.PlanStep)
+				steps = append(steps, mv.finish())
 			}
 		}
 	}
@@ -34,10 +35,8 @@ func rewriteBackup(_ startup.Machine, d *startup.Drive) []move {
 		l.GPT.Backup.State == disk.CopyNotCaptured {
 		return nil
 	}
-	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5, Undo: "Write the saved sectors back."}, key: "backup",
-		tools: map[Toolbox]func() []Command{Linux: func() []Command {
-			return []Command{findClone(d), save("clone-first.bin", 0, 34*per512(d.Contents)), {Text: `sfdisk --no-reread --force --relocate gpt-bak-std "$clone"`, Good: "The partition table has been altered.", Bad: "Put the saved sectors back."}, reread()}
-		}}}}
+	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5, Saves: tableSectors(d.Contents), Undo: "Write the saved sectors back."}, key: "backup", on: d,
+		tools: map[Toolbox]func() []Command{Linux: rewriteBackupCommands}}}
 }
 
 func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
@@ -47,15 +46,13 @@ func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
 		if unclean, known := v.Unclean.Get(); !known || !unclean {
 			continue
 		}
-		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name, Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number)}
+		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name, Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number), on: d}
 		if v.HasLinux() {
 			mv.tools = map[Toolbox]func() []Command{Linux: func() []Command {
-				return []Command{findClone(d), {Text: "e2fsck -f " + partition(p), Good: "clean, or: FILE SYSTEM WAS MODIFIED.", Bad: "Copy again from the original."}}
+				return []Command{{Text: "e2fsck -f " + partition(p), Good: "clean, or: FILE SYSTEM WAS MODIFIED.", Bad: "Copy again from the original."}}
 			}}
 		} else {
-			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
-				return append(letters(d, i, -1), Command{Text: "chkdsk S: /f", Good: "Windows has scanned the file system and found no problems, or made corrections.", Bad: "Copy again from the original."})
-			}}
+			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return checkDiskCommands(d, i) }}
 		}
 		moves = append(moves, mv)
 	}
@@ -78,9 +75,9 @@ func freshIdentifier(m startup.Machine, d *startup.Drive) []move {
 		if o.Contents.Layout.Style == disk.StyleMBR {
 			fresh = "0x$(od -An -N4 -tx4 /dev/urandom | tr -d ' ')"
 		}
-		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10, Undo: "sfdisk --disk-id with the old identifier."}, key: "identifier",
+		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10, Saves: tableSectors(o.Contents), Undo: "Write the saved sectors back."}, key: "identifier", on: o,
 			tools: map[Toolbox]func() []Command{Linux: func() []Command {
-				return []Command{findClone(o), {Text: `sfdisk --disk-id "$clone" ` + fresh, Good: "The partition table has been altered.", Bad: "Leave it as it is, and do not attach both."}}
+				return []Command{{Text: `sfdisk --disk-id "$clone" ` + fresh, Good: altered, Bad: "Leave it as it is, and do not attach both."}}
 			}}}}
 	}
 	return nil
@@ -94,7 +91,7 @@ func staleLetters(m startup.Machine, d *startup.Drive) []move {
 	for _, o := range m.Drives {
 		if attached, known := o.Attached.Get(); o.Role == startup.RoleOriginal && known && attached {
 			return []move{{PlanStep: PlanStep{Action: "stale-letters", Title: "Remove the drive letters that Windows remembers of the original", Why: "A Windows that came up with both disks attached may have given its own letter to the old one.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Undo: "Windows gives letters anew by itself."}, key: "letters",
-				tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: mountvol /R", "No answer; the letters are right after a restart.", "")}}}
+				tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: mountvol /R", "No answer; the letters are right after a restart.", "Access is denied: open the command prompt as administrator.")}}}
 		}
 	}
 	return nil

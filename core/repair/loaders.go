@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 
 	"latchkey/core/disk"
@@ -73,13 +74,41 @@ func windowsFiles(m startup.Machine, _ startup.Stage) []move {
 	if mode == firmware.UEFICSM {
 		mode = firmware.UEFI
 	}
+	var saves []Sectors
+	if mode == firmware.Legacy {
+		saves = []Sectors{{0, 1}, bootSectors(d.Contents, d.Contents.Layout.Partitions[boot])}
+	}
 	changed := d.Contents.WithWindowsFiles(boot, system, mode, arch(m))
-	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Undo: "The old store is kept beside the new one as BCD.bak."},
+	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Move BCD.bak back over BCD."},
 		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return windowsFilesCommands(d, boot, system, mode) }})
 	if mode == firmware.UEFI { // the tool writes a boot entry too
 		mv.result = withEntry(mv.result, d.Name, boot, `\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows Boot Manager")
 	}
 	return []move{mv}
+}
+
+// windowsReferences points the store that is there at the system on the clone.
+func windowsReferences(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	system, ok := windowsOn(d)
+	mode, known := m.Firmware.Mode.Get()
+	if !ok || !known {
+		return nil
+	}
+	if mode == firmware.UEFICSM {
+		mode = firmware.UEFI
+	}
+	boot := bootOf(m, d.Contents)
+	if boot < 0 {
+		return nil
+	}
+	if store, ok := d.Contents.StoreOn(boot, mode); !ok || store.Dirty {
+		return nil
+	} else if of, ok := store.Default(); !ok || !of.IsLoader() {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "windows-references", Title: "Point the boot configuration at the system on the clone", Why: "The store looks for the system on a partition that the clone does not have.", Risk: RiskLow, Minutes: 5, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Copy BCD.bak back over BCD."},
+		"references", d.Contents.WithStoreReferences(boot, system, mode), map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return referencesCommands(d, boot, system, mode) }})}
 }
 
 // linuxFiles installs GRUB anew from the system on the clone.
@@ -98,7 +127,11 @@ func linuxFiles(m startup.Machine, _ startup.Stage) []move {
 	case d.Contents.Layout.MBR == nil:
 		return nil
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Undo: "Write the saved sectors back; the old files are kept as .bak."},
+	var saves []Sectors
+	if boot < 0 {
+		saves = []Sectors{{0, gapAfterTable(d.Contents)}}
+	}
+	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Undo: "Write the saved sectors back; the old mount table is kept as fstab.bak."},
 		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root) }})
 	if boot >= 0 {
 		mv.result = withEntry(mv.result, d.Name, boot, `\EFI\debian\grubx64.efi`, "debian")
@@ -114,7 +147,7 @@ func linuxNames(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	boot := espOf(d.Contents)
-	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Undo: "The old files are kept beside the new ones as .bak."},
+	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
 		"linux-names", d.Contents.WithLinuxNames(boot, root), map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, boot, root) }})}
 }
 
@@ -133,7 +166,7 @@ func fallbackPath(m startup.Machine, _ startup.Stage) []move {
 		if f.Err != nil || f.Program.Arch != arch(m) || !f.Program.Application() || strings.EqualFold(f.Path, path) {
 			continue
 		}
-		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow, Minutes: 5, Undo: "Delete the copy."},
+		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow, Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
 			"fallback", d.Contents.WithProgram(i, path, f.Program), map[Toolbox]func() []Command{
 				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, f.Path, path) }, Linux: func() []Command { return fallbackCommands(d, i, f.Path, path) }})}
 	}
@@ -157,7 +190,7 @@ func addEntry(m startup.Machine, _ startup.Stage) []move {
 		}
 		return []move{{
 			PlanStep: PlanStep{Action: "add-entry", Title: "Add a boot entry that leads to " + f.Path + " on the clone", Why: "No entry leads there, or another is tried first.", Risk: RiskNone, Minutes: 5, Undo: "Delete the entry again: efibootmgr -b NUMBER -B."},
-			key:      "entry", result: withEntry(m, d.Name, i, f.Path, "Clone"),
+			key:      "entry", on: d, result: withEntry(m, d.Name, i, f.Path, "Clone"),
 			tools: map[Toolbox]func() []Command{
 				Firmware: saying(fmt.Sprintf("In the firmware's setup, where it can: add a boot option, file %s on the clone's EFI system partition, and move it to the top. Save.", f.Path), "The option stands first after a restart.", "Not every firmware can: use a live Linux."),
 				Linux:    func() []Command { return entryCommands(d, i, f.Path) },
@@ -165,6 +198,61 @@ func addEntry(m startup.Machine, _ startup.Stage) []move {
 		}}
 	}
 	return nil
+}
+
+// entryFirst moves the boot entries that lead to the clone to the front of the
+// order, one at a time.
+func entryFirst(m startup.Machine, _ startup.Stage) []move {
+	d, entries := clone(m), m.Firmware.Entries
+	if !isUEFI(m) || d.Contents == nil || entries == nil {
+		return nil
+	}
+	var moves []move
+	for i, n := range entries.Order {
+		e, ok := entries.All[n]
+		if !ok || i == 0 && e.Active || !leadsTo(e, d) {
+			continue
+		}
+		order := append([]uint16{n}, entries.Order[:i]...)
+		order = append(order, entries.Order[i+1:]...)
+		e.Active = true
+		changed := &firmware.Entries{All: maps.Clone(entries.All), Order: order, Next: entries.Next}
+		changed.All[n] = e
+		result := m
+		result.Firmware.Entries = changed
+		moves = append(moves, move{
+			PlanStep: PlanStep{Action: "entry-first", Title: fmt.Sprintf("Move the boot entry %04X (%s) to the front of the boot order", n, e.Description), Why: "It leads to the clone, and another is tried first.", Risk: RiskNone, Minutes: 3, Save: "Nothing on a disk: note the order as it is.", Undo: "Move it back: the order was " + hexes(entries.Order) + "."},
+			key:      fmt.Sprintf("entry-first %04X", n), result: result,
+			tools: map[Toolbox]func() []Command{
+				Firmware: saying(fmt.Sprintf("In the firmware's setup, under boot: move the entry %s to the top. Save.", e.Description), "It stands first after a restart.", "There are two of that name: take the live Linux, which tells them apart."),
+				Linux:    func() []Command { return orderCommands(e, order) },
+			},
+		})
+	}
+	return moves
+}
+
+// leadsTo reports whether an entry names a partition of a drive by its GUID or the
+// disk's signature.
+func leadsTo(e firmware.Entry, d *startup.Drive) bool {
+	node, l := e.Path.Partition, &d.Contents.Layout
+	if node == nil {
+		return false
+	}
+	for _, p := range l.Partitions {
+		if !node.MBR && p.GUID == node.GUID || node.MBR && l.MBR != nil && l.MBR.DiskSignature == node.Signature && p.Number == int(node.Number) {
+			return true
+		}
+	}
+	return false
+}
+
+func hexes(order []uint16) string {
+	var numbers []string
+	for _, n := range order {
+		numbers = append(numbers, fmt.Sprintf("%04X", n))
+	}
+	return strings.Join(numbers, ",")
 }
 
 // withEntry puts an entry for a program first in the order.
@@ -226,10 +314,26 @@ func convertToGPT(m startup.Machine, _ startup.Stage) []move {
 	}
 	changed, boot := d.Contents.WithGPT(start, length, shrunk)
 	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
-	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Undo: "None but the copy of the disk: copy again from the original."},
-		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return convertCommands(d) }})
+	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Saves: ends(d.Contents), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
+		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return convertCommands() }})
 	mv.result = withEntry(mv.result, d.Name, boot, `\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows Boot Manager")
 	return []move{mv}
+}
+
+// gapAfterTable is how many sectors lie before the first partition, sector 0 among
+// them: GRUB's core image goes there.
+func gapAfterTable(c *startup.Contents) uint64 {
+	gap := uint64(2048)
+	for _, p := range c.Layout.Partitions {
+		gap = min(gap, p.Start)
+	}
+	return gap
+}
+
+// ends are the sectors that a GPT takes on a disk that has none yet.
+func ends(c *startup.Contents) []Sectors {
+	table := 1 + uint64(16384/c.Layout.SectorSize)
+	return []Sectors{{0, 1 + table}, {c.Layout.Sectors - table, table}}
 }
 
 // freeGap finds room for sectors between and behind the partitions, aligned to a

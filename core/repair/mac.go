@@ -1,27 +1,49 @@
 package repair
 
 import (
+	"fmt"
+
+	"latchkey/core/disk"
 	"latchkey/core/startup"
 	"latchkey/core/volume"
 )
 
 // What a Mac's recovery can do. start-rules, stage 7; common practice, no source.
 
-func macVolume(d *startup.Drive) bool {
+// macSystem is the partition of a Mac's system, the largest; -1 when there is none.
+func macSystem(d *startup.Drive) int {
+	best := -1
 	if d.Contents == nil {
-		return false
+		return best
 	}
-	for i := range d.Contents.Volumes {
-		if k := d.Contents.Volumes[i].Kind; k == volume.KindAPFS || k == volume.KindHFS {
-			return true
+	parts := d.Contents.Layout.Partitions
+	for i := range parts {
+		k := d.Contents.Volumes[i].Kind
+		if (k == volume.KindAPFS || k == volume.KindHFS) && (best < 0 || parts[i].Length > parts[best].Length) {
+			best = i
 		}
 	}
-	return false
+	return best
 }
+
+func macVolume(d *startup.Drive) bool { return macSystem(d) >= 0 }
 
 func isMac(m startup.Machine) bool {
 	mac, known := m.Firmware.Behaviour.ReadsMacVolumes.Get()
 	return known && mac
+}
+
+// findMac finds the clone by the GUID of its system's partition and by its
+// capacity. The maker's manual page diskutil(8): info takes a partition's UUID.
+func findMac(d *startup.Drive) []Command {
+	i := macSystem(d)
+	guid := d.Contents.Layout.Partitions[i].GUID.String()
+	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
+	return []Command{
+		{Text: fmt.Sprintf(`clone=$(diskutil info %s | sed -n 's/.*Part of Whole: *//p'); diskutil info "$clone" | grep -q '(%d Bytes)' && echo "Clone: $clone" || echo "The clone (%s) is not here: stop."`, guid, size, disk.Both(size)),
+			Good: "Clone: disk…", Bad: "Do not go on. Look in diskutil list which drives are attached; unplug the original."},
+		{Text: `diskutil list "$clone"; diskutil apfs list | grep -A 30 "$clone"`, Good: "The volumes of the clone, with their names.", Bad: "No system's volume among them: mark the step as failed."},
+	}
 }
 
 // macBless makes the system on the clone the one that the firmware starts.
@@ -31,11 +53,18 @@ func macBless(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "mac-bless", Title: "Choose the system on the clone as the start-up disk", Why: "The firmware offers only a volume whose system is blessed.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Undo: "Choose the old disk again."},
+		PlanStep: PlanStep{Action: "mac-bless", Title: "Choose the system on the clone as the start-up disk", Why: "The firmware offers only a volume whose system is blessed.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Save: "Nothing: one setting of the volume changes.", Undo: "Choose the old disk again."},
 		key:      "mac-bless", result: answered(m, "mac-offered:"+d.Name, "yes"),
-		tools: map[Toolbox]func() []Command{MacRecovery: saying("Hold Command and R at power-on. In the menu: Startup Disk; choose the clone's volume by its name and capacity, and restart. Or in the terminal there: bless --mount /Volumes/NAME --setBoot",
-			"The disk is offered when Option is held.", "It is not in the list: a system must be installed there.")},
+		tools: map[Toolbox]func() []Command{MacRecovery: func() []Command {
+			return append(inRecovery(d), Command{ByHand: true, Text: "In the menu: Startup Disk. Choose the volume that the list showed on the clone, by its name and capacity, and restart. In the terminal the same is: bless --mount, the folder where that volume is mounted, and --setBoot.",
+				Good: "The disk is offered when Option is held at power-on.", Bad: "It is not in the list: a system must be installed there; mark the step as failed."})
+		}},
 	}}
+}
+
+// inRecovery begins a step in a Mac's recovery, in its terminal.
+func inRecovery(d *startup.Drive) []Command {
+	return append([]Command{{ByHand: true, Text: "Hold Command and R at power-on. In the menu under Utilities: Terminal.", Good: "A prompt.", Bad: "The recovery does not come up: hold Option, Command and R, and be on a network."}}, findMac(d)...)
 }
 
 // macInstall installs the system on the clone, where only its files were copied.
@@ -45,9 +74,11 @@ func macInstall(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "mac-install", Title: "Install the system on the clone from the Mac's recovery", Why: "The system's volume is sealed: only its own installer makes one that starts.", Disk: d.Name, Risk: RiskReal, Minutes: 60, Undo: "Copy again from the original."},
+		PlanStep: PlanStep{Action: "mac-install", Title: "Install the system on the clone from the Mac's recovery", Why: "The system's volume is sealed: only its own installer makes one that starts.", Disk: d.Name, Risk: RiskReal, Minutes: 60, Save: dataCopy, Undo: "Copy again from the original."},
 		key:      "mac-install", result: answered(answered(m, "mac-installed:"+d.Name, "yes"), "mac-offered:"+d.Name, "yes"),
-		tools: map[Toolbox]func() []Command{MacRecovery: saying("Hold Command and R at power-on. Reinstall the system onto the clone's volume, by its name and capacity; its data stay. Missing data are brought over afterwards from the original.",
-			"It restarts into the system on the clone.", "The installer refuses the disk: its scheme must be GUID.")},
+		tools: map[Toolbox]func() []Command{MacRecovery: func() []Command {
+			return append(inRecovery(d), Command{ByHand: true, Text: "Leave the terminal. Reinstall the system onto the volume that the list showed on the clone, by its name and capacity; its data stay. Missing data are brought over afterwards from the original.",
+				Good: "It restarts into the system on the clone.", Bad: "The installer refuses the disk: its scheme must be GUID."})
+		}},
 	}}
 }

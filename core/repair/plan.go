@@ -53,7 +53,7 @@ func same(a, b Plan) bool {
 // node is a machine that some steps lead to.
 type node struct {
 	machine startup.Machine
-	steps   []PlanStep
+	steps   []move
 	cost    [3]int // risk, steps, minutes
 	keys    []string
 }
@@ -95,7 +95,10 @@ func search(m startup.Machine, allowed []Toolbox, banned []string) Plan {
 			n.steps[len(n.steps)-1].After = stateOf(n.machine, trace)
 		}
 		if trace.Verdict == startup.Starts {
-			plan.Verdict, plan.Steps = startup.Starts, n.steps
+			plan.Verdict = startup.Starts
+			for _, mv := range n.steps {
+				plan.Steps = append(plan.Steps, mv.finish())
+			}
 			plan.Reason = plan.price()
 			return plan
 		}
@@ -134,7 +137,7 @@ func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
 		}
 		m = mv.result
 		mv.After = stateOf(m, startup.Simulate(m))
-		s.Done = append(s.Done, mv.PlanStep)
+		s.Done = append(s.Done, mv.finish())
 	}
 	s.Plan = find(m, allowed, p.Failed)
 	return s
@@ -145,6 +148,7 @@ func moveOf(m startup.Machine, key string) (move, bool) {
 	for _, stage := range startup.Stages {
 		for _, a := range actions[stage] {
 			for _, mv := range a(m, stage) {
+				mv.before = m
 				if mv.key == key && mv.choose(Toolboxes) {
 					return mv, true
 				}
@@ -170,13 +174,14 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string) []*nod
 	for _, stage := range blocking(n.machine, t) {
 		for _, a := range actions[stage] {
 			for _, mv := range a(n.machine, stage) {
+				mv.before = n.machine
 				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) || slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
 					continue
 				}
 				keys := append(slices.Clone(n.keys), mv.key)
 				slices.Sort(keys)
 				next = append(next, &node{
-					machine: mv.result, keys: keys, steps: append(slices.Clone(n.steps), mv.PlanStep),
+					machine: mv.result, keys: keys, steps: append(slices.Clone(n.steps), mv),
 					cost: [3]int{n.cost[0] + weight[mv.Risk], n.cost[1] + 1, n.cost[2] + mv.Minutes},
 				})
 			}

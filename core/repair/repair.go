@@ -5,7 +5,6 @@ package repair
 
 import (
 	"fmt"
-	"slices"
 
 	"latchkey/core/startup"
 )
@@ -29,30 +28,60 @@ const (
 	WindowsRecovery Toolbox = "windows-recovery" // the command prompt of Windows' recovery environment
 	Linux           Toolbox = "linux"            // a live Linux from a stick
 	MacRecovery     Toolbox = "mac-recovery"     // a Mac's recovery system
+	OldDrive        Toolbox = "old-drive"        // the system of the original, put back beside the clone
 )
 
 // Toolboxes lists all of them.
-var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux, MacRecovery}
+var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux, MacRecovery, OldDrive}
 
 // Command is a line to type, or a thing to do, with what to look for.
 type Command struct {
-	Text string `json:"text"`
-	Good string `json:"good,omitempty" doc:"What a good answer looks like"`
-	Bad  string `json:"bad,omitempty" doc:"What to do on another one"`
+	Text   string `json:"text"`
+	ByHand bool   `json:"byHand,omitempty" doc:"A thing to do, in words, and no line to type"`
+	Good   string `json:"good" doc:"What a good answer looks like"`
+	Bad    string `json:"bad" doc:"What to do on another one"`
+}
+
+// Shell is what a form's lines are written for.
+type Shell string
+
+// The shells.
+const (
+	POSIX Shell = "posix" // sh of a live Linux or a Mac's recovery
+	Batch Shell = "batch" // Windows' own, as lines of a batch file
+)
+
+var shells = map[Toolbox]Shell{Linux: POSIX, MacRecovery: POSIX, WindowsRecovery: Batch}
+
+// Form is how a step is done with one toolbox.
+type Form struct {
+	Toolbox  Toolbox   `json:"toolbox" enum:"firmware,windows-recovery,linux,mac-recovery,old-drive"`
+	Commands []Command `json:"commands"`
+	Shell    Shell     `json:"shell,omitempty" enum:"posix,batch" doc:"What the lines are of; absent when there is none to type"`
+	// PutBack are the commands that put the saved sectors back.
+	PutBack []Command `json:"putBack,omitempty"`
+}
+
+// Sectors is a run of sectors of a disk, in its logical sectors.
+type Sectors struct {
+	First uint64 `json:"first"`
+	Count uint64 `json:"count"`
 }
 
 // PlanStep is a step of a plan.
 type PlanStep struct {
-	Action   string    `json:"action"`
-	Key      string    `json:"key" doc:"The action with what it is done to: names the step in a session"`
-	Title    string    `json:"title"`
-	Why      string    `json:"why" doc:"What it puts right"`
-	Toolbox  Toolbox   `json:"toolbox" enum:"firmware,windows-recovery,linux,mac-recovery"`
-	Disk     string    `json:"disk,omitempty" doc:"The drive it touches; absent when it touches none"`
-	Risk     Risk      `json:"risk" enum:"none,low,real"`
-	Minutes  int       `json:"minutes"`
-	Commands []Command `json:"commands"`
-	Undo     string    `json:"undo"`
+	Action string `json:"action"`
+	Key    string `json:"key" doc:"The action with what it is done to: names the step in a session"`
+	Title  string `json:"title"`
+	Why    string `json:"why" doc:"What it puts right"`
+	Form
+	Also    []Form    `json:"also" doc:"The same step by other toolboxes"`
+	Disk    string    `json:"disk,omitempty" doc:"The drive it touches; absent when it touches none"`
+	Risk    Risk      `json:"risk" enum:"none,low,real"`
+	Minutes int       `json:"minutes"`
+	Saves   []Sectors `json:"saves" doc:"The sectors it overwrites: they are saved first"`
+	Save    string    `json:"save" doc:"What must be saved first, in words"`
+	Undo    string    `json:"undo"`
 	// After is how the machine stands after the step.
 	After State `json:"after"`
 }
@@ -107,22 +136,3 @@ var riskWords = map[Risk]string{RiskNone: "nothing on a disk changes", RiskLow: 
 
 // weight orders the risks: one real risk outweighs any number of low ones.
 var weight = map[Risk]int{RiskNone: 0, RiskLow: 1, RiskReal: 100}
-
-// move is an action as it can be done on a machine.
-type move struct {
-	PlanStep
-	tools  map[Toolbox]func() []Command
-	result startup.Machine
-	key    string // becomes the step's Key
-}
-
-// choose picks the first allowed toolbox; ok is false when none is.
-func (m *move) choose(allowed []Toolbox) bool {
-	for _, t := range Toolboxes {
-		if render, can := m.tools[t]; can && slices.Contains(allowed, t) {
-			m.Toolbox, m.Commands, m.Key = t, render(), m.key
-			return true
-		}
-	}
-	return false
-}

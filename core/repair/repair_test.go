@@ -124,6 +124,11 @@ func spoiledTwice(d diskmaker.Disk) *diskmaker.Image {
 	return m
 }
 
+func script(p repair.Plan, t repair.Toolbox) string {
+	text, _ := repair.Script(p, t)
+	return text
+}
+
 func actionsOf(p repair.Plan) []string {
 	var actions []string
 	for _, s := range p.Steps {
@@ -230,7 +235,7 @@ func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "clone.img")
 	require.NoError(t, image.WriteFile(path))
 	p.Steps = p.Afterwards
-	runOnLoop(t, path, repair.Script(p, repair.Linux))
+	runOnLoop(t, path, script(p, repair.Linux))
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	defer f.Close()
@@ -303,7 +308,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 			require.Equal(t, []string{c.action}, actionsOf(p), p.Reason)
 			path := filepath.Join(t.TempDir(), "clone.img")
 			require.NoError(t, c.image.WriteFile(path))
-			runOnLoop(t, path, repair.Script(p, repair.Linux))
+			runOnLoop(t, path, script(p, repair.Linux))
 			trace := startup.Simulate(change(fromFile(t, c.mode, path)))
 			assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
 		})
@@ -338,7 +343,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 		ran++
 		path := filepath.Join(t.TempDir(), "clone.img")
 		require.NoError(t, image.WriteFile(path))
-		runOnLoop(t, path, repair.Script(p, repair.Linux))
+		runOnLoop(t, path, script(p, repair.Linux))
 		trace := startup.Simulate(strict(fromFile(t, mode, path)))
 		assert.Equal(t, startup.Starts, trace.Verdict, "%v: %s", actionsOf(p), trace.Headline)
 	}
@@ -355,7 +360,7 @@ func runOnLoop(t *testing.T, image, script string) {
 	loop := strings.TrimSpace(string(out))
 	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
 	// a live system shows disks, not loop devices
-	script = strings.Replace(script, "lsblk -dnpo NAME", "echo "+loop, 1)
+	script = strings.ReplaceAll(script, "lsblk -dnpo NAME", "echo "+loop)
 	cmd := exec.Command("sh", "-c", script)
 	cmd.Dir = t.TempDir()
 	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "LC_ALL=C")
@@ -379,7 +384,7 @@ func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 	}
 	loop := strings.TrimSpace(string(out))
 	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
-	cmd := exec.Command("sh", "-c", strings.Replace(repair.Script(p, repair.Linux), "lsblk -dnpo NAME", "echo "+loop, 1))
+	cmd := exec.Command("sh", "-c", strings.Replace(script(p, repair.Linux), "lsblk -dnpo NAME", "echo "+loop, 1))
 	cmd.Dir = t.TempDir()
 	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
 	answer, err := cmd.CombinedOutput()
@@ -394,11 +399,11 @@ func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
 	noBoot := windows(2)
 	noBoot.Partitions = noBoot.Partitions[1:]
 	p := repair.Find(machine(t, firmware.UEFI, noBoot.MustBuild()), repair.WindowsRecovery)
-	script := repair.Script(p, repair.WindowsRecovery)
-	assert.Contains(t, script, "\r\n")
-	assert.Contains(t, script, "bcdboot")
-	assert.Contains(t, script, strings.ToUpper(strings.Trim(noBoot.GUID.String(), "{}")))
-	assert.Empty(t, repair.Script(p, repair.Linux))
+	text := script(p, repair.WindowsRecovery)
+	assert.Contains(t, text, "\r\n")
+	assert.Contains(t, text, "bcdboot")
+	assert.Contains(t, text, strings.ToUpper(strings.Trim(noBoot.GUID.String(), "{}")))
+	assert.Empty(t, script(p, repair.Linux))
 }
 
 // Randomly damaged disks: a plan that is found ends in a start, and never touches

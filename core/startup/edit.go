@@ -223,6 +223,72 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	return e
 }
 
+// StoreOn returns the boot configuration store of a mode on a partition; ok is
+// false when there is none that can be read.
+func (c *Contents) StoreOn(boot int, mode firmware.Mode) (store *loader.Store, ok bool) {
+	cfg := c.Volumes[boot].config(ConfigStore, storePath(mode))
+	if cfg == nil || cfg.Err != nil || cfg.Store == nil {
+		return nil, false
+	}
+	return cfg.Store, true
+}
+
+func storePath(mode firmware.Mode) string {
+	if mode == firmware.Legacy {
+		return loader.StoreLegacy
+	}
+	return loader.StoreUEFI
+}
+
+// WithStoreReferences has a store on partition boot that looks for its system on
+// partition system.
+func (c *Contents) WithStoreReferences(boot, system int, mode firmware.Mode) *Contents {
+	e := c.edited()
+	for i := range e.Volumes[boot].Configs {
+		if cfg := &e.Volumes[boot].Configs[i]; cfg.Kind == ConfigStore && strings.EqualFold(cfg.Path, storePath(mode)) {
+			cfg.Store = cfg.Store.Pointing(e.device(system))
+		}
+	}
+	return e
+}
+
+// patched is a disk with some bytes replaced.
+type patched struct {
+	*disk.Disk
+	at    int64
+	bytes []byte
+}
+
+// ReadAt implements io.ReaderAt.
+func (p patched) ReadAt(b []byte, off int64) (int, error) {
+	n, err := p.Disk.ReadAt(b, off)
+	for i := range p.bytes {
+		if at := p.at + int64(i) - off; at >= 0 && at < int64(n) {
+			b[at] = p.bytes[i]
+		}
+	}
+	return n, err
+}
+
+// WithSectorCopied has the boot sector of a partition written anew from its copy
+// in another sector of the disk; the volume is read again.
+func (c *Contents) WithSectorCopied(i int, from uint64) (*Contents, error) {
+	e := c.edited()
+	size := int64(c.Layout.SectorSize)
+	sector, err := c.Disk.Read(int64(from)*size, int(size))
+	if err != nil {
+		return nil, err
+	}
+	p := c.Layout.Partitions[i]
+	on, err := disk.New(patched{c.Disk, int64(p.Start) * size, sector}, c.Disk.Size(), int(size))
+	if err != nil {
+		return nil, err
+	}
+	e.Volumes[i] = examineVolume(on, p, nil)
+	e.forgetRun()
+	return e, nil
+}
+
 // device names a partition as a store does.
 func (c *Contents) device(i int) *loader.BCDDevice {
 	p := c.Layout.Partitions[i]

@@ -121,8 +121,9 @@ func TestDamagedFATBootSectors(t *testing.T) {
 			v := examineFirst(t, m)
 			assert.Equal(t, volume.Unknown, v.Kind)
 			assert.False(t, v.IsFAT())
-			require.Len(t, v.Problems, 1)
+			require.Len(t, v.Problems, 2)
 			assert.Equal(t, c.code, v.Problems[0].Code)
+			assert.Equal(t, "fat-only-backup", v.Problems[1].Code, "mkfs.vfat keeps a copy in sector 6")
 			assert.Positive(t, v.Problems[0].Source.Offset)
 		})
 	}

@@ -123,7 +123,7 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
 	if v, ok := identify(section); ok {
 		return v
 	}
-	return unrecognised(d, p, boot, base, fatErr)
+	return unrecognised(d, p, section, boot, base, fatErr)
 }
 
 func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
@@ -156,7 +156,7 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
 // unrecognised tells an empty partition from a damaged volume: a FAT boot sector
 // that makes no sense, or an NTFS volume of which only the copy of the boot
 // sector at its end is left.
-func unrecognised(d *disk.Disk, p disk.Partition, boot []byte, base int64, fatErr error) Volume {
+func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64, fatErr error) Volume {
 	v := Volume{Kind: Unknown}
 	if zero(boot) {
 		v.Kind = Empty
@@ -165,12 +165,29 @@ func unrecognised(d *disk.Disk, p disk.Partition, boot []byte, base int64, fatEr
 		v.Problems = append(v.Problems, trouble("fat-damaged", src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", fatErr,
 			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
 	}
+	if at, ok := fatBackup(section); ok {
+		v.Problems = append(v.Problems, trouble("fat-only-backup", src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
+			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
+	}
 	last := base + (int64(p.Length)-1)*int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Problems = append(v.Problems, trouble("ntfs-only-backup", src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
 	return v
+}
+
+// fatBackup is where the copy of a FAT32 boot sector lies in a partition, in
+// bytes: in its sector 6. FAT specification 1.03, section 3.3, BPB_BkBootSec.
+func fatBackup(section *io.SectionReader) (offset int64, found bool) {
+	for _, size := range []int64{512, 1024, 2048, 4096} {
+		at := 6 * size
+		fat, err := OpenFAT(io.NewSectionReader(section, at, section.Size()-at))
+		if err == nil && fat.Kind == KindFAT32 && int64(fat.BytesPerSector) == size {
+			return at, true
+		}
+	}
+	return 0, false
 }
 
 // compare holds the volume's own figures against the partition table.

@@ -366,7 +366,8 @@ func TestTicksUntilNewEvidence(t *testing.T) {
 	assert.Contains(t, res.Header.Get("Content-Disposition"), "repair.cmd")
 	script, err := io.ReadAll(res.Body)
 	require.NoError(t, err)
-	assert.Contains(t, string(script), "select partition 1")
+	assert.Contains(t, string(script), "No partition of the clone begins at byte 1048576")
+	assert.Contains(t, string(script), "echo active")
 }
 
 func TestListSearchAndPages(t *testing.T) {

@@ -34,7 +34,7 @@ func (in planInput) allowed() ([]repair.Toolbox, error) {
 		switch {
 		case name == "":
 		case !slices.Contains(repair.Toolboxes, repair.Toolbox(name)):
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("toolboxes has %q: expected firmware, windows-recovery, linux or mac-recovery.", name))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("toolboxes has %q: expected firmware, windows-recovery, linux, mac-recovery or old-drive.", name))
 		default:
 			allowed = append(allowed, repair.Toolbox(name))
 		}
@@ -177,7 +177,7 @@ func titleOf(r Repair, key string) (string, bool) {
 
 type scriptInput struct {
 	CaseID
-	Toolbox string `query:"toolbox" enum:"windows-recovery,linux" required:"true"`
+	Toolbox string `query:"toolbox" enum:"windows-recovery,linux,old-drive" required:"true"`
 }
 
 type scriptOutput struct {
@@ -191,12 +191,12 @@ func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error
 	if err != nil {
 		return nil, err
 	}
-	text := repair.Script(r.Body.Plan, repair.Toolbox(in.Toolbox))
+	text, shell := repair.Script(r.Body.Plan, repair.Toolbox(in.Toolbox))
 	if text == "" {
 		return nil, huma.Error404NotFound("The plan has no step for this toolbox.")
 	}
 	name := "repair.sh"
-	if in.Toolbox == string(repair.WindowsRecovery) {
+	if shell == repair.Batch {
 		name = "repair.cmd"
 	}
 	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, name), []byte(text)}, nil

@@ -1,0 +1,192 @@
+package repair_test
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+)
+
+// everyStep hands over each step of every plan for the broken machines, with its
+// forms for all toolboxes.
+func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []repair.Form)) {
+	t.Helper()
+	for name, c := range broken() {
+		p := repair.Find(machine(t, c.mode, c.image))
+		for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
+			for _, s := range append(plan.Steps, plan.Afterwards...) {
+				each(name+", "+s.Action, s, append([]repair.Form{s.Form}, s.Also...))
+			}
+		}
+	}
+}
+
+func TestEveryCommandIsExplained(t *testing.T) {
+	everyStep(t, func(name string, s repair.PlanStep, forms []repair.Form) {
+		assert.NotEmpty(t, s.Save, name)
+		for _, f := range forms {
+			for _, c := range append(f.Commands, f.PutBack...) {
+				assert.NotEmpty(t, c.Good, "%s, %s: %s", name, f.Toolbox, c.Text)
+				assert.NotEmpty(t, c.Bad, "%s, %s: %s", name, f.Toolbox, c.Text)
+			}
+		}
+	})
+}
+
+// Whatever is overwritten is saved before, and can be put back, by each toolbox.
+func TestSectorsAreSavedBeforeTheyAreOverwritten(t *testing.T) {
+	everyStep(t, func(name string, s repair.PlanStep, forms []repair.Form) {
+		for _, f := range forms {
+			if len(s.Saves) == 0 || f.Shell == "" {
+				continue
+			}
+			require.Greater(t, len(f.Commands), len(s.Saves), name)
+			assert.NotEmpty(t, f.PutBack, name)
+			save := map[repair.Shell]string{repair.POSIX: `dd if="$clone"`, repair.Batch: "latchkey-capture"}[f.Shell]
+			for i := range s.Saves {
+				assert.True(t, strings.HasPrefix(f.Commands[i+1].Text, save), "%s, %s: %s", name, f.Toolbox, f.Commands[i+1].Text)
+			}
+		}
+	})
+}
+
+// No line names a disk by a number alone: the lines that write come after a guard
+// that stops.
+func TestEveryFormBeginsWithAGuard(t *testing.T) {
+	everyStep(t, func(name string, s repair.PlanStep, forms []repair.Form) {
+		for _, f := range forms {
+			if f.Shell != "" && s.Disk != "" {
+				assert.Contains(t, f.Commands[0].Text, "stop.", "%s, %s", name, f.Toolbox)
+				assert.Contains(t, f.Commands[0].Text, "exit", "%s, %s", name, f.Toolbox)
+			}
+		}
+	})
+}
+
+// After a repair of sectors alone the commands that put them back leave the disk as
+// it was, byte by byte.
+func TestPuttingBack(t *testing.T) {
+	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
+	codeless := legacyDisk(0)
+	codeless.BootCode = ""
+	for name, c := range map[string]struct {
+		mode  firmware.Mode
+		image *diskmaker.Image
+	}{
+		"protective": {firmware.UEFI, spoiled(windows(7), 446, make([]byte, 66)...)},
+		"active":     {firmware.Legacy, legacyDisk().MustBuild()},
+		"hidden":     {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0)},
+		"boot code":  {firmware.Legacy, codeless.MustBuild()},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := repair.Find(machine(t, c.mode, c.image), repair.Linux)
+			require.Len(t, p.Steps, 1, p.Reason)
+			path, untouched := filepath.Join(t.TempDir(), "clone.img"), filepath.Join(t.TempDir(), "untouched.img")
+			require.NoError(t, c.image.WriteFile(path))
+			require.NoError(t, c.image.WriteFile(untouched))
+			text := "set -e\n"
+			for _, command := range p.Steps[0].Commands {
+				text += command.Text + "\n"
+			}
+			text += `if cmp -s "$clone" ` + untouched + "; then echo 'The repair changed nothing.'; exit 1; fi\n"
+			for _, command := range p.Steps[0].PutBack {
+				text += command.Text + "\n"
+			}
+			runOnLoop(t, path, text+`cmp "$clone" `+untouched)
+		})
+	}
+}
+
+// A boot sector that was overwritten is written anew from the copy that the file
+// system keeps, and the bytes agree.
+func TestABootSectorFromItsCopy(t *testing.T) {
+	reference.Need(t, "losetup", "blkid", "lsblk", "blockdev", "dd")
+	zeros := make([]byte, 512)
+	for name, c := range map[string]struct {
+		mode  firmware.Mode
+		image *diskmaker.Image
+	}{
+		"NTFS":  {firmware.Legacy, spoiled(legacyDisk(0), 1<<20, zeros...)},
+		"FAT32": {firmware.UEFI, spoiled(windows(1), 1<<20, zeros...)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := machine(t, c.mode, c.image)
+			p := repair.Find(m, repair.Linux)
+			require.Equal(t, []string{"copy-boot-sector"}, actionsOf(p), p.Reason)
+			path := filepath.Join(t.TempDir(), "clone.img")
+			require.NoError(t, c.image.WriteFile(path))
+			runOnLoop(t, path, script(p, repair.Linux))
+			trace := startup.Simulate(fromFile(t, c.mode, path))
+			assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
+		})
+	}
+}
+
+// twoDisks is a machine with both disks attached, the original found first.
+func twoDisks(t *testing.T, original, copied *diskmaker.Image) startup.Machine {
+	t.Helper()
+	m := machine(t, firmware.UEFI, copied)
+	on, err := disk.New(original, original.Size, 512)
+	require.NoError(t, err)
+	m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)})
+	m.DeviceOrder = []string{"a", "b"}
+	return m
+}
+
+// An entry that leads to the clone already is moved to the front, the least that
+// can be done.
+func TestAnEntryOfTheCloneIsMovedToTheFront(t *testing.T) {
+	clone := windows(2)
+	clone.Partitions[0].GUID = disk.MustGUID("AAAAAAAA-0000-4000-8000-000000000001")
+	m := twoDisks(t, windows(1).MustBuild(), clone.MustBuild())
+	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}, Order: []uint16{0, 3}}
+	for number, d := range map[uint16]startup.Drive{0: m.Drives[1], 3: m.Drives[0]} {
+		p := d.Contents.Layout.Partitions[0]
+		entries.All[number] = firmware.Entry{Number: number, Description: "Tern's kiosk", Active: true,
+			Path: firmware.Path{Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, GUID: p.GUID}, File: `\EFI\BOOT\BOOTX64.EFI`}}
+	}
+	m.Firmware.Entries = entries
+	require.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)
+	p := repair.Find(m)
+	require.Equal(t, []string{"entry-first"}, actionsOf(p), p.Reason)
+	require.NotEmpty(t, p.Steps[0].Also)
+	linux := p.Steps[0].Also[0]
+	assert.Equal(t, repair.Linux, linux.Toolbox)
+	assert.Contains(t, linux.Commands[0].Text, `Boot0003`)
+	assert.Contains(t, linux.Commands[0].Text, `Tern'\''s kiosk`)
+	assert.Contains(t, linux.Commands[1].Text, "--bootorder 0003,0000")
+	assert.Contains(t, p.Steps[0].Undo, "0000,0003")
+	assert.Equal(t, []uint16{0, 3}, entries.Order, "the machine that was planned for is left as it is")
+}
+
+// The old drive's own system can do what a recovery environment does, when it
+// starts and the disks can be told apart.
+func TestTheOldDrivePutBack(t *testing.T) {
+	empty := windows(2)
+	empty.Partitions[0].Volume.Files = nil
+	empty.Partitions[0].GUID = disk.MustGUID("AAAAAAAA-0000-4000-8000-000000000001")
+	m := twoDisks(t, windows(1).MustBuild(), empty.MustBuild())
+	m.Drives[1].Attached = fact.Tell(false)
+	p := repair.Find(m, repair.OldDrive)
+	require.Equal(t, []string{"windows-boot-files"}, actionsOf(p), p.Reason)
+	s := p.Steps[0]
+	assert.True(t, s.Commands[0].ByHand, "first the drive is put back")
+	assert.True(t, s.Commands[len(s.Commands)-1].ByHand, "last the drives are as before")
+	assert.Equal(t, repair.Batch, s.Shell)
+	assert.Contains(t, script(p, repair.OldDrive), "BY HAND: Power off.")
+
+	same := windows(1) // the identifier of the original
+	same.Partitions[0].Volume.Files = nil
+	p = repair.Find(twoDisks(t, windows(1).MustBuild(), same.MustBuild()), repair.OldDrive)
+	assert.Empty(t, p.Steps, "Windows takes one of two disks with one identifier offline")
+}
