@@ -25,6 +25,7 @@ type Device struct {
 	Bus                string
 	Model              string
 	Variables          map[string][]byte // the firmware's boot variables
+	Running            bool              // the system that reads it runs from it
 }
 
 // openSized opens an image or a block device for reading only and returns its
@@ -54,12 +55,7 @@ func openSized(path string) (*os.File, int64, error) {
 // how far it got. Both logical sector sizes are tried, so that the capture serves
 // the drive on either kind of port.
 func Take(ctx context.Context, d *Device, source string, sectorSize int, now time.Time, report func(Progress)) (Manifest, error) {
-	if sectorSize == 0 {
-		sectorSize = d.LogicalSectorSize
-	}
-	if sectorSize == 0 {
-		sectorSize = 512
-	}
+	sectorSize = d.SectorSizeOr(sectorSize)
 	recorder := NewRecorder(d, d.Size, sectorSize)
 	recorder.Watch(ctx, report)
 	var paths []string
@@ -86,8 +82,25 @@ func Take(ctx context.Context, d *Device, source string, sectorSize int, now tim
 	if len(recorder.Extents()) == 0 {
 		return Manifest{}, fmt.Errorf("%s: nothing of it could be read", source)
 	}
+	m := d.manifest(source, sectorSize, now)
+	m.Extents, m.Counts = recorder.Extents(), counts
+	return m, nil
+}
+
+func (d *Device) manifest(source string, sectorSize int, now time.Time) Manifest {
 	return Manifest{
 		Capacity: d.Size - d.Size%int64(sectorSize), LogicalSectorSize: sectorSize, PhysicalSectorSize: d.PhysicalSectorSize,
-		Bus: d.Bus, Model: d.Model, Source: source, TakenAt: now.UTC(), Extents: recorder.Extents(), Counts: counts,
-	}, nil
+		Bus: d.Bus, Model: d.Model, Running: d.Running, Source: source, TakenAt: now.UTC(),
+	}
+}
+
+// SectorSizeOr returns the device's logical sector size in bytes: the one that is
+// given, else the one that the system tells, else 512.
+func (d *Device) SectorSizeOr(given int) int {
+	for _, size := range []int{given, d.LogicalSectorSize} {
+		if size != 0 {
+			return size
+		}
+	}
+	return 512
 }

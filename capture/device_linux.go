@@ -40,6 +40,7 @@ func (d *Device) describe(path string) {
 	d.LogicalSectorSize = sysNumber(filepath.Join(dir, "queue/logical_block_size"))
 	d.PhysicalSectorSize = sysNumber(filepath.Join(dir, "queue/physical_block_size"))
 	d.Model = sysText(filepath.Join(dir, "device/model"))
+	d.Running = runsFrom("/", filepath.Base(path))
 	where, err := filepath.EvalSymlinks(dir)
 	if err != nil {
 		return
@@ -52,6 +53,41 @@ func (d *Device) describe(path string) {
 			return
 		}
 	}
+}
+
+// runsFrom reports whether the root file system lies on a disk, itself or by way
+// of what the kernel maps onto it. Linux' /proc/self/mountinfo (proc(5)) and
+// /sys/dev/block. top is the folder that holds proc and sys.
+func runsFrom(top, disk string) bool {
+	raw, err := os.ReadFile(filepath.Join(top, "proc/self/mountinfo"))
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(raw)) {
+		f := strings.Fields(line) // ID, parent, major:minor, root, mount point
+		if len(f) > 4 && f[4] == "/" && liesOn(filepath.Join(top, "sys/dev/block", f[2]), disk, 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// liesOn follows a block device down to the disks under it.
+func liesOn(device, disk string, depth int) bool {
+	dir, err := filepath.EvalSymlinks(device)
+	if err != nil || depth > 8 {
+		return false
+	}
+	if filepath.Base(dir) == disk || filepath.Base(filepath.Dir(dir)) == disk {
+		return true
+	}
+	under, _ := filepath.Glob(filepath.Join(dir, "slaves/*"))
+	for _, u := range under {
+		if liesOn(u, disk, depth+1) {
+			return true
+		}
+	}
+	return false
 }
 
 func sysText(path string) string {

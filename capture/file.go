@@ -35,16 +35,18 @@ const (
 
 // Manifest says what a capture holds and of what disk.
 type Manifest struct {
-	Format             string    `json:"format"`
-	Version            int       `json:"version"`
-	Capacity           int64     `json:"capacity"`                     // bytes
-	LogicalSectorSize  int       `json:"logicalSectorSize"`            // bytes
-	PhysicalSectorSize int       `json:"physicalSectorSize,omitempty"` // bytes
-	Bus                string    `json:"bus,omitempty"`
-	Model              string    `json:"model,omitempty"`
-	Source             string    `json:"source"` // what was captured, as it was named
-	TakenAt            time.Time `json:"takenAt"`
-	Extents            []Extent  `json:"extents"` // in the order of sectors.bin
+	Format             string `json:"format"`
+	Version            int    `json:"version"`
+	Capacity           int64  `json:"capacity"`                     // bytes
+	LogicalSectorSize  int    `json:"logicalSectorSize"`            // bytes
+	PhysicalSectorSize int    `json:"physicalSectorSize,omitempty"` // bytes
+	Bus                string `json:"bus,omitempty"`
+	Model              string `json:"model,omitempty"`
+	// Running: the system that took the capture ran from this very disk.
+	Running bool      `json:"running,omitempty"`
+	Source  string    `json:"source"` // what was captured, as it was named
+	TakenAt time.Time `json:"takenAt"`
+	Extents []Extent  `json:"extents"` // in the order of sectors.bin
 	// Counts are figures that were counted over bytes which the capture leaves out.
 	Counts []disk.Count `json:"counts,omitempty"`
 }

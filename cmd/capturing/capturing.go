@@ -10,6 +10,8 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -22,6 +24,7 @@ import (
 func Command() *cobra.Command {
 	var out string
 	var sectorSize int
+	var only string
 	cmd := &cobra.Command{
 		Use: "capture DEVICE-OR-IMAGE -o FILE", Short: "Save the sectors of a disk that a check needs",
 		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only.",
@@ -30,7 +33,7 @@ func Command() *cobra.Command {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
 			progress := showProgress(cmd.ErrOrStderr())
-			m, written, err := takeCapture(ctx, args[0], out, sectorSize, progress)
+			m, written, err := takeCapture(ctx, args[0], out, only, sectorSize, progress)
 			progress(capture.Progress{})
 			if err != nil {
 				return err
@@ -46,6 +49,8 @@ func Command() *cobra.Command {
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the capture file to write")
 	cmd.Flags().IntVar(&sectorSize, "sector-size", 0, "logical sector size in bytes, 512 or 4096, where the system does not tell")
+	cmd.Flags().StringVar(&only, "sectors", "", "save just these sectors, FIRST+COUNT, before something overwrites them")
+	cmd.AddCommand(putBackCommand())
 	return cmd
 }
 
@@ -84,7 +89,7 @@ func told(m capture.Manifest) string {
 
 // takeCapture writes a capture beside its final place and moves it there when
 // it is whole.
-func takeCapture(ctx context.Context, device, out string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, int64, error) {
+func takeCapture(ctx context.Context, device, out, only string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, int64, error) {
 	var none capture.Manifest
 	if out == "" {
 		return none, 0, errors.New("no file to write: give -o FILE")
@@ -100,7 +105,7 @@ func takeCapture(ctx context.Context, device, out string, sectorSize int, progre
 	if same(device, out) {
 		return none, 0, fmt.Errorf("%s is what is to be captured: give another file to write", out)
 	}
-	m, err := capture.Take(ctx, d, filepath.Base(device), sectorSize, time.Now(), progress)
+	m, err := take(ctx, d, device, only, sectorSize, progress)
 	if err != nil {
 		return none, 0, err
 	}
@@ -122,6 +127,48 @@ func takeCapture(ctx context.Context, device, out string, sectorSize int, progre
 		return none, 0, err
 	}
 	return m, info.Size(), os.Rename(part, out)
+}
+
+func take(ctx context.Context, d *capture.Device, device, only string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, error) {
+	if only == "" {
+		return capture.Take(ctx, d, filepath.Base(device), sectorSize, time.Now(), progress)
+	}
+	first, count, found := strings.Cut(only, "+")
+	from, errFrom := strconv.ParseUint(first, 10, 64)
+	n, errCount := strconv.ParseUint(count, 10, 64)
+	if !found || errFrom != nil || errCount != nil {
+		return capture.Manifest{}, fmt.Errorf("--sectors %q: expected FIRST+COUNT, such as 0+34", only)
+	}
+	return capture.TakeSectors(d, filepath.Base(device), d.SectorSizeOr(sectorSize), from, n, time.Now())
+}
+
+func putBackCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "put-back FILE DEVICE-OR-IMAGE", Short: "Write saved sectors back to the disk that they were saved of",
+		Long: "Write the sectors that a file holds back to the disk that they were saved of, and read them again. A disk of another capacity is refused.",
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			info, err := f.Stat()
+			if err != nil {
+				return err
+			}
+			kept, err := capture.ReadCapture(f, info.Size())
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			written, err := capture.PutBack(kept, args[1])
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s: %s put back, and read again: the same bytes\n", args[1], disk.Binary(written))
+			return err
+		},
+	}
 }
 
 // same reports whether two names lead to one file.

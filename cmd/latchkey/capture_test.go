@@ -48,3 +48,62 @@ func TestCaptureRefusesBadInput(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 512<<20, info.Size(), "the disk is still there")
 }
+
+// What was saved before a repair is put back byte by byte, and onto no other disk.
+func TestSectorsAreSavedAndPutBack(t *testing.T) {
+	dir := withDisk(t, nil)
+	image, kept := filepath.Join(dir, "b.img"), filepath.Join(dir, "kept.lkcap")
+	out, code := run(t, "capture", image, "--sectors", "0+34", "-o", kept)
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "17 KiB of it in 1 piece")
+	head := func() []byte {
+		f, err := os.Open(image)
+		require.NoError(t, err)
+		defer f.Close()
+		b := make([]byte, 40*512)
+		_, err = f.ReadAt(b, 0)
+		require.NoError(t, err)
+		return b
+	}
+	before := head()
+	f, err := os.OpenFile(image, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(make([]byte, 34*512), 0)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.NotEqual(t, before, head())
+
+	other := filepath.Join(dir, "other.img")
+	require.NoError(t, os.WriteFile(other, make([]byte, 1<<20), 0o600))
+	out, code = run(t, "capture", "put-back", kept, other)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "it is another disk, nothing was written")
+	raw, err := os.ReadFile(other)
+	require.NoError(t, err)
+	assert.Equal(t, make([]byte, 1<<20), raw)
+
+	out, code = run(t, "capture", "put-back", kept, image)
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "the same bytes")
+	assert.Equal(t, before, head())
+}
+
+func TestBadSectorsAreRefused(t *testing.T) {
+	dir := withDisk(t, nil)
+	image, kept := filepath.Join(dir, "b.img"), filepath.Join(dir, "kept.lkcap")
+	for only, want := range map[string]string{
+		"5":         "expected FIRST+COUNT",
+		"0+x":       "expected FIRST+COUNT",
+		"0+0":       "expected at least one",
+		"1048576+1": "within the 1048576 of the disk",
+		"0+1000000": "are kept at once",
+	} {
+		out, code := run(t, "capture", image, "--sectors", only, "-o", kept)
+		assert.Equal(t, 2, code, only)
+		assert.Contains(t, out, want)
+		assert.NoFileExists(t, kept)
+	}
+	out, code := run(t, "capture", "put-back", image, image)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "capture:", "an image is no file of saved sectors")
+}

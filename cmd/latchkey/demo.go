@@ -134,7 +134,7 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 		return err
 	}
 	now := time.Now().UTC()
-	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: "first-start", Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "")
+	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: "first-start", Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "", nil)
 }
 
 // addDemoTexts adds the listings and what was read off screens.

@@ -68,7 +68,7 @@ func findPart(d *startup.Drive, name string, p disk.Partition) Command {
 func saveWindows(action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, s.First, s.Count, kept(action, s, "capture")),
+		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, s.First, s.Count, kept(action, s, "lkcap")),
 			Good: "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy latchkey-capture.exe into the folder you are in. Without a copy do not go on."})
 	}
 	return cmds
@@ -81,7 +81,7 @@ func putBackWindows(d *startup.Drive, action string, saves []Sectors) []Command 
 	cmds := []Command{{ByHand: true, Text: fmt.Sprintf("In diskpart, list disk: find the %s by its capacity, %sB, and put its number in the place of N.", d.Role, shownByDiskpart(int64(d.Contents.Layout.Sectors)*int64(d.Contents.Layout.SectorSize))),
 		Good: "One disk has that capacity.", Bad: "Unplug the other one."}}
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture put-back %s \\.\PhysicalDriveN`, kept(action, s, "capture")),
+		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture put-back %s \\.\PhysicalDriveN`, kept(action, s, "lkcap")),
 			Good: "Put back, and read again: the same bytes.", Bad: "Access denied: the sectors lie in a volume that is in use. Give it no letter, or put them back in a live Linux."})
 	}
 	return cmds

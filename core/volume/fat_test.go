@@ -123,7 +123,7 @@ func TestDamagedFATBootSectors(t *testing.T) {
 			assert.False(t, v.IsFAT())
 			require.Len(t, v.Problems, 2)
 			assert.Equal(t, c.code, v.Problems[0].Code)
-			assert.Equal(t, "fat-only-backup", v.Problems[1].Code, "mkfs.vfat keeps a copy in sector 6")
+			assert.Equal(t, "fat-only-backup", v.Problems[1].Code, "the writer keeps a copy in sector 6")
 			assert.Positive(t, v.Problems[0].Source.Offset)
 		})
 	}

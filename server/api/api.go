@@ -59,6 +59,7 @@ func Register(engine *gin.Engine, s *store.Store, j *judge.Judge, downloads stri
 	a.registerListings(group)
 	a.registerDownloads(group)
 	a.registerRepair(group)
+	a.registerFirstStart(group)
 	huma.Get(group, "/health", a.health)
 	return group.OpenAPI()
 }

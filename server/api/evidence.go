@@ -45,7 +45,7 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	defer in.RawBody.Form.RemoveAll()
 	for _, f := range []huma.FormFile{form.File, form.Tail} {
 		if f.Size > maxUpload {
-			return nil, huma.Error413RequestEntityTooLarge(fmt.Sprintf("%s has %d bytes: at most 64 MiB are taken. The first MiB of the disk and its last MiB are enough for most checks.", f.Filename, f.Size))
+			return nil, tooLarge(f)
 		}
 	}
 	sectorSize := form.SectorSize
@@ -103,10 +103,7 @@ func (a *API) addCapture(ctx context.Context, in *evidenceInput, version uint32)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("The file is an archive, but " + err.Error() + ".")
 	}
-	e := &store.Evidence{
-		CaseID: in.ID, Role: in.Role, Filename: filepath.Base(form.File.Filename), Capacity: c.Capacity, SectorSize: c.LogicalSectorSize,
-		Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts,
-	}
+	e := capturedEvidence(in.ID, in.Role, filepath.Base(form.File.Filename), c)
 	if form.SectorSize == 512 || form.SectorSize == 4096 {
 		e.SectorSize = form.SectorSize // as attached now
 	}
@@ -114,6 +111,17 @@ func (a *API) addCapture(ctx context.Context, in *evidenceInput, version uint32)
 		return nil, problem(err)
 	}
 	return a.recheck(ctx, in.ID)
+}
+
+func capturedEvidence(id uint64, role, filename string, c *capture.Captured) *store.Evidence {
+	return &store.Evidence{
+		CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity, SectorSize: c.LogicalSectorSize,
+		Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts,
+	}
+}
+
+func tooLarge(f huma.FormFile) error {
+	return huma.Error413RequestEntityTooLarge(fmt.Sprintf("%s has %d bytes: at most 64 MiB are taken. The first MiB of the disk and its last MiB are enough for most checks.", f.Filename, f.Size))
 }
 
 func tailSize(f huma.FormFile) int64 {

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -19,7 +18,6 @@ import (
 func (a *API) registerRepair(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-plan", Method: http.MethodGet, Path: "/cases/{id}/plan", Summary: "Plan the repair from what was done so far"}, a.plan)
 	huma.Register(api, huma.Operation{OperationID: "mark-step", Method: http.MethodPost, Path: "/cases/{id}/marks", Summary: "Tick off a step, or mark it as failed or skipped"}, a.mark)
-	huma.Register(api, huma.Operation{OperationID: "first-start", Method: http.MethodPost, Path: "/cases/{id}/first-start", Summary: "Record a first start, and from which disk it came up"}, a.firstStart)
 	huma.Register(api, huma.Operation{OperationID: "get-script", Method: http.MethodGet, Path: "/cases/{id}/plan/script", Summary: "A toolbox's steps as a script"}, a.script)
 }
 
@@ -200,61 +198,4 @@ func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error
 		name = "repair.cmd"
 	}
 	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, name), []byte(text)}, nil
-}
-
-type firstStartInput struct {
-	CaseID
-	IfMatch
-	Body struct {
-		judge.Seen
-		Failed string `json:"failed,omitempty" maxLength:"500" doc:"What the screen said, when it did not come up"`
-		Who    string `json:"who" minLength:"1" maxLength:"80"`
-	}
-}
-
-type firstStartOutput struct {
-	Body struct {
-		judge.Proof
-		Case Case `json:"case"`
-	}
-}
-
-// firstStart records a first start. One that failed leads back to the repair with
-// what the screen said; one from the clone proves the case.
-func (a *API) firstStart(ctx context.Context, in *firstStartInput) (*firstStartOutput, error) {
-	version, err := in.parse()
-	if err != nil {
-		return nil, err
-	}
-	c, err := a.store.Get(ctx, in.ID)
-	if err != nil {
-		return nil, problem(err)
-	}
-	proof := &judge.Proof{From: "open", Why: "It did not come up: " + in.Body.Failed}
-	if in.Body.Failed == "" {
-		proof, err = a.judge.FirstStart(ctx, c, in.Body.Seen)
-		var bad *judge.BadChange
-		if errors.As(err, &bad) {
-			return nil, huma.Error422UnprocessableEntity(bad.Text)
-		}
-		if err != nil {
-			return nil, problem(err)
-		}
-	}
-	m := &store.Mark{CaseID: in.ID, Step: "first-start", Title: "First start", State: store.MarkFailed, Note: proof.Why, Who: strings.TrimSpace(in.Body.Who)}
-	var at *time.Time
-	if proof.From == "clone" {
-		now := time.Now().UTC()
-		at, m.State = &now, store.MarkDone
-	}
-	if err := a.store.Prove(ctx, version, m, at, in.Body.Failed); err != nil {
-		return nil, problem(err)
-	}
-	changed, err := a.recheck(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	out := &firstStartOutput{}
-	out.Body.Proof, out.Body.Case = *proof, changed.Body
-	return out, nil
 }

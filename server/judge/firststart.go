@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"latchkey/capture"
+	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
 	"latchkey/server/store"
@@ -28,6 +30,60 @@ type Proof struct {
 // identifier, where it is the clone's alone, and the capacity, where the disks
 // differ in it.
 func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, error) {
+	var size int64
+	if strings.TrimSpace(s.Capacity) != "" {
+		var err error
+		if size, _, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
+			return nil, &BadChange{"capacity: " + err.Error()}
+		}
+	}
+	return j.prove(ctx, c, plainID(s.ID), size)
+}
+
+// FirstStartCaptured judges by a capture that the system itself took of the disk
+// it came up from.
+func (j *Judge) FirstStartCaptured(ctx context.Context, c *store.Case, taken *capture.Captured) (*Proof, error) {
+	if !taken.Running {
+		return nil, &BadChange{"file: the capture does not say that the system which took it runs from this disk. Start the machine from the clone, and take the capture there: latchkey-capture of the disk that the system runs from."}
+	}
+	on, err := disk.New(taken.Sectors, taken.Capacity, taken.LogicalSectorSize)
+	if err != nil {
+		return nil, &BadChange{"file: " + err.Error()}
+	}
+	l := disk.ReadLayout(on)
+	id, _ := l.DiskID().Get()
+	p, err := j.prove(ctx, c, plainID(id), taken.Capacity)
+	if err != nil {
+		return nil, err
+	}
+	if p.From == "open" {
+		if err := j.apart(ctx, c, taken, startup.Examine(on), p); err != nil {
+			return nil, err
+		}
+	}
+	p.Why = "By a capture that the running system took of its own disk. " + p.Why
+	return p, nil
+}
+
+// apart tells two disks of one identifier and one capacity apart by what else a
+// capture tells.
+func (j *Judge) apart(ctx context.Context, c *store.Case, taken *capture.Captured, of *startup.Contents, p *Proof) error {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return err
+	}
+	models := map[string]string{}
+	for _, d := range c.Drives {
+		models[d.Role] = d.Model
+	}
+	if role, why := compare.Belongs(of, taken.Model, a.machine.Drives, models); role != "" {
+		p.From, p.Why = role, fmt.Sprintf("The disk is the %s: %s.", role, why)
+	}
+	return nil
+}
+
+// prove holds an identifier and a capacity against the disks of a case.
+func (j *Judge) prove(ctx context.Context, c *store.Case, id string, size int64) (*Proof, error) {
 	a, err := j.assemble(ctx, c)
 	if err != nil {
 		return nil, err
@@ -40,13 +96,7 @@ func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, 
 			}
 		}
 	}
-	var size int64
-	if strings.TrimSpace(s.Capacity) != "" {
-		if size, _, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
-			return nil, &BadChange{"capacity: " + err.Error()}
-		}
-	}
-	p := prove(known[0], known[1], plainID(s.ID), size)
+	p := prove(known[0], known[1], id, size)
 	return &p, nil
 }
 

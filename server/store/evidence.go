@@ -68,31 +68,41 @@ var (
 // given version. What the evidence tells of the drive (its model and bus) is
 // taken over; empty strings tell nothing.
 func (s *Store) AddEvidence(ctx context.Context, e *Evidence, version uint32, r io.ReaderAt, model, bus string) error {
-	e.ReceivedAt = time.Now().UTC()
-	told := map[string]any{}
-	if model != "" {
-		told["model"] = model
-	}
-	if bus != "" {
-		told["bus"] = bus
-	}
 	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := claim(tx, e.CaseID, version); err != nil {
 			return err
 		}
-		if err := tx.Create(e).Error; err != nil {
-			return err
-		}
-		if err := writeChunks(tx, e, r); err != nil {
-			return err
-		}
-		told["evidence_id"] = e.ID
-		res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", e.CaseID, e.Role).Updates(told)
-		if res.Error == nil && res.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		return res.Error
+		return (&Captured{e, r, model, bus}).add(tx)
 	}))
+}
+
+// Captured is evidence with the bytes that it holds and what it tells of the drive.
+type Captured struct {
+	*Evidence
+	Sectors    io.ReaderAt
+	Model, Bus string
+}
+
+func (e *Captured) add(tx *gorm.DB) error {
+	e.ReceivedAt = time.Now().UTC()
+	if err := tx.Create(e.Evidence).Error; err != nil {
+		return err
+	}
+	if err := writeChunks(tx, e.Evidence, e.Sectors); err != nil {
+		return err
+	}
+	told := map[string]any{"evidence_id": e.ID}
+	if e.Model != "" {
+		told["model"] = e.Model
+	}
+	if e.Bus != "" {
+		told["bus"] = e.Bus
+	}
+	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", e.CaseID, e.Role).Updates(told)
+	if res.Error == nil && res.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return res.Error
 }
 
 // pager is implemented by sparse sources that know which bytes they hold.

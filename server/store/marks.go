@@ -82,12 +82,18 @@ func (c *Case) LatestEvidence() time.Time {
 }
 
 // Prove records what a first start showed: at is nil when it was not from the
-// clone. It is a mark of the case's history too.
-func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string) error {
+// clone. It is a mark of the case's history too. Evidence that it was proved by,
+// unless nil, comes into force.
+func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string, by *Captured) error {
 	m.At = time.Now().UTC()
 	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := claim(tx, m.CaseID, version); err != nil {
 			return err
+		}
+		if by != nil {
+			if err := by.add(tx); err != nil {
+				return err
+			}
 		}
 		changes := map[string]any{"proved_at": at, "proof": m.Note}
 		if said != "" {

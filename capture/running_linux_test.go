@@ -1,0 +1,38 @@
+package capture
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A tree as the kernel lays it out: partition 2 of sda carries a mapped device that
+// holds the root.
+func TestWhichDiskASystemRunsFrom(t *testing.T) {
+	root := func(device string) string {
+		top := t.TempDir()
+		for _, dir := range []string{"proc/self", "sys/dev/block", "sys/devices/ata1/block/sda/sda2", "sys/devices/nvme/nvme0n1/nvme0n1p1", "sys/devices/virtual/block/dm-0/slaves"} {
+			require.NoError(t, os.MkdirAll(filepath.Join(top, dir), 0o755))
+		}
+		for name, to := range map[string]string{
+			"sys/dev/block/8:2":                          "../../devices/ata1/block/sda/sda2",
+			"sys/dev/block/259:1":                        "../../devices/nvme/nvme0n1/nvme0n1p1",
+			"sys/dev/block/254:0":                        "../../devices/virtual/block/dm-0",
+			"sys/devices/virtual/block/dm-0/slaves/sda2": "../../../../ata1/block/sda/sda2",
+		} {
+			require.NoError(t, os.Symlink(to, filepath.Join(top, name)))
+		}
+		mounts := "22 1 0:21 / /proc rw - proc proc rw\n23 1 " + device + " / / rw,relatime - ext4 /dev/root rw\n"
+		require.NoError(t, os.WriteFile(filepath.Join(top, "proc/self/mountinfo"), []byte(mounts), 0o600))
+		return top
+	}
+	assert.True(t, runsFrom(root("8:2"), "sda"))
+	assert.False(t, runsFrom(root("8:2"), "nvme0n1"))
+	assert.True(t, runsFrom(root("259:1"), "nvme0n1"))
+	assert.True(t, runsFrom(root("254:0"), "sda"), "by way of a mapped device")
+	assert.False(t, runsFrom(root("0:40"), "sda"), "a live system's root lies on no disk")
+	assert.False(t, runsFrom(t.TempDir(), "sda"))
+}
