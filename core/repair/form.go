@@ -91,8 +91,8 @@ func (m *move) form(t Toolbox) Form {
 		f.Commands = append([]Command{findClone(m.on)}, saveLinux(m.on, m.Action, m.Saves)...)
 		f.PutBack = putBackLinux(m.on, m.Action, m.Saves)
 	case WindowsRecovery:
-		f.Commands = append(findInWindows(m.on), saveWindows(m.Action, m.Saves)...)
-		f.PutBack = putBackWindows(m.on, m.Action, m.Saves)
+		f.Commands = append(findInWindows(m.on), saveWindows(arch(m.before), m.Action, m.Saves)...)
+		f.PutBack = putBackWindows(m.on, arch(m.before), m.Action, m.Saves)
 	default:
 		return f
 	}

@@ -47,8 +47,16 @@ func findDrive(d *startup.Drive, id string) Command {
 	return Command{
 		Text: fmt.Sprintf(`clone=$(for d in $(lsblk -dnpo NAME); do %s && echo "$d"; done; true); `+
 			`[ "$(echo "$clone" | wc -w)" = 1 ] || { echo "The %s (%s) is not here, or there are two of it: stop."; exit 1; }; echo "%s: $clone"`, test, d.Role, what, role),
-		Good: role + ": /dev/…", Bad: "Do not go on. Look at which drives are attached; unplug the original.",
+		Typed: "lsblk -dbpo NAME,SIZE,MODEL,PTUUID\nclone=/dev/…",
+		Good:  fmt.Sprintf("%s: /dev/…, the one line with %d%s.", role, size, andID(id)), Bad: "Do not go on. Look at which drives are attached; unplug the original.",
 	}
+}
+
+func andID(id string) string {
+	if id == "" {
+		return ""
+	}
+	return " and " + id
 }
 
 // identifier is the disk's as blkid prints it; "" where a damaged table may keep

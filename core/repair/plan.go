@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/startup"
 )
@@ -230,12 +231,25 @@ func (p *Plan) none(m startup.Machine, t startup.Trace, allowed []Toolbox) {
 		p.Ask = &q
 		p.Reason = "What is wrong is not known yet: answer this first. " + q.Text
 		return
+	case toldOnly(m):
+		p.Reason = "What is known of the clone was told or listed: commands that fit need its very sectors. Take a capture of the clone and add it on the Evidence screen."
+		return
 	case len(allowed) < len(Toolboxes):
 		p.Reason = "No repair is known with these toolboxes. "
 	default:
 		p.Reason = "No repair of the disk as it is leads to a start. "
 	}
 	p.Reason += lastResort(m, t)
+}
+
+// toldOnly reports whether nobody has read the clone's tables.
+func toldOnly(m startup.Machine) bool {
+	d := clone(m)
+	if d == nil || d.Contents == nil {
+		return false
+	}
+	g := d.Contents.Layout.GPT
+	return g != nil && g.Primary.State == disk.CopyTold || slices.ContainsFunc(d.Contents.Volumes, func(v startup.Volume) bool { return v.Told })
 }
 
 // lastResort is what remains when nothing can be put right. start-rules, "What a

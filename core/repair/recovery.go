@@ -1,6 +1,7 @@
 package repair
 
 import (
+	_ "embed" // the routines of the batch files
 	"fmt"
 	"strings"
 
@@ -9,36 +10,41 @@ import (
 	"latchkey/core/startup"
 )
 
-// The commands for Windows' recovery environment are lines of a batch file; for
-// typing them a doubled percent sign is a single one. They use nothing but what
-// is built into it, the tool that saves sectors aside: it has none of its own.
-// Answers are never looked for by words, which differ by language.
+// The commands for Windows' recovery environment are lines of a batch file, which
+// ends in the routines that they call; each has a form for typing by hand. They use
+// nothing but what is built into it, the tool that saves sectors aside: it has none
+// of its own. Answers are never looked for by words, which differ by language.
 
-// ask runs lines of a diskpart script, its answer in answer.txt.
-func ask(indent string, lines ...string) string {
-	return indent + `(echo ` + strings.Join(lines, "& echo ") + `) > "%TEMP%\ask.txt"` + "\r\n" +
-		indent + `diskpart /s "%TEMP%\ask.txt" > "%TEMP%\answer.txt"` + "\r\n"
-}
+// recoveryRoutines find a disk by its identifier and size, and a partition by
+// where it begins.
+//
+//go:embed recovery.cmd
+var recoveryRoutines string
 
 // findInWindows sets CLONE to the number that the recovery environment gives the
 // drive, found by its identifier and capacity, and stops when it is not there or
-// not alone. The command ver makes up for the last search, which may have found
-// nothing.
+// not alone.
 func findInWindows(d *startup.Drive) []Command {
-	id, _ := d.Contents.Layout.DiskID().Get()
+	id := diskpartID(d)
 	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
 	shown := shownByDiskpart(size)
-	text := "set CLONE=\r\nset FOUND=0\r\nfor /l %%i in (0,1,15) do (\r\n" +
-		ask("  ", "select disk %%i", "uniqueid disk", "list disk") +
-		"  type nul > \"%TEMP%\\line.txt\"\r\n" +
-		"  for /f \"usebackq tokens=1,*\" %%a in (\"%TEMP%\\answer.txt\") do if \"%%a\"==\"*\" >\"%TEMP%\\line.txt\" echo %%b\r\n" +
-		fmt.Sprintf("  find \" %s\" \"%%TEMP%%\\line.txt\" > nul\r\n", shown) +
-		"  if not errorlevel 1 (\r\n" +
-		fmt.Sprintf("    find /i \"%s\" \"%%TEMP%%\\answer.txt\" > nul\r\n", strings.Trim(id, "{}")) +
-		"    if not errorlevel 1 (set CLONE=%%i& set /a FOUND+=1)\r\n  )\r\n)\r\n" +
-		fmt.Sprintf("if not \"%%FOUND%%\"==\"1\" (echo The %s, %s, identifier %s, is not here, or there are two of it: stop.& exit /b 1)\r\n", d.Role, disk.Binary(size), id) +
-		fmt.Sprintf("echo The %s is disk %%CLONE%%\r\nver > nul", d.Role)
-	return []Command{{Text: text, Good: fmt.Sprintf("The %s is disk …: found by its identifier and by %sB. The lines are of a batch file: typed by hand, %%%%i is %%i.", d.Role, shown), Bad: "Do not go on. Unplug the original and look again: list disk in diskpart."}}
+	return []Command{{
+		Text:  fmt.Sprintf("call :find \"%s\" \"%s\"\r\nif errorlevel 1 (echo The %s, %s, identifier %s, is not here, or there are two of it: stop.& exit /b 1)\r\necho The %s is disk %%CLONE%%", id, shown, d.Role, disk.Binary(size), id, d.Role),
+		Typed: inDiskpart("list disk", "select disk …", "uniqueid disk"),
+		Good:  fmt.Sprintf("One disk of %sB, and its identifier is %s: that is the %s.", shown, id, d.Role), Bad: "Do not go on. Unplug the original and look again: list disk in diskpart."}}
+}
+
+// diskpartID is a disk's identifier as uniqueid prints it: a GUID in braces, or
+// eight hexadecimal digits; "" when it is not known.
+func diskpartID(d *startup.Drive) string {
+	id, known := d.Contents.Layout.DiskID().Get()
+	switch {
+	case !known:
+		return ""
+	case d.Contents.Layout.Style == disk.StyleGPT:
+		return "{" + strings.ToUpper(strings.Trim(id, "{}")) + "}"
+	}
+	return strings.ToUpper(id)
 }
 
 // shownByDiskpart is a capacity as list disk shows it, without its last letter,
@@ -52,93 +58,114 @@ func shownByDiskpart(size int64) string {
 	return ""
 }
 
-// findPart sets a name to the number that diskpart gives a partition, found by
-// where it begins: tools count partitions differently.
-func findPart(d *startup.Drive, name string, p disk.Partition) Command {
+// findPart sets PART to the number that diskpart gives a partition, found by where
+// it begins: tools count partitions differently.
+func findPart(offset uint64) string {
+	return fmt.Sprintf("call :part %d\r\nif errorlevel 1 (echo No partition of the clone begins at byte %d: stop.& exit /b 1)\r\n", offset, offset)
+}
+
+// onPart runs lines of a diskpart script on a partition of the clone.
+func onPart(d *startup.Drive, p disk.Partition, good string, lines ...string) Command {
 	offset := p.Start * uint64(d.Contents.Layout.SectorSize)
-	text := "set " + name + "=\r\nfor /l %%i in (1,1,32) do (\r\n" +
-		ask("  ", "select disk %CLONE%", "select partition %%i", "detail partition") +
-		fmt.Sprintf("  for /f \"usebackq tokens=2 delims=:\" %%%%a in (\"%%TEMP%%\\answer.txt\") do for /f %%%%b in (\"%%%%a\") do if \"%%%%b\"==\"%d\" set %s=%%%%i\r\n)\r\n", offset, name) +
-		fmt.Sprintf("if not defined %s (echo No partition of the clone begins at byte %d: stop.& exit /b 1)\r\necho It is partition %%%s%%\r\nver > nul", name, offset, name)
-	return Command{Text: text, Good: fmt.Sprintf("It is partition …: the one that begins at byte %d.", offset), Bad: "The disk has changed since it was looked at: take a new capture, and have the plan made anew."}
+	c := diskpart(good, append([]string{"select partition %PART%"}, lines...)...)
+	c.Text = findPart(offset) + c.Text
+	c.Typed = inDiskpart(append([]string{"select disk …", "list partition", "select partition …", "detail partition"}, lines...)...)
+	c.Good = fmt.Sprintf("The offset in bytes is %d, before you go on. Then: %s", offset, good)
+	c.Bad = "Another offset: it is another partition, or the disk has changed since it was looked at; take a new capture. " + c.Bad
+	return c
+}
+
+// captureProgram is the capture command's build for a machine.
+func captureProgram(a firmware.Arch) string {
+	if a == firmware.ARM64 {
+		return "latchkey-capture-windows-arm64"
+	}
+	return "latchkey-capture-windows-amd64"
 }
 
 // saveWindows keeps sectors with the capture command, which lies beside the batch
 // file.
-func saveWindows(action string, saves []Sectors) []Command {
+func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, s.First, s.Count, kept(action, s, "lkcap")),
-			Good: "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy latchkey-capture.exe into the folder you are in. Without a copy do not go on."})
+		cmds = append(cmds, Command{Text: fmt.Sprintf(`%s \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, captureProgram(a), s.First, s.Count, kept(action, s, "lkcap")),
+			Good: "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on."})
 	}
 	return cmds
 }
 
-func putBackWindows(d *startup.Drive, action string, saves []Sectors) []Command {
+func putBackWindows(d *startup.Drive, a firmware.Arch, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
 	cmds := []Command{{ByHand: true, Text: fmt.Sprintf("In diskpart, list disk: find the %s by its capacity, %sB, and put its number in the place of N.", d.Role, shownByDiskpart(int64(d.Contents.Layout.Sectors)*int64(d.Contents.Layout.SectorSize))),
 		Good: "One disk has that capacity.", Bad: "Unplug the other one."}}
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`latchkey-capture put-back %s \\.\PhysicalDriveN`, kept(action, s, "lkcap")),
+		cmds = append(cmds, Command{Text: fmt.Sprintf(`%s put-back %s \\.\PhysicalDriveN`, captureProgram(a), kept(action, s, "lkcap")),
 			Good: "Put back, and read again: the same bytes.", Bad: "Access denied: the sectors lie in a volume that is in use. Give it no letter, or put them back in a live Linux."})
 	}
 	return cmds
 }
 
+// inDiskpart is what is typed into it; the dots stand for the numbers that were
+// found before.
+func inDiskpart(lines ...string) string {
+	return "diskpart\n" + strings.Join(lines, "\n") + "\nexit"
+}
+
 // diskpart runs a script on the clone.
 func diskpart(good string, lines ...string) Command {
-	var b strings.Builder
-	b.WriteString("(\r\n  echo select disk %CLONE%\r\n")
+	// The redirection stands first, so that no number at a line's end is taken for a
+	// stream's.
+	text := ">\"%TEMP%\\ask.txt\" echo select disk %CLONE%\r\n"
 	for _, l := range lines {
-		b.WriteString("  echo " + l + "\r\n")
+		text += ">>\"%TEMP%\\ask.txt\" echo " + l + "\r\n"
 	}
-	b.WriteString(") > \"%TEMP%\\repair.txt\"\r\ndiskpart /s \"%TEMP%\\repair.txt\"")
-	return Command{Text: b.String(), Good: good, Bad: "Read the message; nothing after it was done."}
+	text += `diskpart /s "%TEMP%\ask.txt"`
+	typed := []string{"select disk …"}
+	for _, l := range lines {
+		typed = append(typed, strings.ReplaceAll(l, "%PART%", "…"))
+	}
+	return Command{Text: text, Typed: inDiskpart(typed...), Good: good, Bad: "Read the message; nothing after it was done."}
 }
 
 func typeDiskpart(d *startup.Drive, p disk.Partition) []Command {
-	return []Command{findPart(d, "PART", p), diskpart("DiskPart successfully set the partition ID.", "select partition %PART%", "set id="+strings.ToLower(strings.Trim(disk.TypeESP.String(), "{}")))}
+	return []Command{onPart(d, p, "DiskPart successfully set the partition ID.", "set id="+strings.ToLower(strings.Trim(disk.TypeESP.String(), "{}")))}
 }
 
 func activeDiskpart(d *startup.Drive, p disk.Partition) []Command {
 	var cmds []Command
 	for _, q := range d.Contents.Layout.Partitions {
 		if q.Active && q.Number != p.Number && !q.Logical {
-			cmds = append(cmds, findPart(d, "PART", q), diskpart("DiskPart marked the current partition as inactive.", "select partition %PART%", "inactive"))
+			cmds = append(cmds, onPart(d, q, "DiskPart marked the current partition as inactive.", "inactive"))
 		}
 	}
-	return append(cmds, findPart(d, "PART", p), diskpart("DiskPart marked the current partition as active.", "select partition %PART%", "active"))
+	return append(cmds, onPart(d, p, "DiskPart marked the current partition as active.", "active"))
 }
 
 func createDiskpart(d *startup.Drive, shrunk int) []Command {
 	var cmds []Command
 	if shrunk >= 0 {
-		cmds = append(cmds, findPart(d, "PART", d.Contents.Layout.Partitions[shrunk]),
-			diskpart("DiskPart successfully shrunk the volume.", "select partition %PART%", fmt.Sprintf("shrink desired=%d minimum=%d", espMiB, espMiB)))
+		cmds = append(cmds, onPart(d, d.Contents.Layout.Partitions[shrunk], "DiskPart successfully shrunk the volume.", fmt.Sprintf("shrink desired=%d minimum=%d", espMiB, espMiB)))
 	}
 	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", fmt.Sprintf("create partition efi size=%d", espMiB), "format quick fs=fat32 label=SYSTEM"))
 }
 
 func formatDiskpart(d *startup.Drive, p disk.Partition) []Command {
-	return []Command{findPart(d, "PART", p), diskpart("100 percent completed; DiskPart successfully formatted the volume.", "select partition %PART%", "format quick fs=fat32 label=SYSTEM")}
+	return []Command{onPart(d, p, "100 percent completed; DiskPart successfully formatted the volume.", "format quick fs=fat32 label=SYSTEM")}
 }
 
 // lettered gives partitions of the clone letters around commands: S to the boot
 // partition and W to the system's.
 func lettered(d *startup.Drive, boot, system int, cmds ...Command) []Command {
 	parts := d.Contents.Layout.Partitions
-	var before, after []Command
-	give := func(i int, letter string) {
-		before = append(before, findPart(d, "PART", parts[i]), diskpart("DiskPart successfully assigned the drive letter.", "select partition %PART%", "assign letter="+letter))
-		after = append(after, findPart(d, "PART", parts[i]), diskpart("DiskPart successfully removed the drive letter.", "select partition %PART%", "remove letter="+letter))
-	}
-	give(boot, "S")
+	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", "assign letter=S")}
+	after := []string{"select volume S", "remove letter=S"}
 	if system >= 0 && system != boot {
-		give(system, "W")
+		before = append(before, onPart(d, parts[system], "DiskPart successfully assigned the drive letter.", "assign letter=W"))
+		after = append(after, "select volume W", "remove letter=W")
 	}
-	return append(append(before, cmds...), after...)
+	return append(append(before, cmds...), diskpart("DiskPart successfully removed the drive letter.", after...))
 }
 
 // letterOf is the letter that lettered gives the system's partition.
@@ -162,7 +189,7 @@ func windowsFilesCommands(d *startup.Drive, boot, system int, mode firmware.Mode
 		form = "BIOS"
 	}
 	cmds := []Command{
-		{Text: fmt.Sprintf("if exist %s (\r\n  attrib -h -s -r %s\r\n  move /y %s %s.bak\r\n)", store, store, store, store), Good: "1 file(s) moved; or no answer, where there is no store.", Bad: "The partition cannot be written to: mark the step as failed."},
+		{Typed: fmt.Sprintf("attrib -h -s -r %s\nmove /y %s %s.bak", store, store, store), Text: fmt.Sprintf("if exist %s (\r\n  attrib -h -s -r %s\r\n  move /y %s %s.bak\r\n)", store, store, store, store), Good: "1 file(s) moved; or no answer, where there is no store.", Bad: "The partition cannot be written to: mark the step as failed."},
 		{Text: fmt.Sprintf(`bcdboot %s:\Windows /s S: /f %s`, letter, form), Good: "Boot files successfully created.", Bad: "Failure when attempting to copy boot files: check that S: is the boot partition and " + letter + ": holds Windows."}}
 	if mode == firmware.Legacy {
 		cmds = append(cmds, bootsect)

@@ -36,7 +36,9 @@ var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux, MacRecovery, OldDriv
 
 // Command is a line to type, or a thing to do, with what to look for.
 type Command struct {
-	Text   string `json:"text"`
+	Text string `json:"text"`
+	// Typed is the same for typing by hand, where the text is made for a script.
+	Typed  string `json:"typed,omitempty"`
 	ByHand bool   `json:"byHand,omitempty" doc:"A thing to do, in words, and no line to type"`
 	Good   string `json:"good" doc:"What a good answer looks like"`
 	Bad    string `json:"bad" doc:"What to do on another one"`

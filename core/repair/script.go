@@ -34,6 +34,7 @@ func Script(p Plan, t Toolbox) (text string, shell Shell) {
 	if shell == "" {
 		return "", ""
 	}
+	b.WriteString(form.routines)
 	return b.String(), shell
 }
 
@@ -41,14 +42,15 @@ func Script(p Plan, t Toolbox) (text string, shell Shell) {
 type scriptForm struct {
 	begin, end, comment string
 	stop                string // after each command
+	routines            string // at the end
 	say                 func(string) string
 }
 
 var scriptForms = map[Shell]scriptForm{
 	POSIX: {begin: "#!/bin/sh\n# Run as root, in a live Linux, from a stick: what is saved lies beside this file.\nset -eux\ncd \"$(dirname \"$0\")\"\n",
 		end: "\n", comment: "# ", say: func(s string) string { return "echo 'BY HAND: " + strings.ReplaceAll(s, "'", `'\''`) + "'" }},
-	Batch: {begin: "@echo on\r\nrem Lay latchkey-capture.exe beside this file, on a stick: what is saved lies there too.\r\ncd /d \"%~dp0\"\r\n",
-		end: "\r\n", comment: "rem ", stop: "if errorlevel 1 exit /b 1\r\n",
+	Batch: {begin: "@echo on\r\nrem Lay the capture command beside this file, on a stick: what is saved lies there too.\r\ncd /d \"%~dp0\"\r\n",
+		end: "\r\n", comment: "rem ", routines: recoveryRoutines, stop: "if errorlevel 1 exit /b 1\r\n",
 		say: func(s string) string { return "echo BY HAND: " + batchQuote.Replace(s) + "\r\npause" }},
 }
 

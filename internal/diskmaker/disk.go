@@ -121,6 +121,23 @@ func (d Disk) Place(i int) (Place, error) {
 	return Place{Start: parts[i].first * uint64(d.SectorSize), Signature: d.Signature}, nil
 }
 
+// Placed is the disk with every partition's start, length and GUID settled.
+func (d Disk) Placed() (Disk, error) {
+	if d.SectorSize == 0 {
+		d.SectorSize = 512
+	}
+	parts, err := d.place()
+	if err != nil {
+		return d, err
+	}
+	d.Partitions = nil
+	for _, p := range parts {
+		p.Start, p.MiB = p.first, p.count*uint64(d.SectorSize)/mib
+		d.Partitions = append(d.Partitions, p.Partition)
+	}
+	return d, nil
+}
+
 // placed is a partition with its sectors settled.
 type placed struct {
 	Partition

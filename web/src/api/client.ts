@@ -35,6 +35,8 @@ export type Message = Schemas["Match"];
 export type Repair = Schemas["Repair"];
 export type PlanStep = Schemas["PlanStep"];
 export type Plan = Schemas["Plan"];
+export type StepForm = Schemas["Form"];
+export type Command = Schemas["Command"];
 export type State = Schemas["State"];
 export type Toolbox = PlanStep["toolbox"];
 export type Verdict = Schemas["Trace"]["verdict"];
@@ -142,10 +144,14 @@ export const markStep = (id: number, version: number, toolboxes: Toolbox[], body
     }),
   );
 
+/** What a first start is looked at for, besides the disk itself. */
+export type Look = "partitions" | "letters" | "files" | "activation";
+
 export interface Seen {
   id?: string;
   capacity?: string;
   failed?: string;
+  looked?: Look[];
   who: string;
 }
 
@@ -156,6 +162,24 @@ export const recordFirstStart = (id: number, version: number, body: Seen) =>
       body,
     }),
   );
+
+export function recordFirstStartCapture(
+  id: number,
+  version: number,
+  { file, looked, who }: { file: File; looked: Look[]; who: string },
+) {
+  const form = new FormData();
+  form.set("file", file);
+  form.set("who", who);
+  form.set("looked", looked.join(","));
+  return unwrap(
+    client.POST("/cases/{id}/first-start/capture", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { file: "", who },
+      bodySerializer: () => form,
+    }),
+  );
+}
 
 export const readBytes = (id: number, role: Role, offset: number, length: number) =>
   unwrap(

@@ -29,6 +29,7 @@ import {
   markStep,
   readBytes,
   recordFirstStart,
+  recordFirstStartCapture,
   switchOn,
   updateCase,
   whatIf,
@@ -97,7 +98,10 @@ export function useMarkStep(id: number, toolboxes: Toolbox[]) {
 export function useFirstStart(id: number) {
   const take = useTakeCase();
   return useMutation({
-    mutationFn: ({ version, seen }: { version: number; seen: Seen }) => recordFirstStart(id, version, seen),
+    mutationFn: ({ version, seen, file }: { version: number; seen: Seen; file?: File }) =>
+      file
+        ? recordFirstStartCapture(id, version, { file, looked: seen.looked ?? [], who: seen.who })
+        : recordFirstStart(id, version, seen),
     onSuccess: (r) => take(r.case),
   });
 }

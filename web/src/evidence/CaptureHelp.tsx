@@ -75,7 +75,7 @@ export function CaptureHelp() {
         Take a capture
       </Typography>
       <Typography variant="body2" color="text.secondary" sx={{ my: 0.75 }}>
-        One file of a few hundred kilobytes with just the sectors that decide a start. The command opens the
+        One file of a few hundred kilobytes with just the sectors that decide a start. Taking it opens the
         disk for reading only.
       </Typography>
       <TextField

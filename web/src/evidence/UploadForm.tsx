@@ -10,6 +10,7 @@ import { type Case, Problem, type Role, addEvidence } from "../api/client";
 import { useTakeCase } from "../api/queries";
 import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
+import { FilePicker } from "../parts/FilePicker";
 import { grouped, parseSize } from "../parts/format";
 
 interface Props {
@@ -149,42 +150,5 @@ function Refusal({ error, onInsist }: { error: unknown; onInsist: () => void }):
     >
       {error.message}
     </Alert>
-  );
-}
-
-function FilePicker({
-  label,
-  file,
-  onFile,
-  required,
-}: {
-  label: string;
-  file?: File;
-  onFile: (f: File | undefined) => void;
-  required?: boolean;
-}) {
-  return (
-    <Box
-      onDragOver={(e) => e.preventDefault()}
-      onDrop={(e) => {
-        e.preventDefault();
-        onFile(e.dataTransfer.files[0]);
-      }}
-      sx={{ border: "1px dashed", borderColor: "text.secondary", borderRadius: 1, p: 1 }}
-    >
-      <Typography component="label" variant="body2" sx={{ display: "block", fontWeight: 600 }}>
-        {label}
-        <Box
-          component="input"
-          type="file"
-          required={required}
-          onChange={(e: React.ChangeEvent<HTMLInputElement>) => onFile(e.target.files?.[0])}
-          sx={{ display: "block", mt: 0.5, font: "inherit", fontWeight: 400, maxWidth: "100%" }}
-        />
-      </Typography>
-      <Typography variant="caption" color="text.secondary">
-        {file ? `${file.name}, ${grouped(file.size)} bytes` : "Choose a file, or drop one here."}
-      </Typography>
-    </Box>
   );
 }

@@ -1,14 +1,17 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import { useNavigate, useOutletContext } from "react-router";
-import type { Case, Drive } from "../api/client";
+import { Link, useNavigate, useOutletContext } from "react-router";
+import type { Case, Drive, Look } from "../api/client";
 import { useCheck, useFirstStart } from "../api/queries";
 import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
+import { FilePicker } from "../parts/FilePicker";
 import { when } from "../parts/format";
 import { setWho, whoami } from "../parts/who";
 
@@ -24,6 +27,13 @@ const looks = [
   ["Mac, in a terminal", "diskutil info $(diskutil info -plist / | plutil -extract ParentWholeDisk raw -)"],
 ] as const;
 
+const rest: readonly (readonly [Look, string])[] = [
+  ["partitions", "As many partitions as the clone has"],
+  ["letters", "The drive letters as before"],
+  ["files", "Programs and files there"],
+  ["activation", "The system activated"],
+];
+
 /** The first start after the copy or the repair: which disk did the system come up from? */
 export default function FirstStartPage() {
   const c = useOutletContext<Case>();
@@ -36,7 +46,7 @@ export default function FirstStartPage() {
       <Box
         sx={{
           display: "grid",
-          gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" },
+          gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 3fr) minmax(0, 2fr)" },
           gap: 1.5,
           alignItems: "start",
         }}
@@ -51,11 +61,11 @@ export default function FirstStartPage() {
               <CommandBlock title={title} commands={command} />
             </Box>
           ))}
-          <Typography variant="body2" sx={{ mt: 1.5 }}>
-            Then the rest: as many partitions as below, the letters as before, the programs and files there,
-            the system activated.
-          </Typography>
           <Expected clone={clone} original={original} />
+          <Typography variant="body2" sx={{ mt: 1.5 }}>
+            Or let the running system prove it: take a capture, in it, of the disk that it runs from, and add
+            it here. The command is on the <Link to="../evidence">Evidence</Link> screen.
+          </Typography>
         </Paper>
         <Record key={c.version} case={c} />
       </Box>
@@ -107,14 +117,16 @@ function Expected({ clone, original }: { clone?: Drive; original?: Drive }) {
 function Record({ case: c }: { case: Case }) {
   const [id, setId] = useState("");
   const [capacity, setCapacity] = useState("");
+  const [file, setFile] = useState<File>();
+  const [looked, setLooked] = useState<Look[]>([]);
   const [failed, setFailed] = useState("");
   const [who, setName] = useState(whoami);
   const record = useFirstStart(c.id);
   const navigate = useNavigate();
-  const send = (seen: { id?: string; capacity?: string; failed?: string }) => {
+  const send = (seen: { id?: string; capacity?: string; failed?: string; looked?: Look[] }) => {
     setWho(who.trim());
     record.mutate(
-      { version: c.version, seen: { ...seen, who: who.trim() } },
+      { version: c.version, seen: { ...seen, who: who.trim() }, file: seen.failed ? undefined : file },
       { onSuccess: () => seen.failed && void navigate("../check") },
     );
   };
@@ -135,10 +147,37 @@ function Record({ case: c }: { case: Case }) {
         onChange={(e) => setCapacity(e.target.value)}
         helperText="As the screen shows it, or in bytes"
       />
+      <FilePicker
+        label="Or a capture that the running system took of its disk"
+        file={file}
+        onFile={setFile}
+      />
+      <Box component="fieldset" sx={{ border: 0, m: 0, p: 0 }}>
+        <Typography component="legend" variant="body2" sx={{ fontWeight: 600 }}>
+          Looked at too, and right
+        </Typography>
+        {rest.map(([key, words]) => (
+          <FormControlLabel
+            key={key}
+            sx={{ display: "flex", ml: "-4px" }}
+            label={<Typography variant="body2">{words}</Typography>}
+            control={
+              <Checkbox
+                size="small"
+                sx={{ p: 0.5 }}
+                checked={looked.includes(key)}
+                onChange={(e) =>
+                  setLooked(e.target.checked ? [...looked, key] : looked.filter((k) => k !== key))
+                }
+              />
+            }
+          />
+        ))}
+      </Box>
       <Button
         variant="contained"
-        disabled={record.isPending || nameless || (id.trim() === "" && capacity.trim() === "")}
-        onClick={() => send({ id: id.trim() || undefined, capacity: capacity.trim() || undefined })}
+        disabled={record.isPending || nameless || (id.trim() === "" && capacity.trim() === "" && !file)}
+        onClick={() => send({ id: id.trim() || undefined, capacity: capacity.trim() || undefined, looked })}
       >
         Which disk was it?
       </Button>

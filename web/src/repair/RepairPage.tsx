@@ -153,6 +153,10 @@ function Toolboxes({
   caseId: number;
   steps: Repair;
 }) {
+  const capture = r.steps
+    .flatMap((s) => s.commands)
+    .map((x) => /latchkey-capture-windows-\w+/.exec(x.text)?.[0])
+    .find(Boolean);
   const uses = (box: Toolbox) => r.steps.some((s) => s.toolbox === box);
   const script = (box: Toolbox) => `/api/v1/cases/${caseId}/plan/script?toolbox=${box}`;
   return (
@@ -193,6 +197,21 @@ function Toolboxes({
             Batch file
           </Button>
         )}
+        {uses("old-drive") && r.steps.some((s) => s.toolbox === "old-drive" && s.shell) && (
+          <Button component="a" href={script("old-drive")} download>
+            Script for the old drive
+          </Button>
+        )}
+        {capture && (
+          <Button
+            component="a"
+            href={`/downloads/${capture}.exe`}
+            download
+            title="Saves the sectors: lay it beside the batch file"
+          >
+            Capture command
+          </Button>
+        )}
         {r.steps.length > 0 && <Button onClick={() => window.print()}>Print</Button>}
       </Box>
     </Box>
@@ -214,12 +233,16 @@ function Printed({ steps, title, disk }: { steps: Repair["steps"]; title: string
           {s.commands.map((x, j) => (
             <Box key={j} sx={{ mt: 1 }}>
               <Box component="pre" className="mono" sx={{ m: 0, whiteSpace: "pre-wrap" }}>
-                ☐ {x.text}
+                ☐ {x.typed ?? x.text}
               </Box>
-              {x.good && <Typography variant="body2">Good: {x.good}</Typography>}
+              <Typography variant="body2">
+                Good: {x.good} Otherwise: {x.bad}
+              </Typography>
             </Box>
           ))}
-          <Typography variant="body2">Undo: {s.undo}</Typography>
+          <Typography variant="body2">
+            Saved first: {s.save} Undo: {s.undo}
+          </Typography>
         </Box>
       ))}
     </Box>

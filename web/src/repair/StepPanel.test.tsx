@@ -14,8 +14,26 @@ const step: PlanStep = {
   risk: "low",
   minutes: 5,
   undo: "Write the saved sector back.",
+  saves: [{ first: 0, count: 1 }],
+  save: "Sector 0: the commands save them first.",
   commands: [
     { text: 'sfdisk --activate "$clone" 1', good: "The partition table has been altered.", bad: "Stop." },
+  ],
+  putBack: [{ text: "dd if=before.bin", good: "1+0 records out.", bad: "Look for the file." }],
+  also: [
+    {
+      toolbox: "windows-recovery",
+      shell: "batch",
+      commands: [
+        {
+          text: "set CLONE=\r\ndiskpart /s",
+          typed: "diskpart\nlist disk",
+          good: "It is partition 1.",
+          bad: "Stop.",
+        },
+        { text: "Start the machine once.", byHand: true, good: "It comes up.", bad: "Look again." },
+      ],
+    },
   ],
   after: { verdict: "starts", headline: "Starts: the machine comes up from the clone.", pins: [] },
 };
@@ -30,8 +48,20 @@ it("names the disk, the risk, the good answer and the undo beside the command", 
   expect(panel).toHaveTextContent("the clone · Ostra N3 · 1 TB");
   expect(panel).toHaveTextContent("only what starts the system changes");
   expect(panel).toHaveTextContent("Good: The partition table has been altered. Otherwise: Stop.");
+  expect(panel).toHaveTextContent("Saved first: Sector 0: the commands save them first.");
+  expect(panel).toHaveTextContent("dd if=before.bin");
   expect(panel).toHaveTextContent("Undo: Write the saved sector back.");
   expect(panel).toHaveTextContent("Then: Starts: the machine comes up from the clone.");
+});
+
+it("shows the step by another toolbox, and what is to be done by hand", async () => {
+  render(<StepPanel step={step} done={false} disk="the clone" busy={false} onMark={() => {}} />);
+  await userEvent.click(screen.getByRole("button", { name: "Windows recovery" }));
+  const panel = screen.getByRole("region", { name: "The step" });
+  expect(panel).not.toHaveTextContent("sfdisk");
+  expect(panel).toHaveTextContent("2. By hand: Start the machine once.");
+  expect(panel).toHaveTextContent("diskpart list disk");
+  expect(panel).toHaveTextContent("The same in the batch fileset CLONE= diskpart /s");
 });
 
 it("takes no mark without a name, and keeps the name for the next step", async () => {

@@ -2,9 +2,11 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
+import ToggleButton from "@mui/material/ToggleButton";
+import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import type { MarkInput, PlanStep } from "../api/client";
+import type { Command, MarkInput, PlanStep, StepForm, Toolbox } from "../api/client";
 import { CommandBlock } from "../parts/CommandBlock";
 import { groupNumbers } from "../parts/format";
 import { setWho, whoami } from "../parts/who";
@@ -23,6 +25,9 @@ interface Props {
 /** The current step, large: its commands, risk and proof, and what became of it. */
 export function StepPanel({ step, done, disk, busy, onMark }: Props) {
   const [note, setNote] = useState("");
+  const [by, setBy] = useState<Toolbox>(step.toolbox);
+  const forms: StepForm[] = [step, ...step.also];
+  const form = forms.find((f) => f.toolbox === by) ?? step;
   const [who, setName] = useState(whoami);
   const mark = (state: MarkInput["state"]) => {
     setWho(who.trim());
@@ -34,8 +39,7 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
       <Typography variant="h2">{step.title}</Typography>
       <Typography sx={{ mt: 0.5 }}>{step.why}</Typography>
       <Typography variant="body2" sx={{ mt: 0.5 }}>
-        <b>With:</b> {toolboxName[step.toolbox]} · <b>Disk:</b> {step.disk ? disk : "none is touched"} ·{" "}
-        <b>Risk:</b>{" "}
+        <b>Disk:</b> {step.disk ? disk : "none is touched"} · <b>Risk:</b>{" "}
         <Box
           component="span"
           sx={{
@@ -47,25 +51,43 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
         </Box>{" "}
         · about {step.minutes} minutes
       </Typography>
-      {step.commands.map((c, i) => (
-        <Box key={i} sx={{ mt: 1.25 }}>
-          {step.toolbox === "firmware" || step.toolbox === "mac-recovery" ? (
-            <Typography>{c.text}</Typography>
-          ) : (
-            <CommandBlock
-              title={`${i + 1} of ${step.commands.length}${step.disk ? ` · ${disk}` : ""}`}
-              commands={c.text}
-            />
-          )}
-          <Typography variant="body2" color="text.secondary" sx={{ mt: 0.25 }}>
-            {c.good && <>Good: {groupNumbers(c.good)}</>}
-            {c.bad && <> Otherwise: {c.bad}</>}
-          </Typography>
-        </Box>
-      ))}
+      <Typography variant="body2">
+        <b>Saved first:</b> {groupNumbers(step.save)}
+      </Typography>
+      <Box className="no-print" sx={{ display: "flex", alignItems: "center", gap: 1, mt: 1 }}>
+        <Typography variant="body2" sx={{ fontWeight: 650 }}>
+          With
+        </Typography>
+        {forms.length === 1 ? (
+          <Typography variant="body2">{toolboxName[form.toolbox]}</Typography>
+        ) : (
+          <ToggleButtonGroup
+            exclusive
+            size="small"
+            aria-label="Toolbox for this step"
+            value={form.toolbox}
+            onChange={(_, box: Toolbox | null) => box && setBy(box)}
+          >
+            {forms.map((f) => (
+              <ToggleButton key={f.toolbox} value={f.toolbox} sx={{ py: 0.25, textTransform: "none" }}>
+                {toolboxName[f.toolbox]}
+              </ToggleButton>
+            ))}
+          </ToggleButtonGroup>
+        )}
+      </Box>
+      <Commands form={form} disk={step.disk ? disk : ""} />
       <Typography variant="body2" sx={{ mt: 1.25 }}>
         <b>Undo:</b> {step.undo}
       </Typography>
+      {form.putBack && form.putBack.length > 0 && (
+        <Box component="details" sx={{ my: 0.5 }}>
+          <Typography component="summary" variant="body2" sx={{ cursor: "pointer" }}>
+            How to put the saved sectors back
+          </Typography>
+          <Lines commands={form.putBack} disk={disk} />
+        </Box>
+      )}
       {step.after.headline && (
         <Typography variant="body2">
           <b>Then:</b> {step.after.headline}
@@ -110,4 +132,44 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
       </Box>
     </Paper>
   );
+}
+
+function Commands({ form, disk }: { form: StepForm; disk: string }) {
+  return (
+    <>
+      <Lines commands={form.commands} disk={disk} batch={form.shell === "batch"} />
+    </>
+  );
+}
+
+/** What to type or to do, one after the other, with what to look for. */
+function Lines({ commands, disk, batch }: { commands: Command[]; disk: string; batch?: boolean }) {
+  return commands.map((c, i) => (
+    <Box key={i} sx={{ mt: 1.25 }}>
+      {c.byHand ? (
+        <Typography>
+          {commands.length > 1 && <b>{i + 1}. By hand: </b>}
+          {c.text}
+        </Typography>
+      ) : (
+        <CommandBlock
+          title={`${i + 1} of ${commands.length}${disk ? ` · ${disk}` : ""}`}
+          commands={(batch && c.typed) || c.text}
+        />
+      )}
+      <Typography variant="body2" color="text.secondary" sx={{ mt: 0.25 }}>
+        Good: {groupNumbers(c.good)} Otherwise: {c.bad}
+      </Typography>
+      {batch && c.typed && (
+        <Box component="details">
+          <Typography component="summary" variant="body2" color="text.secondary" sx={{ cursor: "pointer" }}>
+            The same in the batch file
+          </Typography>
+          <Box component="pre" className="mono" tabIndex={0} sx={{ m: 0, p: 1, overflowX: "auto" }}>
+            {c.text.replaceAll("\r", "")}
+          </Box>
+        </Box>
+      )}
+    </Box>
+  ));
 }

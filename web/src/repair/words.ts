@@ -6,6 +6,7 @@ export const toolboxName: Record<Toolbox, string> = {
   "windows-recovery": "Windows recovery",
   linux: "Live Linux",
   "mac-recovery": "Mac recovery",
+  "old-drive": "Old drive put back",
 };
 
 export const toolboxes = Object.keys(toolboxName) as Toolbox[];

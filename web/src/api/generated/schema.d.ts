@@ -193,6 +193,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/first-start/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record a first start by a capture that was taken in the system that came up */
+        post: operations["first-start-capture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/listings": {
         parameters: {
             query?: never;
@@ -643,10 +660,13 @@ export interface components {
         };
         Command: {
             /** @description What to do on another one */
-            bad?: string;
+            bad: string;
+            /** @description A thing to do, in words, and no line to type */
+            byHand?: boolean;
             /** @description What a good answer looks like */
-            good?: string;
+            good: string;
             text: string;
+            typed?: string;
         };
         Comparison: {
             cause: string;
@@ -840,6 +860,8 @@ export interface components {
             failed?: string;
             /** @description Disk GUID or signature of the disk the system runs from */
             id?: string;
+            /** @description What else was looked at, and is as it was before */
+            looked?: ("partitions" | "letters" | "files" | "activation")[];
             who: string;
         };
         FirstStartOutputBody: {
@@ -850,6 +872,17 @@ export interface components {
              */
             from: "clone" | "original" | "neither" | "open";
             why: string;
+        };
+        Form: {
+            commands: components["schemas"]["Command"][];
+            putBack?: components["schemas"]["Command"][];
+            /**
+             * @description What the lines are of; absent when there is none to type
+             * @enum {string}
+             */
+            shell?: "posix" | "batch";
+            /** @enum {string} */
+            toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
         };
         FormFile: {
             ContentType: string;
@@ -1033,6 +1066,8 @@ export interface components {
         PlanStep: {
             action: string;
             after: components["schemas"]["State"];
+            /** @description The same step by other toolboxes */
+            also: components["schemas"]["Form"][];
             commands: components["schemas"]["Command"][];
             /** @description The drive it touches; absent when it touches none */
             disk?: string;
@@ -1040,11 +1075,21 @@ export interface components {
             key: string;
             /** Format: int64 */
             minutes: number;
+            putBack?: components["schemas"]["Command"][];
             /** @enum {string} */
             risk: "none" | "low" | "real";
+            /** @description What must be saved first, in words */
+            save: string;
+            /** @description The sectors it overwrites: they are saved first */
+            saves: components["schemas"]["Sectors"][];
+            /**
+             * @description What the lines are of; absent when there is none to type
+             * @enum {string}
+             */
+            shell?: "posix" | "batch";
             title: string;
             /** @enum {string} */
-            toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery";
+            toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
             undo: string;
             /** @description What it puts right */
             why: string;
@@ -1201,6 +1246,12 @@ export interface components {
             symptom?: string;
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
+        };
+        Sectors: {
+            /** Format: int64 */
+            count: number;
+            /** Format: int64 */
+            first: number;
         };
         Size: {
             /** @description In binary units, as on the screen */
@@ -1863,6 +1914,53 @@ export interface operations {
             };
         };
     };
+    "first-start-capture": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * Format: binary
+                     * @description A capture of the disk that the system runs from
+                     */
+                    file: string;
+                    /** @description What else was looked at, names with commas between */
+                    looked?: string;
+                    who: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstStartOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-listing": {
         parameters: {
             query?: never;
@@ -2088,7 +2186,7 @@ export interface operations {
     "get-script": {
         parameters: {
             query: {
-                toolbox: "windows-recovery" | "linux";
+                toolbox: "windows-recovery" | "linux" | "old-drive";
             };
             header?: never;
             path: {

@@ -1,0 +1,241 @@
+package repair_test
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+)
+
+// The batch files are run as they stand by the command interpreter of Wine, an
+// implementation of Windows' interface that is not ours; what the recovery
+// environment's own tools do is stood in for by internal/standin.
+
+const wine = "/usr/lib/wine/wine64"
+
+var windowsHere = sync.OnceValues(func() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "recovery"); err != nil {
+		return dir, err
+	}
+	build := func(pkg string, names ...string) {
+		exe := filepath.Join(dir, "built.exe")
+		cmd := exec.Command("go", "build", "-o", exe, pkg)
+		cmd.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+		if out, e := cmd.CombinedOutput(); e != nil {
+			err = fmt.Errorf("%w: %s", e, out)
+			return
+		}
+		for _, name := range names {
+			if e := exec.Command("cp", exe, filepath.Join(dir, name+".exe")).Run(); e != nil {
+				err = e
+			}
+		}
+	}
+	build("latchkey/internal/standin", "diskpart", "bcdboot", "bootsect")
+	build("latchkey/cmd/latchkey-capture", "latchkey-capture-windows-amd64")
+	if err != nil {
+		return dir, err
+	}
+	if out, e := wineCommand(dir, "", "ver").CombinedOutput(); e != nil {
+		return dir, fmt.Errorf("%w: %s", e, out)
+	}
+	return dir, os.WriteFile(filepath.Join(dir, "prefix/drive_c/windows/system32/bcryptprimitives.dll"), randomDLL(), 0o600)
+})
+
+// wineCommand runs a line of Windows' command interpreter.
+func wineCommand(dir, world, line string) *exec.Cmd {
+	cmd := exec.Command(wine, "cmd", "/c", line)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(dir, "prefix"), "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "STANDIN=Z:"+strings.ReplaceAll(world, "/", `\`))
+	return cmd
+}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if dir, err := windowsHere(); err == nil && dir != "" {
+		kill := exec.Command("/usr/lib/wine/wineserver64", "-k")
+		kill.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(dir, "prefix"))
+		_ = kill.Run()
+		_ = os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
+// randomDLL is a library with the one function that Go's programs ask Windows for
+// and this Wine lacks: ProcessPrng, which here says only that it succeeded. PE
+// format, as its maker specifies it.
+func randomDLL() []byte {
+	le := binary.LittleEndian
+	b := make([]byte, 0x400)
+	put32 := func(base int, fields map[int]uint32) {
+		for at, v := range fields {
+			le.PutUint32(b[base+at:], v)
+		}
+	}
+	const pe, optional, section, text = 0x80, 0x80 + 24, 0x80 + 24 + 240, 0x200
+	copy(b, "MZ")
+	copy(b[pe:], "PE\x00\x00\x64\x86\x01\x00")
+	copy(b[section:], ".text")
+	put32(0, map[int]uint32{0x3C: pe})
+	put32(pe, map[int]uint32{20: 240 | 0x2022<<16})
+	put32(optional, map[int]uint32{0: 0x20B, 24: 0x80000000, 28: 1, 32: 0x1000, 36: 0x200, 40: 6, 48: 6, 56: 0x2000, 60: 0x200, 68: 3,
+		72: 0x100000, 80: 0x1000, 88: 0x100000, 96: 0x1000, 108: 16, 112: 0x1010, 116: 0x80})
+	put32(section, map[int]uint32{8: 0x200, 12: 0x1000, 16: 0x200, 20: text, 36: 0xE0000060})
+	copy(b[text:], []byte{0xB8, 1, 0, 0, 0, 0xC3}) // mov eax, 1; ret
+	put32(text+0x10, map[int]uint32{12: 0x1050, 16: 1, 20: 1, 24: 1, 28: 0x1040, 32: 0x1044, 36: 0x1048})
+	put32(text, map[int]uint32{0x40: 0x1000, 0x44: 0x1070})
+	copy(b[text+0x50:], "bcryptprimitives.dll")
+	copy(b[text+0x70:], "ProcessPrng")
+	return b
+}
+
+// standIn is a disk as internal/standin keeps it.
+type standIn struct {
+	Disk diskmaker.Disk
+}
+
+// recoverDisks runs a batch file in a recovery environment with disks, and returns what
+// it said and the disks as they are then.
+func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer string, ok bool, after []diskmaker.Disk) {
+	t.Helper()
+	reference.NeedFile(t, wine)
+	dir, err := windowsHere()
+	require.NoError(t, err)
+	world := t.TempDir()
+	for _, letter := range []string{"S", "W"} {
+		require.NoError(t, os.Mkdir(filepath.Join(world, letter), 0o700))
+		link := filepath.Join(dir, "prefix/dosdevices", strings.ToLower(letter)+":")
+		_ = os.Remove(link)
+		require.NoError(t, os.Symlink(filepath.Join(world, letter), link))
+	}
+	for i, d := range disks {
+		raw, err := json.Marshal(standIn{d})
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(world, fmt.Sprintf("disk%d.json", i)), raw, 0o600))
+		require.NoError(t, d.MustBuild().WriteFile(filepath.Join(world, fmt.Sprintf("disk%d.img", i))))
+	}
+	// The disks are files here, and fewer have to be looked through.
+	script = strings.NewReplacer(`\\.\PhysicalDrive%CLONE%`, `%STANDIN%\disk%CLONE%.img`, "(0,1,15)", "(0,1,3)", "(1,1,32)", "(1,1,3)").Replace(script)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "repair.cmd"), []byte(script), 0o600))
+	out, err := wineCommand(dir, world, "repair.cmd").CombinedOutput()
+	for i := range disks {
+		raw, err := os.ReadFile(filepath.Join(world, fmt.Sprintf("disk%d.json", i)))
+		require.NoError(t, err)
+		var s standIn
+		require.NoError(t, json.Unmarshal(raw, &s))
+		after = append(after, s.Disk)
+	}
+	saved, _ := filepath.Glob(filepath.Join(dir, "before-*.lkcap"))
+	for _, f := range saved {
+		require.NoError(t, os.Remove(f))
+	}
+	return fmt.Sprintf("%s\nsaved: %d", out, len(saved)), err == nil, after
+}
+
+func placed(t *testing.T, d diskmaker.Disk) diskmaker.Disk {
+	t.Helper()
+	d, err := d.Placed()
+	require.NoError(t, err)
+	return d
+}
+
+// recoverable are declared disks that Windows' recovery environment puts right.
+func recoverable() map[string]struct {
+	mode firmware.Mode
+	disk diskmaker.Disk
+	plan []string
+} {
+	noBoot := windows(2)
+	noBoot.Partitions = noBoot.Partitions[1:]
+	unformatted := windows(3)
+	unformatted.Partitions[0].Volume = diskmaker.Volume{}
+	vendor := windows(4)
+	vendor.Partitions[0].Volume.Files = map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	noFiles := windows(5)
+	noFiles.Partitions[0].Volume.Files = nil
+	swapped := windows(6) // the table's order is not the disk's
+	swapped.Partitions[0].Volume.Files = nil
+	swapped.Partitions[0], swapped.Partitions[1] = swapped.Partitions[1], swapped.Partitions[0]
+	swapped.Partitions[0].Start, swapped.Partitions[0].MiB, swapped.Partitions[1].Start = 1<<19, 600, 2048
+	codeless := legacyDisk(0)
+	codeless.BootCode = ""
+	return map[string]struct {
+		mode firmware.Mode
+		disk diskmaker.Disk
+		plan []string
+	}{
+		"boot partition left out": {firmware.UEFI, noBoot, []string{"create-esp", "windows-boot-files"}},
+		"boot partition not FAT":  {firmware.UEFI, unformatted, []string{"format-esp", "windows-boot-files"}},
+		"only the vendor's path":  {firmware.UEFI, vendor, []string{"fallback-path"}},
+		"boot partition empty":    {firmware.UEFI, noFiles, []string{"windows-boot-files"}},
+		"table in another order":  {firmware.UEFI, swapped, []string{"windows-boot-files"}},
+		"no active partition":     {firmware.Legacy, legacyDisk(), []string{"set-active"}},
+		"two active partitions":   {firmware.Legacy, legacyDisk(0, 1), []string{"set-active"}},
+		"no boot code":            {firmware.Legacy, codeless, []string{"boot-code"}},
+	}
+}
+
+func TestBatchFilesRepairTheDisks(t *testing.T) {
+	for name, c := range recoverable() {
+		t.Run(name, func(t *testing.T) {
+			p := repair.Find(machine(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery)
+			require.Equal(t, c.plan, actionsOf(p), p.Reason)
+			// The first disk has the clone's identifier and another capacity, the second
+			// its capacity and another identifier.
+			small, other := c.disk, c.disk
+			small.Sectors, small.Partitions = 1<<20, nil
+			other.GUID, other.Signature = disk.TypeLinuxData, 0xBEEF
+			answer, ok, after := recoverDisks(t, script(p, repair.WindowsRecovery), small, other, c.disk)
+			require.True(t, ok, answer)
+			assert.Contains(t, answer, "The clone is disk 2")
+			saves := 0
+			for _, s := range p.Steps {
+				saves += len(s.Saves)
+			}
+			assert.Contains(t, answer, fmt.Sprintf("saved: %d", saves))
+			assert.Equal(t, []diskmaker.Disk{small, other}, after[:2], "no other disk is touched")
+			trace := startup.Simulate(machine(t, c.mode, after[2].MustBuild()))
+			assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
+		})
+	}
+}
+
+func TestTheBatchFilesGuardStops(t *testing.T) {
+	c := recoverable()["no active partition"]
+	text := script(repair.Find(machine(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery), repair.WindowsRecovery)
+	other := c.disk
+	other.Signature = 0xBEEF
+	moved := c.disk
+	moved.Partitions = append([]diskmaker.Partition{}, moved.Partitions...)
+	moved.Partitions[0].Start = 4096
+	for name, w := range map[string]struct {
+		disks []diskmaker.Disk
+		says  string
+	}{
+		"another disk": {[]diskmaker.Disk{other}, "is not here"},
+		"two of it":    {[]diskmaker.Disk{c.disk, c.disk}, "or there are two of it"},
+		"it has moved": {[]diskmaker.Disk{moved}, "No partition of the clone begins at byte 1048576"},
+	} {
+		answer, ok, after := recoverDisks(t, text, w.disks...)
+		assert.False(t, ok, name)
+		assert.Contains(t, answer, w.says, name)
+		for i := range after {
+			assert.Equal(t, placed(t, w.disks[i]), placed(t, after[i]), "%s: nothing was changed", name)
+		}
+	}
+}
