@@ -22,11 +22,11 @@ var actions = map[startup.Stage][]action{
 	startup.StageDrive:         {attachClone},
 	startup.StageMode:          {setMode, convertToGPT, writeBootCode},
 	startup.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode},
-	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, setMode},
-	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
-	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
-	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
+	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode, copyAgain},
+	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, setMode, copyAgain},
+	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive, copyAgain},
+	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers, copyAgain},
+	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers, copyAgain},
 }
 
 func isUEFI(m startup.Machine) bool {

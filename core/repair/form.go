@@ -17,6 +17,7 @@ type move struct {
 	before startup.Machine
 	result startup.Machine
 	key    string // becomes the step's Key
+	last   bool   // a last resort: taken when nothing else leads to a start
 }
 
 // choose picks the first allowed toolbox; ok is false when none is.
@@ -31,19 +32,21 @@ func (m *move) choose(allowed []Toolbox) bool {
 }
 
 func (m *move) can(t Toolbox) bool {
+	if _, own := m.tools[t]; own {
+		return true
+	}
 	if t == OldDrive {
 		_, ok := m.fromOldDrive()
 		return ok
 	}
-	_, ok := m.tools[t]
-	return ok
+	return false
 }
 
 // fromOldDrive returns the toolbox whose commands can be given in the original's
 // own system: it must start by itself, and Windows takes a disk of the same
 // identifier offline.
 func (m *move) fromOldDrive() (Toolbox, bool) {
-	if m.on == nil || m.Action == "convert-to-gpt" { // the converter wants the disk that the system runs from
+	if m.on == nil || m.last || m.Action == "convert-to-gpt" { // the converter wants the disk that the system runs from
 		return "", false
 	}
 	for i := range m.before.Drives {
@@ -75,7 +78,7 @@ func startsAlone(m startup.Machine, name string) bool {
 // first, and save what they overwrite.
 func (m *move) form(t Toolbox) Form {
 	as := t
-	if t == OldDrive {
+	if _, own := m.tools[t]; !own {
 		as, _ = m.fromOldDrive()
 	}
 	body := m.tools[as]()
@@ -97,7 +100,7 @@ func (m *move) form(t Toolbox) Form {
 		return f
 	}
 	f.Commands = append(f.Commands, body...)
-	if t == OldDrive {
+	if t != as {
 		f.Commands = slices.Concat([]Command{putOldBack(as)}, f.Commands, []Command{takeOldOut})
 	}
 	return f

@@ -188,5 +188,6 @@ func TestTheOldDrivePutBack(t *testing.T) {
 	same := windows(1) // the identifier of the original
 	same.Partitions[0].Volume.Files = nil
 	p = repair.Find(twoDisks(t, windows(1).MustBuild(), same.MustBuild()), repair.OldDrive)
-	assert.Empty(t, p.Steps, "Windows takes one of two disks with one identifier offline")
+	assert.Equal(t, []string{"copy-again"}, actionsOf(p), "Windows takes one of two disks with one identifier offline")
+	assert.Empty(t, p.Steps[0].Also, "nothing tells the two disks apart for a command")
 }

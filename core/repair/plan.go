@@ -32,7 +32,7 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 		if len(best.Alternatives) == 2 {
 			break
 		}
-		other := search(m, allowed, append(slices.Clone(failed), s.Action))
+		other := search(m, allowed, append(slices.Clone(failed), s.Action, "copy-again"))
 		if len(other.Steps) > 0 && !same(other, best) && !slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
 			best.Alternatives = append(best.Alternatives, other)
 		}
@@ -159,6 +159,14 @@ func moveOf(m startup.Machine, key string) (move, bool) {
 	return move{}, false
 }
 
+// weight is what a step adds to the first figure of a plan's cost.
+func (m *move) weight() int {
+	if m.last {
+		return 10000
+	}
+	return weight[m.Risk]
+}
+
 func stateOf(m startup.Machine, t startup.Trace) State {
 	s := State{Verdict: t.Verdict, Stage: t.Stage, Headline: t.Headline, Pins: []startup.Pin{}}
 	if d := clone(m); d != nil {
@@ -183,7 +191,7 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string) []*nod
 				slices.Sort(keys)
 				next = append(next, &node{
 					machine: mv.result, keys: keys, steps: append(slices.Clone(n.steps), mv),
-					cost: [3]int{n.cost[0] + weight[mv.Risk], n.cost[1] + 1, n.cost[2] + mv.Minutes},
+					cost: [3]int{n.cost[0] + mv.weight(), n.cost[1] + 1, n.cost[2] + mv.Minutes},
 				})
 			}
 		}

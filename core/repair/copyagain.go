@@ -1,0 +1,127 @@
+package repair
+
+import (
+	"fmt"
+	"slices"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/startup"
+)
+
+// Copying again is what remains when nothing of the clone can be put right and the
+// drive itself will do. start-rules, "last resort".
+
+// perHour is the cautious rule of thumb for copying, in bytes; common practice, no
+// source.
+const perHour = 100e9
+
+// copyAgain copies the original onto the clone's drive once more: whole where it
+// has room, else by the space in use.
+func copyAgain(m startup.Machine, _ startup.Stage) []move {
+	d, o := clone(m), original(m)
+	if o == nil || d.Contents == nil || toldOnly(m) || d.Contents.Layout.SectorSize != o.Contents.Layout.SectorSize {
+		return nil
+	}
+	from, to := o.Contents.Layout.Sectors, d.Contents.Layout.Sectors
+	var changed *startup.Contents
+	whole := to >= from
+	if whole {
+		changed = o.Contents.CopiedWhole(d.Contents)
+	} else if i, fits := largestFits(o.Contents, to); fits {
+		changed = o.Contents.CopiedSmaller(i, to)
+	}
+	if changed == nil {
+		return nil
+	}
+	minutes := 10 + int(float64(amount(o.Contents, whole))/perHour*60)
+	how := "By the space in use, the largest partition made smaller: it fits."
+	tools := map[Toolbox]func() []Command{OldDrive: func() []Command { return copyByHand(o, d, whole) }}
+	if whole {
+		how = "Whole, sector by sector."
+	}
+	if whole && toldApart(o, d) {
+		tools[Linux] = func() []Command { return copyCommands(o) }
+	}
+	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: "Nothing that is on the clone can be put right. " + how, Risk: RiskReal, Minutes: minutes, Save: "Whatever on the clone is still wanted: it is overwritten whole.", Undo: "None: what was on the clone is gone."},
+		"copy-again", changed, tools)
+	mv.last = true
+	mv.result = with(mv.result, o.Name, func(d *startup.Drive) { d.Attached = fact.Known(false, told) })
+	return []move{mv}
+}
+
+// toldApart reports whether a guard tells two disks apart: by their identifiers, or
+// by their sizes.
+func toldApart(a, b *startup.Drive) bool {
+	x, y := identifier(a), identifier(b)
+	return x != "" && y != "" && x != y || a.Contents.Layout.Sectors != b.Contents.Layout.Sectors
+}
+
+// original returns the original when its very sectors are in evidence.
+func original(m startup.Machine) *startup.Drive {
+	for i := range m.Drives {
+		d := &m.Drives[i]
+		if d.Role != startup.RoleOriginal || d.Contents == nil {
+			continue
+		}
+		if g := d.Contents.Layout.GPT; g != nil && g.Primary.State == disk.CopyTold || slices.ContainsFunc(d.Contents.Volumes, func(v startup.Volume) bool { return v.Told }) {
+			return nil
+		}
+		return d
+	}
+	return nil
+}
+
+// largestFits reports whether the space in use fits a disk of so many sectors when
+// the largest partition is made smaller, with a tenth of it to spare.
+func largestFits(c *startup.Contents, sectors uint64) (largest int, fits bool) {
+	largest = -1
+	for i, p := range c.Layout.Partitions {
+		if largest < 0 || p.Length > c.Layout.Partitions[largest].Length {
+			largest = i
+		}
+	}
+	if largest < 0 {
+		return largest, false
+	}
+	used, known := c.Volumes[largest].Used.Get()
+	rest := c.Layout.Sectors - c.Layout.Partitions[largest].Length
+	need := rest + used*11/10/uint64(c.Layout.SectorSize)
+	return largest, known && need <= sectors
+}
+
+// amount is how many bytes a copy moves.
+func amount(c *startup.Contents, whole bool) int64 {
+	if size, known := c.Size(); whole && known {
+		return size
+	}
+	var sum uint64
+	for i := range c.Volumes {
+		used, _ := c.Volumes[i].Used.Get()
+		sum += used
+	}
+	return int64(sum)
+}
+
+func copyByHand(o, d *startup.Drive, whole bool) []Command {
+	way := "the whole disk"
+	if !whole {
+		way = "by the space in use, all partitions, the largest made smaller"
+	}
+	size := func(x *startup.Drive) string {
+		return disk.Both(int64(x.Contents.Layout.Sectors) * int64(x.Contents.Layout.SectorSize))
+	}
+	return []Command{{ByHand: true, Text: fmt.Sprintf("With the copying tool that you have: %s, from the original (%s, identifier %s) onto the clone's drive (%s), while it hangs where it is to stay.", way, size(o), diskpartID(o), size(d)),
+		Good: "All partitions are on the clone.", Bad: "Read errors on the original: copy sector by sector, to a drive at least as large."},
+		{ByHand: true, Text: "Unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
+}
+
+func copyCommands(o *startup.Drive) []Command {
+	find := findClone(o)
+	find.Text = "target=$clone; " + find.Text + `; original=$clone; clone=$target`
+	find.Typed = "target=$clone\n" + find.Typed + "\noriginal=$clone; clone=$target"
+	return []Command{find,
+		{Text: `[ "$original" != "$clone" ] && dd if="$original" of="$clone" bs=4M conv=fsync`, Good: "As many records out as in, and no error.", Bad: "Read errors on the original: it is failing; copy with a tool that goes on after errors, and check the file systems."},
+		reread(),
+		{ByHand: true, Text: "Shut down, and unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
+}
