@@ -30,12 +30,15 @@ type planStep struct {
 	Disk     string         `json:"disk,omitempty"`
 	Risk     repair.Risk    `json:"risk"`
 	Commands []string       `json:"commands"`
+	ByHand   []string       `json:"byHand,omitempty"` // what is to be done beside the lines
+	Save     string         `json:"save"`
 	Undo     string         `json:"undo"`
 }
 
 func planCommand() *cobra.Command {
 	var asJSON bool
 	var boxes []string
+	var scriptFor string
 	cmd := &cobra.Command{
 		Use: "plan MACHINE.json", Short: "Plan the least risky repair of a described machine",
 		Long: "Plan the least risky repair of a described machine. Exit 0: there is a plan, or nothing to repair; 1: there is none; 2: bad input.",
@@ -51,12 +54,15 @@ func planCommand() *cobra.Command {
 			}
 			defer loaded.Close()
 			plan := repair.Find(loaded.Machine, allowed...)
-			if asJSON {
+			switch {
+			case scriptFor != "":
+				err = printScript(cmd.OutOrStdout(), plan, scriptFor)
+			case asJSON:
 				enc := json.NewEncoder(cmd.OutOrStdout())
 				enc.SetIndent("", "  ")
 				enc.SetEscapeHTML(false)
 				err = enc.Encode(planOf(plan))
-			} else {
+			default:
 				err = printPlan(cmd.OutOrStdout(), plan)
 			}
 			if err == nil && plan.Verdict != startup.Starts {
@@ -66,15 +72,28 @@ func planCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the plan as JSON")
+	cmd.Flags().StringVar(&scriptFor, "script", "", "print the steps of this toolbox as a script")
 	cmd.Flags().StringSliceVar(&boxes, "toolbox", nil, "only these toolboxes: firmware, windows-recovery, linux, mac-recovery, old-drive")
 	return cmd
+}
+
+func printScript(w io.Writer, p repair.Plan, box string) error {
+	if _, err := toolboxes([]string{box}); err != nil {
+		return err
+	}
+	text, shell := repair.Script(p, repair.Toolbox(box))
+	if shell == "" {
+		return fmt.Errorf("--script %s: the plan has no line to type for this toolbox. %s", box, p.Reason)
+	}
+	_, err := io.WriteString(w, text)
+	return err
 }
 
 func toolboxes(names []string) ([]repair.Toolbox, error) {
 	var allowed []repair.Toolbox
 	for _, name := range names {
 		if !slices.Contains(repair.Toolboxes, repair.Toolbox(name)) {
-			return nil, fmt.Errorf("--toolbox %q: expected one of %q", name, repair.Toolboxes)
+			return nil, fmt.Errorf("toolbox %q: expected one of %q", name, repair.Toolboxes)
 		}
 		allowed = append(allowed, repair.Toolbox(name))
 	}
@@ -84,9 +103,13 @@ func toolboxes(names []string) ([]repair.Toolbox, error) {
 func planOf(p repair.Plan) planReport {
 	r := planReport{Verdict: p.Verdict, Steps: []planStep{}, Reason: p.Reason}
 	for _, s := range p.Steps {
-		step := planStep{s.Action, s.Title, s.Toolbox, s.Disk, s.Risk, []string{}, s.Undo}
+		step := planStep{Action: s.Action, Title: s.Title, Toolbox: s.Toolbox, Disk: s.Disk, Risk: s.Risk, Commands: []string{}, Save: s.Save, Undo: s.Undo}
 		for _, c := range s.Commands {
-			step.Commands = append(step.Commands, c.Text)
+			if c.ByHand && s.Shell != "" {
+				step.ByHand = append(step.ByHand, c.Text)
+			} else {
+				step.Commands = append(step.Commands, c.Text)
+			}
 		}
 		r.Steps = append(r.Steps, step)
 	}
@@ -96,18 +119,24 @@ func planOf(p repair.Plan) planReport {
 	return r
 }
 
+// line is what a person types: a batch file's lines have a form of their own for
+// that.
+func line(shell repair.Shell, c repair.Command) string {
+	if shell == repair.Batch && c.Typed != "" {
+		return c.Typed
+	}
+	return c.Text
+}
+
 func printPlan(w io.Writer, p repair.Plan) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n", p.Reason)
 	for i, s := range p.Steps {
 		fmt.Fprintf(&b, "\n%d. %s\n   with %s, risk %s, about %d minutes\n   %s\n", i+1, s.Title, s.Toolbox, s.Risk, s.Minutes, s.Why)
 		for _, c := range s.Commands {
-			fmt.Fprintf(&b, "\n      %s\n", strings.ReplaceAll(c.Text, "\n", "\n      "))
-			if c.Good != "" {
-				fmt.Fprintf(&b, "      -> %s\n", c.Good)
-			}
+			fmt.Fprintf(&b, "\n      %s\n      -> %s Otherwise: %s\n", strings.ReplaceAll(line(s.Shell, c), "\n", "\n      "), c.Good, c.Bad)
 		}
-		fmt.Fprintf(&b, "   Undo: %s\n   Then: %s\n", s.Undo, s.After.Headline)
+		fmt.Fprintf(&b, "   Save first: %s\n   Undo: %s\n   Then: %s\n", s.Save, s.Undo, s.After.Headline)
 	}
 	for _, a := range p.Alternatives {
 		fmt.Fprintf(&b, "\nOr otherwise: %s\n", a.Reason)

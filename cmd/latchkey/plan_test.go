@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -36,4 +37,21 @@ func TestPlanKeepsItsContract(t *testing.T) {
 	out, code = run(t, "plan", describe(t, withDisk(t, good), until("loader")))
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "nothing is to be repaired")
+}
+
+func TestAPlansScript(t *testing.T) {
+	dir := withDisk(t, map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()})
+	machine := describe(t, dir, until("loader"))
+	out, code := run(t, "plan", machine, "--toolbox", "linux", "--script", "linux")
+	require.Equal(t, 0, code, out)
+	assert.True(t, strings.HasPrefix(out, "#!/bin/sh\n"), out)
+	out, code = run(t, "plan", machine, "--toolbox", "windows-recovery", "--script", "windows-recovery")
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "call :find")
+	assert.Contains(t, out, "\r\n:find\r\n", "the routines come along")
+	out, code = run(t, "plan", machine, "--toolbox", "linux", "--script", "mac-recovery")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "no line to type for this toolbox")
+	_, code = run(t, "plan", machine, "--script", "hammer")
+	assert.Equal(t, 2, code)
 }

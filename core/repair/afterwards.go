@@ -20,7 +20,7 @@ func afterwards(m startup.Machine) []PlanStep {
 			mv.before = m
 			if mv.choose(Toolboxes) {
 				mv.After.Pins = []startup.Pin{}
-				steps = append(steps, mv.finish())
+				steps = append(steps, mv.finish(Toolboxes))
 			}
 		}
 	}

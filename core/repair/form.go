@@ -117,13 +117,13 @@ func putOldBack(as Toolbox) Command {
 
 var takeOldOut = Command{ByHand: true, Text: "Shut down, and attach the drives as they were before.", Good: "The clone hangs where it is to stay.", Bad: "Look at the models and capacities."}
 
-// finish completes a chosen step: the forms for other toolboxes, and in words what
-// is saved first.
-func (m *move) finish() PlanStep {
+// finish completes a chosen step: the forms for the other allowed toolboxes, and
+// in words what is saved first.
+func (m *move) finish(allowed []Toolbox) PlanStep {
 	s := m.PlanStep
 	s.Also = []Form{}
 	for _, t := range Toolboxes {
-		if t != s.Toolbox && m.can(t) {
+		if t != s.Toolbox && slices.Contains(allowed, t) && m.can(t) {
 			s.Also = append(s.Also, m.form(t))
 		}
 	}
@@ -149,7 +149,7 @@ func savedFirst(saves []Sectors) string {
 		}
 	}
 	text := strings.Join(runs, ", ")
-	return strings.ToUpper(text[:1]) + text[1:] + ": the commands save them first."
+	return strings.ToUpper(text[:1]) + text[1:] + ": the commands do so."
 }
 
 // tableSectors are the sectors of a disk's partition tables: the GPT at both

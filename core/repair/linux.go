@@ -236,7 +236,11 @@ func linuxFilesCommands(d *startup.Drive, boot, root int) []Command {
 	if boot >= 0 {
 		install = `chroot /mnt/clone grub-install --target=x86_64-efi --efi-directory=/boot/efi --bootloader-id=debian`
 	}
-	lines := append(fstabLines(d, boot, root), install, `chroot /mnt/clone update-grub`)
+	lines := append(fstabLines(d, boot, root), `[ ! -f /mnt/clone/boot/grub/grub.cfg ] || cp /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub/grub.cfg.bak`)
+	if boot >= 0 {
+		lines = append(lines, `[ ! -d /mnt/clone/boot/efi/EFI ] || cp -r /mnt/clone/boot/efi/EFI before-linux-boot-files-EFI`)
+	}
+	lines = append(lines, install, `chroot /mnt/clone update-grub`)
 	if boot >= 0 {
 		lines = append(lines, `mkdir -p /mnt/clone/boot/efi/EFI/BOOT && cp /mnt/clone/boot/efi/EFI/debian/grubx64.efi /mnt/clone/boot/efi/EFI/BOOT/BOOTX64.EFI`)
 	}

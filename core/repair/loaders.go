@@ -128,10 +128,12 @@ func linuxFiles(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	var saves []Sectors
+	save, undo := "The old programs, menu and mount table: the commands copy them.", "Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
 	if boot < 0 {
+		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
 		saves = []Sectors{{0, gapAfterTable(d.Contents)}}
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Undo: "Write the saved sectors back; the old mount table is kept as fstab.bak."},
+	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save, Undo: undo},
 		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root) }})
 	if boot >= 0 {
 		mv.result = withEntry(mv.result, d.Name, boot, `\EFI\debian\grubx64.efi`, "debian")

@@ -23,8 +23,8 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 	if len(allowed) == 0 {
 		allowed = Toolboxes
 	}
-	best := search(m, allowed, failed)
-	best.Afterwards = afterwards(m)
+	best, end := search(m, allowed, failed)
+	best.Afterwards = afterwards(end)
 	if len(best.Steps) == 0 {
 		return best
 	}
@@ -32,7 +32,7 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 		if len(best.Alternatives) == 2 {
 			break
 		}
-		other := search(m, allowed, append(slices.Clone(failed), s.Action, "copy-again"))
+		other, _ := search(m, allowed, append(slices.Clone(failed), s.Action, "copy-again"))
 		if len(other.Steps) > 0 && !same(other, best) && !slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
 			best.Alternatives = append(best.Alternatives, other)
 		}
@@ -73,13 +73,14 @@ func (q *queue) Pop() any {
 }
 
 // search is uniform-cost: the first machine taken from the queue that starts is
-// the cheapest one.
-func search(m startup.Machine, allowed []Toolbox, banned []string) Plan {
+// the cheapest one. It is returned with the plan; without one, the machine as it
+// was.
+func search(m startup.Machine, allowed []Toolbox, banned []string) (plan Plan, end startup.Machine) {
 	first := startup.Simulate(m)
-	plan := Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
+	plan = Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
 	if first.Verdict == startup.Starts {
 		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
-		return plan
+		return plan, m
 	}
 	q := &queue{{machine: m}}
 	seen := map[string]bool{}
@@ -98,17 +99,17 @@ func search(m startup.Machine, allowed []Toolbox, banned []string) Plan {
 		if trace.Verdict == startup.Starts {
 			plan.Verdict = startup.Starts
 			for _, mv := range n.steps {
-				plan.Steps = append(plan.Steps, mv.finish())
+				plan.Steps = append(plan.Steps, mv.finish(allowed))
 			}
 			plan.Reason = plan.price()
-			return plan
+			return plan, n.machine
 		}
 		for _, next := range expand(n, trace, allowed, banned) {
 			heap.Push(q, next)
 		}
 	}
 	plan.none(m, first, allowed)
-	return plan
+	return plan, m
 }
 
 // Progress is what has been done of a plan, by the steps' keys, in order.
@@ -138,7 +139,7 @@ func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
 		}
 		m = mv.result
 		mv.After = stateOf(m, startup.Simulate(m))
-		s.Done = append(s.Done, mv.finish())
+		s.Done = append(s.Done, mv.finish(Toolboxes))
 	}
 	s.Plan = find(m, allowed, p.Failed)
 	return s

@@ -89,7 +89,8 @@ func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
 		cmds = append(cmds, Command{Text: fmt.Sprintf(`%s \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, captureProgram(a), s.First, s.Count, kept(action, s, "lkcap")),
-			Good: "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on."})
+			Typed: fmt.Sprintf(`%s \\.\PhysicalDrive… --sectors %d+%d -o %s`, captureProgram(a), s.First, s.Count, kept(action, s, "lkcap")),
+			Good:  "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on."})
 	}
 	return cmds
 }

@@ -22,7 +22,7 @@ func Script(p Plan, t Toolbox) (text string, shell Shell) {
 		if s.Toolbox != t {
 			continue
 		}
-		fmt.Fprintf(&b, "%s%sStep %d: %s%s%sRisk: %s. Saved first: %s Undo: %s%s", form.end, form.comment, i+1, s.Title, form.end, form.comment, s.Risk, s.Save, s.Undo, form.end)
+		fmt.Fprintf(&b, "%s%sStep %d: %s%s%sRisk: %s. Save first: %s Undo: %s%s", form.end, form.comment, i+1, s.Title, form.end, form.comment, s.Risk, s.Save, s.Undo, form.end)
 		for _, c := range s.Commands {
 			if c.ByHand {
 				b.WriteString(form.say(c.Text) + form.end)

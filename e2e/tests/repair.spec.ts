@@ -1,3 +1,4 @@
+import { archive } from "./archive";
 import { audit, expect, openCase, test } from "./screens";
 
 test("a failing kiosk is repaired step by step, from the screen alone", async ({ page }) => {
@@ -63,13 +64,79 @@ test("a failed step leads to another way, and toolboxes change the plan", async 
   await step.getByRole("button", { name: "Failed: another way" }).click();
   await expect(step).toContainText("Install GRUB anew");
   await page.getByRole("checkbox", { name: "Live Linux" }).click();
+  await expect(step).toContainText("Put the old drive back");
+  await page.getByRole("checkbox", { name: "Old drive put back" }).click();
   await expect(page.getByRole("heading", { name: "There is no plan." })).toBeVisible();
 });
 
-test("a disk that cannot be repaired says why, and what remains", async ({ page }) => {
+test("a machine that cannot be repaired says why, and what remains", async ({ page }) => {
+  await openCase(page, "Crew mess computer, ferry Guillemot");
+  await page.getByRole("link", { name: "Repair" }).click();
+  const plan = page.getByRole("region", { name: "The plan" });
+  await expect(plan).toContainText("There is no plan.");
+  await expect(plan).toContainText("an adapter for a bus that it starts from");
+});
+
+test("a clone that is cut off is copied again, by the space in use", async ({ page }) => {
   await openCase(page, "Camera recorder, South Pier");
   await page.getByRole("link", { name: "Repair" }).click();
-  await expect(page.getByRole("region", { name: "The plan" })).toContainText("Copy again");
+  const step = page.getByRole("region", { name: "The step" });
+  await expect(step).toContainText("Copy the original onto the clone's drive again");
+  await expect(step).toContainText("a risk to the data");
+  await expect(step).toContainText("by the space in use");
+});
+
+test("a step is shown by each toolbox, and says how to put back what it overwrote", async ({ page }) => {
+  await openCase(page, "Booking office desktop");
+  await page.getByRole("link", { name: "Repair" }).click();
+  const step = page.getByRole("region", { name: "The step" });
+  await expect(step).toContainText("Save first: Sector 0");
+  await expect(step).toContainText("list disk");
+  await step.getByRole("button", { name: "Live Linux" }).click();
+  await expect(step).toContainText("sfdisk --no-reread --force --activate");
+  await step.getByText("How to put the saved sectors back").click();
+  await expect(step.locator("details pre").last()).toBeVisible();
+});
+
+test("a first start is proved by a capture that the running system took", async ({ page }) => {
+  await openCase(page, "Wharf scales");
+  await page.getByRole("link", { name: "First start" }).click();
+  const seen = page.getByRole("region", { name: "What was seen" });
+  const proof = page.getByRole("region", { name: "Proof" });
+  const expected = await page
+    .getByText(/^The clone must show/)
+    .locator("xpath=following-sibling::*[1]")
+    .innerText();
+  const id = /identifier ([0-9A-F]{8})/.exec(expected)![1]!;
+  const sector = Buffer.alloc(512);
+  sector.writeUInt32LE(parseInt(id, 16), 440);
+  sector.writeUInt16LE(0xaa55, 510);
+  const capture = (running: boolean) =>
+    archive({
+      "manifest.json": Buffer.from(
+        JSON.stringify({
+          format: "latchkey capture",
+          version: 1,
+          capacity: 250059350016,
+          logicalSectorSize: 512,
+          source: "sda",
+          running,
+          takenAt: "2026-11-25T09:00:00Z",
+          extents: [{ offset: 0, length: 512 }],
+        }),
+      ),
+      "sectors.bin": sector,
+    });
+  const file = seen.locator('input[type="file"]');
+  await seen.getByLabel("Your name").fill("Ada");
+  await file.setInputFiles({ name: "clone.lkcap", mimeType: "application/zip", buffer: capture(false) });
+  await seen.getByRole("button", { name: "Which disk was it?" }).click();
+  await expect(seen).toContainText("take the capture there");
+  await file.setInputFiles({ name: "clone.lkcap", mimeType: "application/zip", buffer: capture(true) });
+  await seen.getByLabel("The drive letters as before").check();
+  await seen.getByRole("button", { name: "Which disk was it?" }).click();
+  await expect(proof).toContainText("By a capture that the running system took of its own disk.");
+  await expect(proof).toContainText("Seen too: the drive letters as before.");
 });
 
 for (const theme of ["light", "dark"] as const) {

@@ -241,7 +241,7 @@ function Printed({ steps, title, disk }: { steps: Repair["steps"]; title: string
             </Box>
           ))}
           <Typography variant="body2">
-            Saved first: {s.save} Undo: {s.undo}
+            Save first: {s.save} Undo: {s.undo}
           </Typography>
         </Box>
       ))}

@@ -15,7 +15,7 @@ const step: PlanStep = {
   minutes: 5,
   undo: "Write the saved sector back.",
   saves: [{ first: 0, count: 1 }],
-  save: "Sector 0: the commands save them first.",
+  save: "Sector 0: the commands do so.",
   commands: [
     { text: 'sfdisk --activate "$clone" 1', good: "The partition table has been altered.", bad: "Stop." },
   ],
@@ -48,7 +48,7 @@ it("names the disk, the risk, the good answer and the undo beside the command", 
   expect(panel).toHaveTextContent("the clone · Ostra N3 · 1 TB");
   expect(panel).toHaveTextContent("only what starts the system changes");
   expect(panel).toHaveTextContent("Good: The partition table has been altered. Otherwise: Stop.");
-  expect(panel).toHaveTextContent("Saved first: Sector 0: the commands save them first.");
+  expect(panel).toHaveTextContent("Save first: Sector 0: the commands do so.");
   expect(panel).toHaveTextContent("dd if=before.bin");
   expect(panel).toHaveTextContent("Undo: Write the saved sector back.");
   expect(panel).toHaveTextContent("Then: Starts: the machine comes up from the clone.");

@@ -25,7 +25,7 @@ interface Props {
 /** The current step, large: its commands, risk and proof, and what became of it. */
 export function StepPanel({ step, done, disk, busy, onMark }: Props) {
   const [note, setNote] = useState("");
-  const [by, setBy] = useState<Toolbox>(step.toolbox);
+  const [by, setBy] = useState<Toolbox | null>(null);
   const forms: StepForm[] = [step, ...step.also];
   const form = forms.find((f) => f.toolbox === by) ?? step;
   const [who, setName] = useState(whoami);
@@ -52,7 +52,7 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
         · about {step.minutes} minutes
       </Typography>
       <Typography variant="body2">
-        <b>Saved first:</b> {groupNumbers(step.save)}
+        <b>Save first:</b> {groupNumbers(step.save)}
       </Typography>
       <Box className="no-print" sx={{ display: "flex", alignItems: "center", gap: 1, mt: 1 }}>
         <Typography variant="body2" sx={{ fontWeight: 650 }}>
