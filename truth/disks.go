@@ -81,6 +81,11 @@ func with(name string, id byte, paths ...string) Drive {
 	return Drive{Name: name, Disk: gptDisk(id, esp(fat(place{name, 1}.programs(paths...))), data())}
 }
 
+func (d Drive) unplugged() Drive { d.Detached = true; return d }
+
+// roomier is a drive with 64 MiB more.
+func (d Drive) roomier() Drive { d.Disk.Sectors += 64 * mib / 512; return d }
+
 func (d Drive) on(bus string) Drive { d.Bus = bus; return d }
 
 func (d Drive) spoiled(f func(*diskmaker.Image)) Drive {

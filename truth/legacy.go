@@ -175,7 +175,8 @@ func legacyDrives() []Scenario {
 		legacy("NVMe, 4096-byte sectors", large("nvme")),
 		legacy("virtio, 4096-byte sectors", large("virtio")),
 		legacy("USB, 4096-byte sectors", large("usb")),
-		legacy("no drive", func() Drive { d := marked("a", 1); d.Detached = true; return d }()),
+		legacy("no drive", marked("a", 1).unplugged()),
+		legacy("nothing is left of the clone, the original unplugged", original(classic("a", 1, 1)).unplugged(), Drive{Name: "b", Disk: mbrDisk(2, diskmaker.Partition{MBRType: 0x83})}.roomier()),
 	}
 }
 

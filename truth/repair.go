@@ -3,6 +3,7 @@ package truth
 import (
 	"bytes"
 	_ "embed" // the first program
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -21,7 +22,7 @@ import (
 var repairInit []byte
 
 // liveTools are the programs of Debian that the commands of a live Linux need.
-var liveTools = []string{"sh", "lsblk", "blkid", "blockdev", "sfdisk", "dd", "base64", "mkfs.vfat", "efibootmgr", "wc", "mount", "umount", "cp", "mkdir", "sync", "sed", "echo", "cat", "grep", "test", "sleep"}
+var liveTools = []string{"sh", "lsblk", "blkid", "blockdev", "sfdisk", "dd", "base64", "mkfs.vfat", "efibootmgr", "wc", "mount", "umount", "cp", "mkdir", "sync", "sed", "echo", "cat", "grep", "test", "sleep", "dirname", "chroot"}
 
 // liveRAMDisk holds Debian's programs with their libraries, and the kernel's
 // modules for FAT and the firmware's variables.
@@ -167,6 +168,9 @@ func Repairs() ([]Scenario, error) {
 			repairable = append(repairable, s)
 		}
 	}
+	if DebianFolder() != "" {
+		repairable = append(repairable, debianRepairs()...)
+	}
 	return repairable, nil
 }
 
@@ -207,6 +211,10 @@ func Repair(s Scenario) (r Repaired) {
 	if r.Plan, r.Err = s.plan(dir); r.Err != nil {
 		return r
 	}
+	if len(r.Plan.Steps) == 0 {
+		r.Err = errors.New("there is no plan: " + r.Plan.Reason)
+		return r
+	}
 	args, err := s.arguments(dir)
 	if err != nil {
 		r.Err = err
@@ -227,13 +235,13 @@ func Repair(s Scenario) (r Repaired) {
 	return r
 }
 
-// inNVMe is the machine as the live Linux gets it: the small kernel knows NVMe
-// alone.
+// inNVMe is the machine as the live Linux gets it, with all its drives attached:
+// the small kernel knows NVMe alone.
 func (s *Scenario) inNVMe() *Scenario {
 	moved := *s
 	moved.Drives = append([]Drive{}, s.Drives...)
 	for i := range moved.Drives {
-		moved.Drives[i].Bus = "nvme"
+		moved.Drives[i].Bus, moved.Drives[i].Detached = "nvme", false
 	}
 	return &moved
 }
@@ -255,7 +263,8 @@ func (r *Repaired) startedFromClone() bool {
 	drive, _, _ := strings.Cut(strings.TrimPrefix(r.Result.Mark, "started:"), ":")
 	for _, d := range r.Scenario.Drives {
 		if d.Name == drive {
-			return startup.Role(d.Role) == startup.RoleClone
+			// What the unplugged original held can have come from its copy alone.
+			return startup.Role(d.Role) == startup.RoleClone || d.Detached
 		}
 	}
 	return false
@@ -275,7 +284,7 @@ func runLive(dir string, args []string, script string) (string, error) {
 		return "", err
 	}
 	live := append([]string{"-kernel", filepath.Join(KernelFolder(), "vmlinuz"), "-initrd", path, "-append", "console=ttyS0 quiet panic=1"}, args...)
-	result, err := boot(dir, live, 150*time.Second)
+	result, err := boot(dir, live, 10*time.Minute)
 	switch {
 	case err != nil:
 		return result.Serial, err

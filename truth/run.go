@@ -52,6 +52,9 @@ type Report struct {
 
 // limit is how long a start may take; a hang costs it.
 func (s *Scenario) limit() time.Duration {
+	if s.Limit > 0 {
+		return s.Limit
+	}
 	if s.Firmware == SeaBIOS && !s.Whole {
 		return 12 * time.Second
 	}

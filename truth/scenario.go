@@ -27,6 +27,8 @@ type Scenario struct {
 	Next      *uint16
 	// Whole judges the start to its end, not up to the hand-over.
 	Whole bool
+	// Limit is how long a start may take; 0 is what the firmware needs.
+	Limit time.Duration
 	Smoke bool // one of the few that the tests start every time
 	// Explained says why firmware and simulation differ, where that is the
 	// firmware's own choice.

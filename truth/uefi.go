@@ -430,7 +430,9 @@ func uefiOthers() []Scenario {
 	usb := Drive{Name: "b", Role: "other", Bus: "usb", Disk: gptDisk(7, esp(fat(place{"b", 1}.programs(fallbackX64))))}
 	behind := with("a", 1, vendorPath)
 	second := entry(3, a.Disk, 1, vendorPath)
+	nothing := Drive{Name: "b", Disk: gptDisk(2, diskmaker.Partition{Type: disk.TypeLinuxData})}.roomier()
 	return []Scenario{
+		{Name: "nothing is left of the clone, the original unplugged", Firmware: OVMF, Drives: []Drive{original(a).unplugged(), nothing}, Order: []string{"b", "a"}},
 		{Name: "a stick beside a drive with an entry", Firmware: OVMF, Drives: []Drive{behind, usb}, Order: []string{"b", "a"}, Entries: []diskmaker.Entry{second}},
 		{Name: "a stick beside a drive without an entry", Firmware: OVMF, Drives: []Drive{behind, usb}, Order: []string{"b", "a"}},
 	}

@@ -20,10 +20,10 @@ type action func(m startup.Machine, stage startup.Stage) []move
 // about it".
 var actions = map[startup.Stage][]action{
 	startup.StageDrive:         {attachClone},
-	startup.StageMode:          {setMode, convertToGPT, writeBootCode},
+	startup.StageMode:          {setMode, convertToGPT, writeBootCode, linuxFiles},
 	startup.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, setMode, copyAgain},
-	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, setMode, copyAgain},
+	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode, copyAgain},
+	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode, copyAgain},
 	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive, copyAgain},
 	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers, copyAgain},
 	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers, copyAgain},

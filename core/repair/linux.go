@@ -255,7 +255,7 @@ func fstabLines(d *startup.Drive, boot, root int) []string {
 		lines = append(lines, fmt.Sprintf(`sed -i -E 's#^([^ \t\#]+[ \t]+%s[ \t]+[^ \t]+[ \t]+)([^ \t]+)#\1\2,nofail#' /mnt/clone/etc/fstab`, point))
 	}
 	if boot >= 0 {
-		lines = append(lines, fmt.Sprintf(`sed -i -E "s#^[^ \t\#]+([ \t]+/boot/efi[ \t])#UUID=$(blkid -s UUID -o value %s)\1#" /mnt/clone/etc/fstab`, strings.ReplaceAll(partition(d.Contents.Layout.Partitions[boot]), `"`, "")))
+		lines = append(lines, fmt.Sprintf(`esp=$(blkid -p -s UUID -o value %s) && sed -i -E "s#^[^ \t\#]+([ \t]+/boot/efi[ \t])#UUID=$esp\1#" /mnt/clone/etc/fstab`, partition(d.Contents.Layout.Partitions[boot])))
 	}
 	return lines
 }

@@ -3,6 +3,7 @@ package repair
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -124,14 +125,14 @@ func linuxFiles(m startup.Machine, _ startup.Stage) []move {
 		if boot = bootOf(m, d.Contents); boot < 0 {
 			return nil
 		}
-	case d.Contents.Layout.MBR == nil:
+	case d.Contents.Layout.MBR == nil, !embeds(d.Contents):
 		return nil
 	}
 	var saves []Sectors
 	save, undo := "The old programs, menu and mount table: the commands copy them.", "Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
 	if boot < 0 {
 		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
-		saves = []Sectors{{0, gapAfterTable(d.Contents)}}
+		saves = embedded(d.Contents)
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save, Undo: undo},
 		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root) }})
@@ -320,6 +321,26 @@ func convertToGPT(m startup.Machine, _ startup.Stage) []move {
 		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return convertCommands() }})
 	mv.result = withEntry(mv.result, d.Name, boot, `\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows Boot Manager")
 	return []move{mv}
+}
+
+// embeds reports whether GRUB's core image has a place on a disk: a BIOS boot
+// partition on a GPT, room before the first partition on an MBR. GRUB manual,
+// section "BIOS installation".
+func embeds(c *startup.Contents) bool {
+	if c.Layout.Style != disk.StyleGPT {
+		return gapAfterTable(c) >= 256
+	}
+	return slices.ContainsFunc(c.Layout.Partitions, func(p disk.Partition) bool { return p.TypeGUID == disk.TypeBIOSBoot })
+}
+
+// embedded are the sectors that GRUB's boot code and core image take.
+func embedded(c *startup.Contents) []Sectors {
+	for _, p := range c.Layout.Partitions {
+		if c.Layout.Style == disk.StyleGPT && p.TypeGUID == disk.TypeBIOSBoot {
+			return []Sectors{{0, 1}, {p.Start, p.Length}}
+		}
+	}
+	return []Sectors{{0, gapAfterTable(c)}}
 }
 
 // gapAfterTable is how many sectors lie before the first partition, sector 0 among

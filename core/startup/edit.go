@@ -1,6 +1,8 @@
 package startup
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -140,7 +142,8 @@ func (v *Volume) dropProblem(code string) {
 // WithFAT has an empty FAT32 volume in a partition.
 func (c *Contents) WithFAT(i int) *Contents {
 	e := c.edited()
-	e.Volumes[i] = Volume{Volume: volume.Volume{Kind: volume.KindFAT32, BootCode: true}, looked: map[string]error{}}
+	// The serial number is a new one, which is not known yet.
+	e.Volumes[i] = Volume{Volume: volume.Volume{Kind: volume.KindFAT32, Serial: fmt.Sprintf("NEW-%d", i), BootCode: true}, looked: map[string]error{}}
 	return e
 }
 
@@ -357,6 +360,7 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 // clone's own file systems.
 func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 	e := c.WithLinuxNames(boot, root)
+	e.Volumes[root].putMenu()
 	core := &loader.GRUBCore{Prefix: "/boot/grub", Config: "search.fs_uuid " + e.Volumes[root].Serial + " root\nset prefix=($root)/boot/grub\n"}
 	if boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
@@ -372,6 +376,18 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 	v.putProgram(`\EFI\debian\grubx64.efi`, program)
 	v.putProgram(loader.FallbackPath(arch), program)
 	return e
+}
+
+// putMenu has GRUB's menu made anew from the kernels that are there.
+func (v *Volume) putMenu() {
+	for _, kernel := range slices.Backward(v.Kernels) {
+		if strings.HasPrefix(kernel, "/boot/") {
+			root := loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
+			v.putConfig(Config{Kind: ConfigGRUB, Path: "/boot/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
+				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root, Searches: []loader.GRUBSearch{{Spec: root}}}}}})
+			return
+		}
+	}
 }
 
 // WithLinuxNames has configurations and a mount table that name the clone's own

@@ -11,7 +11,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"latchkey/core/repair"
-	"latchkey/server/judge"
 	"latchkey/server/store"
 )
 
@@ -87,7 +86,7 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 	}
 	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{}, Version: c.Version}}
 	for _, m := range marks {
-		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, judge.Remark(m.Note), m.Who, m.At})
+		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, a.judge.Remark(m.Note), m.Who, m.At})
 	}
 	return out, nil
 }

@@ -53,10 +53,11 @@ func TestARawCopysIdentifier(t *testing.T) {
 }
 
 func TestWhatIsRemarkedOfAnAnswer(t *testing.T) {
-	assert.Empty(t, judge.Remark("DiskPart marked the current partition as active."))
-	assert.Contains(t, judge.Remark("line one\r\nThe selected disk is not valid.\r\n"), "failure: The selected disk is not valid.")
-	assert.Contains(t, judge.Remark("label: gpt\ndevice: /dev/sdb\nunit: sectors\n\n/dev/sdb1 : start=2048, size=131072\n"), "Recognised as sfdisk")
-	assert.Empty(t, judge.Remark(""))
+	j := judge.New(nil)
+	assert.Empty(t, j.Remark("DiskPart marked the current partition as active."))
+	assert.Contains(t, j.Remark("line one\r\nThe selected disk is not valid.\r\n"), "failure: The selected disk is not valid.")
+	assert.Contains(t, j.Remark("label: gpt\ndevice: /dev/sdb\nunit: sectors\n\n/dev/sdb1 : start=2048, size=131072\n"), "Recognised as sfdisk")
+	assert.Empty(t, j.Remark(""))
 }
 
 func TestOutputOfTheWrongDisk(t *testing.T) {

@@ -27,13 +27,15 @@ type Judge struct {
 	store    *store.Store
 	contents *lru.Cache[string, *startup.Contents]
 	listings *lru.Cache[uint64, *listing.Listing]
+	remarks  *lru.Cache[string, string] // on what was pasted for steps, by its text
 }
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
 	contents, _ := lru.New[string, *startup.Contents](256)
 	listings, _ := lru.New[uint64, *listing.Listing](64)
-	return &Judge{store: s, contents: contents, listings: listings}
+	remarks, _ := lru.New[string, string](256)
+	return &Judge{store: s, contents: contents, listings: listings, remarks: remarks}
 }
 
 // Check is a whole start check.

@@ -64,7 +64,19 @@ var failureWords = []string{"error", "failed", "failure", "cannot", "can't", "de
 
 // Remark judges what was pasted for a step: what it is recognised as, and whether
 // it speaks of a failure; "" when there is nothing to say of it.
-func Remark(pasted string) string {
+func (j *Judge) Remark(pasted string) string {
+	if pasted == "" {
+		return ""
+	}
+	if known, ok := j.remarks.Get(pasted); ok {
+		return known
+	}
+	said := remark(pasted)
+	j.remarks.Add(pasted, said)
+	return said
+}
+
+func remark(pasted string) string {
 	if got, err := listing.Read("", []byte(pasted), ""); err == nil && len(got.Disks) > 0 {
 		return fmt.Sprintf("Recognised as %s; it tells of %d disks. Add it on the Evidence screen to have the plan made from it.", got.Format, len(got.Disks))
 	}
