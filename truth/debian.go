@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -25,6 +26,7 @@ const (
 func debianRepairs() []Scenario {
 	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: debianMiB, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	empty, unformatted := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE}), esp(diskmaker.Volume{})
+	kernels := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 128, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	biosBoot := diskmaker.Partition{Type: disk.TypeBIOSBoot, MiB: 1}
 	var all []Scenario
 	for _, c := range []struct {
@@ -36,6 +38,7 @@ func debianRepairs() []Scenario {
 		{"boot partition left out", OVMF, diskmaker.GPT, []diskmaker.Partition{root}},
 		{"boot partition not formatted", OVMF, diskmaker.GPT, []diskmaker.Partition{unformatted, root}},
 		{"boot partition empty", OVMF, diskmaker.GPT, []diskmaker.Partition{empty, root}},
+		{"boot partition empty, /boot by itself", OVMF, diskmaker.GPT, []diskmaker.Partition{empty, kernels, root}},
 		{"boot code left out", SeaBIOS, diskmaker.MBR, []diskmaker.Partition{root}},
 		{"boot code left out, GPT", SeaBIOS, diskmaker.GPT, []diskmaker.Partition{biosBoot, root}},
 	} {
@@ -59,22 +62,38 @@ func makeDebian(dir string, declared diskmaker.Disk) (*diskmaker.Image, error) {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
 	defer os.RemoveAll(tree)
+	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
 	fstab := fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=0BAD-C0DE /boot/efi vfat umask=0077 0 1\n", rootUUID)
+	last := len(declared.Partitions) - 1
+	if last == 2 { // the kernels have a partition of their own
+		fstab += fmt.Sprintf("UUID=%s /boot ext4 defaults 0 2\n", otherUUID)
+		boot := filepath.Join(tree, "boot")
+		var err error
+		if declared.Partitions[1].Volume.Raw, err = ext4(dir, boot, otherUUID, 128); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(os.RemoveAll(boot), os.Mkdir(boot, 0o755)); err != nil {
+			return nil, err
+		}
+	}
 	for name, text := range map[string]string{"etc/fstab": fstab, "etc/drive": "b"} {
 		if err := os.WriteFile(filepath.Join(tree, name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}
 	}
-	volume := filepath.Join(dir, "root.ext4")
-	if err := run("mkfs.ext4", "-q", "-F", "-U", rootUUID, "-d", tree, volume, fmt.Sprintf("%dM", debianMiB)); err != nil {
+	var err error
+	if declared.Partitions[last].Volume.Raw, err = ext4(dir, tree, rootUUID, debianMiB); err != nil {
+		return nil, err
+	}
+	return declared.Build()
+}
+
+// ext4 is a file system with the files of a folder.
+func ext4(dir, tree, uuid string, size int) ([]byte, error) {
+	volume := filepath.Join(dir, "volume.ext4")
+	if err := run("mkfs.ext4", "-q", "-F", "-U", uuid, "-d", tree, volume, fmt.Sprintf("%dM", size)); err != nil {
 		return nil, err
 	}
 	defer os.Remove(volume)
-	raw, err := os.ReadFile(volume)
-	if err != nil {
-		return nil, err
-	}
-	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
-	declared.Partitions[len(declared.Partitions)-1].Volume.Raw = raw
-	return declared.Build()
+	return os.ReadFile(volume)
 }

@@ -23,6 +23,16 @@ func FallbackPath(a firmware.Arch) string {
 	return `\EFI\BOOT\BOOTX64.EFI`
 }
 
+// DebianPath is where grub-install of Debian puts GRUB for an architecture when
+// it is not signed.
+func DebianPath(a firmware.Arch) string {
+	suffix := map[firmware.Arch]string{firmware.IA32: "ia32", firmware.ARM64: "aa64"}[a]
+	if suffix == "" {
+		suffix = "x64"
+	}
+	return `\EFI\debian\grub` + suffix + ".efi"
+}
+
 // Names of loaders that are asked for elsewhere.
 const (
 	Fallback       = "Fallback loader"

@@ -8,6 +8,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/startup"
 )
 
@@ -222,6 +223,9 @@ func onRoot(d *startup.Drive, boot, root int, inside ...string) []Command {
 	parts := d.Contents.Layout.Partitions
 	const unmounted = "It is no file system that can be mounted: mark the step as failed."
 	cmds := []Command{{Text: `mkdir -p /mnt/clone && mount ` + partition(parts[root]) + ` /mnt/clone`, Good: quiet, Bad: unmounted}}
+	if i, apart := d.Contents.MountedAt(root, "/boot"); apart {
+		cmds = append(cmds, Command{Text: `mount ` + partition(parts[i]) + ` /mnt/clone/boot`, Good: quiet, Bad: unmounted})
+	}
 	if boot >= 0 {
 		cmds = append(cmds, Command{Text: `mkdir -p /mnt/clone/boot/efi && mount ` + partition(parts[boot]) + ` /mnt/clone/boot/efi`, Good: quiet, Bad: unmounted})
 	}
@@ -231,18 +235,25 @@ func onRoot(d *startup.Drive, boot, root int, inside ...string) []Command {
 	return append(cmds, Command{Text: `umount -R /mnt/clone`, Good: quiet, Bad: "Leave the folder /mnt/clone, and give it again."})
 }
 
-func linuxFilesCommands(d *startup.Drive, boot, root int) []Command {
+// grubTarget is what grub-install calls a firmware's architecture.
+var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
+
+func linuxFilesCommands(d *startup.Drive, boot, root int, a firmware.Arch) []Command {
 	install := `chroot /mnt/clone grub-install "$clone"`
 	if boot >= 0 {
-		install = `chroot /mnt/clone grub-install --target=x86_64-efi --efi-directory=/boot/efi --bootloader-id=debian`
+		install = fmt.Sprintf(`chroot /mnt/clone grub-install --target=%s --efi-directory=/boot/efi --bootloader-id=debian`, grubTarget[a])
 	}
 	lines := append(fstabLines(d, boot, root), `[ ! -f /mnt/clone/boot/grub/grub.cfg ] || cp /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub/grub.cfg.bak`)
 	if boot >= 0 {
 		lines = append(lines, `[ ! -d /mnt/clone/boot/efi/EFI ] || cp -r /mnt/clone/boot/efi/EFI before-linux-boot-files-EFI`)
 	}
-	lines = append(lines, install, `chroot /mnt/clone update-grub`)
+	// Without the name by UUID the menu would name the kernel's device, which is
+	// another one when the drive hangs elsewhere.
+	parts := d.Contents.Layout.Partitions
+	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
+	lines = append(lines, fmt.Sprintf(`mkdir -p /dev/disk/by-uuid && { [ -e %s ] || ln -s %s %s; }`, byUUID, partition(parts[root]), byUUID), install, `chroot /mnt/clone update-grub`)
 	if boot >= 0 {
-		lines = append(lines, `mkdir -p /mnt/clone/boot/efi/EFI/BOOT && cp /mnt/clone/boot/efi/EFI/debian/grubx64.efi /mnt/clone/boot/efi/EFI/BOOT/BOOTX64.EFI`)
+		lines = append(lines, fmt.Sprintf(`mkdir -p /mnt/clone/boot/efi/EFI/BOOT && cp /mnt/clone/boot/efi%s /mnt/clone/boot/efi%s`, slashes(loader.DebianPath(a)), slashes(loader.FallbackPath(a))))
 	}
 	return inSystem(d, boot, root, lines...)
 }

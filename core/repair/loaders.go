@@ -31,11 +31,15 @@ func encrypted(d *startup.Drive) bool {
 	return ok && d.Contents.Volumes[i].Kind == volume.KindBitLocker
 }
 
-// linuxOn returns the partition of a Linux system.
+// linuxOn returns the partition of a Linux system; one that holds kernels alone
+// only when there is no root.
 func linuxOn(d *startup.Drive) (int, bool) {
-	if d.Contents != nil {
+	if d.Contents == nil {
+		return 0, false
+	}
+	for _, is := range []func(*startup.Volume) bool{(*startup.Volume).HasLinuxRoot, (*startup.Volume).HasLinux} {
 		for i := range d.Contents.Volumes {
-			if d.Contents.Volumes[i].HasLinux() {
+			if is(&d.Contents.Volumes[i]) {
 				return i, true
 			}
 		}
@@ -135,9 +139,9 @@ func linuxFiles(m startup.Machine, _ startup.Stage) []move {
 		saves = embedded(d.Contents)
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save, Undo: undo},
-		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root) }})
+		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m)) }})
 	if boot >= 0 {
-		mv.result = withEntry(mv.result, d.Name, boot, `\EFI\debian\grubx64.efi`, "debian")
+		mv.result = withEntry(mv.result, d.Name, boot, loader.DebianPath(arch(m)), "debian")
 	}
 	return []move{mv}
 }

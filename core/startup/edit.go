@@ -2,6 +2,7 @@ package startup
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -360,8 +361,12 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 // clone's own file systems.
 func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 	e := c.WithLinuxNames(boot, root)
-	e.Volumes[root].putMenu()
-	core := &loader.GRUBCore{Prefix: "/boot/grub", Config: "search.fs_uuid " + e.Volumes[root].Serial + " root\nset prefix=($root)/boot/grub\n"}
+	home, folder := root, "/boot"
+	if i, ok := c.MountedAt(root, "/boot"); ok {
+		home, folder = i, ""
+	}
+	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
+	core := &loader.GRUBCore{Prefix: folder + "/grub", Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "/grub\n"}
 	if boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
 		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
@@ -373,18 +378,34 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 	program := loader.NewProgram(arch, loader.GRUB)
 	program.GRUB = core
 	v := &e.Volumes[boot]
-	v.putProgram(`\EFI\debian\grubx64.efi`, program)
+	v.putProgram(loader.DebianPath(arch), program)
 	v.putProgram(loader.FallbackPath(arch), program)
 	return e
 }
 
-// putMenu has GRUB's menu made anew from the kernels that are there.
-func (v *Volume) putMenu() {
+// MountedAt returns the partition of the disk that the mount table of the system on
+// partition root mounts at a point of its own.
+func (c *Contents) MountedAt(root int, point string) (partition int, found bool) {
+	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	if table == nil {
+		return 0, false
+	}
+	for _, m := range table.Mounts {
+		if hits := c.byName(m.Spec); m.Point == point && len(hits) == 1 {
+			return hits[0], true
+		}
+	}
+	return 0, false
+}
+
+// putMenu has GRUB's menu made anew from the kernels in a folder of the volume, for
+// the root file system of a UUID.
+func (v *Volume) putMenu(folder, uuid string) {
 	for _, kernel := range slices.Backward(v.Kernels) {
-		if strings.HasPrefix(kernel, "/boot/") {
-			root := loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(Config{Kind: ConfigGRUB, Path: "/boot/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
-				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root, Searches: []loader.GRUBSearch{{Spec: root}}}}}})
+		if path.Dir(kernel) == path.Join("/", folder) {
+			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid}, loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
+			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
+				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root, Searches: []loader.GRUBSearch{{Spec: home}}}}}})
 			return
 		}
 	}
@@ -502,7 +523,12 @@ func (v *Volume) HasWindows() bool {
 	return v.Kind == volume.KindBitLocker
 }
 
-// HasLinux reports whether a Linux system lies on the volume.
+// HasLinux reports whether a Linux system lies on the volume, or its kernels.
 func (v *Volume) HasLinux() bool {
-	return v.Kind == volume.KindExt && (len(v.Kernels) > 0 || v.config(ConfigFstab, "/etc/fstab") != nil)
+	return v.HasLinuxRoot() || v.Kind == volume.KindExt && len(v.Kernels) > 0
+}
+
+// HasLinuxRoot reports whether the root of a Linux system lies on the volume.
+func (v *Volume) HasLinuxRoot() bool {
+	return v.Kind == volume.KindExt && v.config(ConfigFstab, "/etc/fstab") != nil
 }
