@@ -32,7 +32,7 @@ var layers = [][]string{
 	{"server/judge"},
 	{"server/api", "web"},
 	{"cmd/capturing"},
-	{"truth"},
+	{"truth", "internal/standin"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
 }
 

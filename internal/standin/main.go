@@ -42,7 +42,7 @@ type State struct {
 func load(number int) (*State, error) {
 	raw, err := os.ReadFile(world(fmt.Sprintf("disk%d.json", number)))
 	if err != nil {
-		return nil, fmt.Errorf("The disk you specified is not valid: %w", err) //nolint:staticcheck // the tool's own words
+		return nil, fmt.Errorf("the disk you specified is not valid: %w", err)
 	}
 	s := &State{}
 	if err := json.Unmarshal(raw, s); err != nil {
@@ -75,5 +75,5 @@ func lettered(letter string) (number int, s *State, i int, err error) {
 			return number, s, i, nil
 		}
 	}
-	return 0, nil, 0, fmt.Errorf("There is no volume %s", letter) //nolint:staticcheck // the tool's own words
+	return 0, nil, 0, fmt.Errorf("there is no volume %s", letter)
 }
