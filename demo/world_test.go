@@ -1,7 +1,9 @@
 package demo_test
 
 import (
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -9,6 +11,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/demo"
 )
@@ -42,7 +45,7 @@ var endings = map[string]ending{
 	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
 
-func machineOf(t *testing.T, c demo.Case) startup.Machine {
+func machineOf(t testing.TB, c demo.Case) startup.Machine {
 	t.Helper()
 	f := c.Firmware
 	m := startup.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
@@ -96,6 +99,58 @@ func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
 	for _, stage := range []startup.Stage{startup.StageDrive, startup.StageMode, startup.StageTable, startup.StageBootPartition, startup.StageLoader, startup.StageConfiguration, startup.StageSystem} {
 		assert.True(t, shown[stage], stage)
 	}
+}
+
+// plans are how the demo cases that do not start are repaired; none is the case
+// that cannot be.
+var plans = map[string][]string{
+	"kiosk-north": {"create-esp", "windows-boot-files", "safe-start"}, "bridge-laptop": {"set-mode"}, "engine-log": {"restore-primary"},
+	"camera-recorder": {"copy-again"}, "kiosk-south": {"clone-first"}, "booking-office": {"set-active"}, "timetable": {"add-entry"},
+	"kiosk-east": {"windows-boot-files", "safe-start"}, "crew-mess": nil, "stores-laptop": {"copy-again"}, "lounge-display": {"linux-names"},
+	"purser-laptop": {"windows-references"}, "chart-table": {"recovery-key"}, "tide-office": {"safe-start"}, "design-mac": {"mac-install"},
+}
+
+func TestEveryDemoCaseThatFailsHasItsPlan(t *testing.T) {
+	for _, c := range demo.Cases() {
+		want, fails := plans[c.Name]
+		if !fails {
+			continue
+		}
+		p := repair.Find(machineOf(t, c))
+		var got []string
+		for _, s := range p.Steps {
+			got = append(got, s.Action)
+		}
+		assert.Equal(t, want, got, "%s: %s", c.Name, p.Reason)
+		if want == nil {
+			assert.Contains(t, p.Reason, "use a drive or an adapter", "it says what remains")
+		}
+	}
+}
+
+// Planning for every demo case with bytes: the median and the worst time, and the
+// most states that one took.
+func BenchmarkPlanEveryCase(b *testing.B) {
+	var machines []startup.Machine
+	for _, c := range demo.Cases() {
+		if c.Original.Disk != nil {
+			machines = append(machines, machineOf(b, c))
+		}
+	}
+	var took []time.Duration
+	states := 0
+	for b.Loop() {
+		took = nil
+		for _, m := range machines {
+			began := time.Now()
+			states = max(states, repair.Find(m).States)
+			took = append(took, time.Since(began))
+		}
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "median-ms")
+	b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "worst-ms")
+	b.ReportMetric(float64(states), "most-states")
 }
 
 func TestDemoNamesAreTheirOwn(t *testing.T) {

@@ -169,8 +169,8 @@ func safeStart(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "safe-start", Title: "Start once in safe mode, so that the drive's driver is loaded", Why: "The system has no start-up driver for the drive's new way yet.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Undo: "bcdedit /deletevalue {default} safeboot"},
-		key:      "safe", result: answered(m, "driver:"+d.Name, "yes"),
+		PlanStep: PlanStep{Action: "safe-start", Title: "Start once in safe mode, so that the drive's driver is loaded", Why: "The system has no start-up driver for the drive's new way yet.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "Nothing: one setting of the boot configuration changes, and changes back.", Undo: "bcdedit /deletevalue {default} safeboot"},
+		key:      "safe", on: d, result: answered(m, "driver:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return safeStartCommands(m) }},
 	}}
 }
@@ -182,8 +182,8 @@ func initialRAMDisk(m startup.Machine, _ startup.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Undo: "The old one is kept beside it as .bak."},
-		key:      "ramdisk", result: answered(m, "driver:"+d.Name, "yes"),
+		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.", Undo: "Give the one ending in .bak its name back."},
+		key:      "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root) }},
 	}}
 }
@@ -359,7 +359,7 @@ func createESP(m startup.Machine, _ startup.Stage) []move {
 		risk, how = RiskReal, fmt.Sprintf("from the end of partition %d, which is shrunk", c.Layout.Partitions[shrunk].Number)
 	}
 	changed, _ := c.WithESP(start, length, shrunk)
-	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), shrunk) }}
+	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), start, shrunk) }}
 	if gap {
 		tools[Linux] = func() []Command { return createCommands(clone(m), start, length) }
 	}

@@ -21,8 +21,23 @@ import (
 // forms for all toolboxes.
 func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []repair.Form)) {
 	t.Helper()
+	machines := map[string]startup.Machine{}
 	for name, c := range broken() {
-		p := repair.Find(machine(t, c.mode, c.image))
+		machines[name] = machine(t, c.mode, c.image)
+	}
+	for name, system := range map[string]diskmaker.Volume{
+		"Windows without the driver": windows(8).Partitions[1].Volume,
+		"Linux without the driver":   {Kind: "ext4", UUID: [16]byte{1}, Files: map[string][]byte{"/etc/fstab": []byte("UUID=01000000-0000-0000-0000-000000000000 / ext4 ro 0 1\n"), "/boot/vmlinuz-6.1": {1}}},
+	} {
+		d := windows(8)
+		d.Partitions[1].Volume = system
+		m := machine(t, firmware.UEFI, d.MustBuild())
+		m.Until, m.Answers = "", map[string]string{"driver:b": "no"}
+		m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("ide"), Attached: fact.Tell(false)})
+		machines[name] = m
+	}
+	for name, m := range machines {
+		p := repair.Find(m)
 		for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
 			for _, s := range append(plan.Steps, plan.Afterwards...) {
 				each(name+", "+s.Action, s, append([]repair.Form{s.Form}, s.Also...))
@@ -63,8 +78,15 @@ func TestSectorsAreSavedBeforeTheyAreOverwritten(t *testing.T) {
 // No line names a disk by a number alone: the lines that write come after a guard
 // that stops.
 func TestEveryFormBeginsWithAGuard(t *testing.T) {
+	actions := map[string]bool{}
+	defer func() {
+		for _, a := range []string{"safe-start", "initial-ram-disk", "windows-boot-files", "create-esp"} {
+			assert.True(t, actions[a], "%s is not among what was looked at", a)
+		}
+	}()
 	everyStep(t, func(name string, s repair.PlanStep, forms []repair.Form) {
 		for _, f := range forms {
+			actions[s.Action] = true
 			if f.Shell != "" && s.Disk != "" {
 				assert.Contains(t, f.Commands[0].Text, "stop.", "%s, %s", name, f.Toolbox)
 				assert.Contains(t, f.Commands[0].Text, "exit", "%s, %s", name, f.Toolbox)

@@ -144,12 +144,16 @@ func activeDiskpart(d *startup.Drive, p disk.Partition) []Command {
 	return append(cmds, onPart(d, p, "DiskPart marked the current partition as active.", "active"))
 }
 
-func createDiskpart(d *startup.Drive, shrunk int) []Command {
+// createDiskpart puts the new partition at the very place that was simulated.
+func createDiskpart(d *startup.Drive, start uint64, shrunk int) []Command {
+	size := uint64(d.Contents.Layout.SectorSize)
 	var cmds []Command
 	if shrunk >= 0 {
-		cmds = append(cmds, onPart(d, d.Contents.Layout.Partitions[shrunk], "DiskPart successfully shrunk the volume.", fmt.Sprintf("shrink desired=%d minimum=%d", espMiB, espMiB)))
+		p := d.Contents.Layout.Partitions[shrunk]
+		less := ((p.End()-start)*size + 1<<20 - 1) >> 20 // MiB
+		cmds = append(cmds, onPart(d, p, "DiskPart successfully shrunk the volume.", fmt.Sprintf("shrink desired=%d minimum=%d", less, less)))
 	}
-	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", fmt.Sprintf("create partition efi size=%d", espMiB), "format quick fs=fat32 label=SYSTEM"))
+	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", fmt.Sprintf("create partition efi size=%d offset=%d", espMiB, start*size/1024), "format quick fs=fat32 label=SYSTEM"))
 }
 
 func formatDiskpart(d *startup.Drive, p disk.Partition) []Command {

@@ -83,7 +83,7 @@ func (p *session) line(line string) error {
 	case "select partition":
 		return p.selectPartition(last)
 	case "create partition":
-		return p.create(options["size"])
+		return p.create(options["size"], options["offset"])
 	}
 	if p.part < 0 {
 		return errFocus
@@ -188,22 +188,22 @@ func (p *session) onPartition(verb string, options map[string]string) error {
 	return fmt.Errorf("%s is no command of it", verb)
 }
 
-// create puts an EFI system partition where there is room first.
-func (p *session) create(size string) error {
+// create puts an EFI system partition of a size in MB at an offset in KB, where
+// nothing else lies.
+func (p *session) create(size, offset string) error {
 	d := &p.state.Disk
 	n, err := strconv.ParseUint(size, 10, 64)
-	if err != nil || d.Style != diskmaker.GPT {
-		return errors.New("expected a size in MB, and a GPT disk")
+	kb, errAt := strconv.ParseUint(offset, 10, 64)
+	if err != nil || errAt != nil || d.Style != diskmaker.GPT {
+		return errors.New("expected a size in MB, an offset in KB, and a GPT disk")
 	}
-	start := uint64(2048)
-	for _, i := range p.order() {
-		q := d.Partitions[i]
-		if q.Start >= start+n*2048 {
-			break
+	start := kb * 2
+	for _, q := range d.Partitions {
+		if start < q.Start+q.MiB*2048 && q.Start < start+n*2048 {
+			return errors.New("the offset lies in another partition")
 		}
-		start = q.Start + q.MiB*2048
 	}
-	if start+n*2048 > d.Sectors-2048 {
+	if start%2048 != 0 || start+n*2048 > d.Sectors-34 {
 		return errors.New("there is not enough usable space")
 	}
 	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeESP, Start: start, MiB: n, GUID: disk.MustGUID("0E5C0000-0000-4000-8000-000000000001")})
