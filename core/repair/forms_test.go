@@ -99,8 +99,7 @@ func TestEveryFormBeginsWithAGuard(t *testing.T) {
 // it was, byte by byte.
 func TestPuttingBack(t *testing.T) {
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
-	codeless := legacyDisk(0)
-	codeless.BootCode = ""
+	codeless := leftBehind()["no boot code"]
 	for name, c := range map[string]struct {
 		mode  firmware.Mode
 		image *diskmaker.Image

@@ -160,33 +160,24 @@ func recoverable() map[string]struct {
 	disk diskmaker.Disk
 	plan []string
 } {
-	noBoot := windows(2)
-	noBoot.Partitions = noBoot.Partitions[1:]
-	unformatted := windows(3)
-	unformatted.Partitions[0].Volume = diskmaker.Volume{}
-	vendor := windows(4)
-	vendor.Partitions[0].Volume.Files = map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}
-	noFiles := windows(5)
-	noFiles.Partitions[0].Volume.Files = nil
+	left := leftBehind()
 	swapped := windows(6) // the table's order is not the disk's
 	swapped.Partitions[0].Volume.Files = nil
 	swapped.Partitions[0], swapped.Partitions[1] = swapped.Partitions[1], swapped.Partitions[0]
 	swapped.Partitions[0].Start, swapped.Partitions[0].MiB, swapped.Partitions[1].Start = 1<<19, 600, 2048
-	codeless := legacyDisk(0)
-	codeless.BootCode = ""
 	return map[string]struct {
 		mode firmware.Mode
 		disk diskmaker.Disk
 		plan []string
 	}{
-		"boot partition left out": {firmware.UEFI, noBoot, []string{"create-esp", "windows-boot-files"}},
-		"boot partition not FAT":  {firmware.UEFI, unformatted, []string{"format-esp", "windows-boot-files"}},
-		"only the vendor's path":  {firmware.UEFI, vendor, []string{"fallback-path"}},
-		"boot partition empty":    {firmware.UEFI, noFiles, []string{"windows-boot-files"}},
+		"boot partition left out": {firmware.UEFI, left["no boot partition"], []string{"create-esp", "windows-boot-files"}},
+		"boot partition not FAT":  {firmware.UEFI, left["not formatted"], []string{"format-esp", "windows-boot-files"}},
+		"only the vendor's path":  {firmware.UEFI, left["vendor's path"], []string{"fallback-path"}},
+		"boot partition empty":    {firmware.UEFI, left["no files"], []string{"windows-boot-files"}},
 		"table in another order":  {firmware.UEFI, swapped, []string{"windows-boot-files"}},
 		"no active partition":     {firmware.Legacy, legacyDisk(), []string{"set-active"}},
 		"two active partitions":   {firmware.Legacy, legacyDisk(0, 1), []string{"set-active"}},
-		"no boot code":            {firmware.Legacy, codeless, []string{"boot-code"}},
+		"no boot code":            {firmware.Legacy, left["no boot code"], []string{"boot-code"}},
 	}
 }
 

@@ -77,14 +77,8 @@ func spoiled(d diskmaker.Disk, off int64, b ...byte) *diskmaker.Image {
 	return m
 }
 
-// broken are machines that do not start, each with the actions that put it right.
-func broken() map[string]struct {
-	mode  firmware.Mode
-	image *diskmaker.Image
-	plan  []string
-} {
-	wrongType := windows(1)
-	wrongType.Partitions[0].Type = disk.TypeBasicData
+// leftBehind are disks that a copy left incomplete, by what is wrong.
+func leftBehind() map[string]diskmaker.Disk {
 	noBoot := windows(2)
 	noBoot.Partitions = noBoot.Partitions[1:]
 	unformatted := windows(3)
@@ -95,6 +89,16 @@ func broken() map[string]struct {
 	noFiles.Partitions[0].Volume.Files = nil
 	codeless := legacyDisk(0)
 	codeless.BootCode = ""
+	return map[string]diskmaker.Disk{"no boot partition": noBoot, "not formatted": unformatted, "vendor's path": vendor, "no files": noFiles, "no boot code": codeless}
+}
+
+// broken are machines that do not start, each with the actions that put it right.
+func broken() map[string]struct {
+	mode  firmware.Mode
+	image *diskmaker.Image
+	plan  []string
+} {
+	left := leftBehind()
 	return map[string]struct {
 		mode  firmware.Mode
 		image *diskmaker.Image
@@ -102,15 +106,15 @@ func broken() map[string]struct {
 	}{
 		"primary table damaged":     {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), nil}, // this firmware uses the backup
 		"no protective MBR":         {firmware.UEFI, spoiled(windows(7), 446, make([]byte, 66)...), []string{"protective-mbr"}},
-		"boot partition left out":   {firmware.UEFI, noBoot.MustBuild(), []string{"create-esp", "windows-boot-files"}},
-		"boot partition not FAT":    {firmware.UEFI, unformatted.MustBuild(), []string{"format-esp", "windows-boot-files"}},
-		"only the vendor's path":    {firmware.UEFI, vendor.MustBuild(), []string{"add-entry"}},
-		"boot partition empty":      {firmware.UEFI, noFiles.MustBuild(), []string{"windows-boot-files"}},
+		"boot partition left out":   {firmware.UEFI, left["no boot partition"].MustBuild(), []string{"create-esp", "windows-boot-files"}},
+		"boot partition not FAT":    {firmware.UEFI, left["not formatted"].MustBuild(), []string{"format-esp", "windows-boot-files"}},
+		"only the vendor's path":    {firmware.UEFI, left["vendor's path"].MustBuild(), []string{"add-entry"}},
+		"boot partition empty":      {firmware.UEFI, left["no files"].MustBuild(), []string{"windows-boot-files"}},
 		"legacy mode, GPT":          {firmware.Legacy, windows(8).MustBuild(), []string{"set-mode", "add-entry"}},
 		"UEFI mode, MBR":            {firmware.UEFI, legacyDisk(0).MustBuild(), []string{"set-mode"}},
 		"no active partition":       {firmware.Legacy, legacyDisk().MustBuild(), []string{"set-active"}},
 		"two active partitions":     {firmware.Legacy, legacyDisk(0, 1).MustBuild(), []string{"set-active"}},
-		"no boot code":              {firmware.Legacy, codeless.MustBuild(), []string{"boot-code"}},
+		"no boot code":              {firmware.Legacy, left["no boot code"].MustBuild(), []string{"boot-code"}},
 		"moved, not corrected":      {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0), []string{"hidden-sectors"}},
 		"both copies of it damaged": {firmware.UEFI, spoiledTwice(windows(9)), nil},
 	}
@@ -177,8 +181,7 @@ func TestEveryStepIsNeeded(t *testing.T) {
 }
 
 func TestASessionFollowsWhatReallyHappened(t *testing.T) {
-	noBoot := windows(2)
-	noBoot.Partitions = noBoot.Partitions[1:]
+	noBoot := leftBehind()["no boot partition"]
 	m := machine(t, firmware.UEFI, noBoot.MustBuild())
 	p := repair.Find(m)
 	require.Len(t, p.Steps, 2)
@@ -196,8 +199,7 @@ func TestASessionFollowsWhatReallyHappened(t *testing.T) {
 }
 
 func TestToolboxesChangeThePlan(t *testing.T) {
-	vendor := windows(4)
-	vendor.Partitions[0].Volume.Files = map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	vendor := leftBehind()["vendor's path"]
 	m := machine(t, firmware.UEFI, vendor.MustBuild())
 	linux := repair.Find(m, repair.Linux)
 	require.Len(t, linux.Steps, 1)
@@ -280,8 +282,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	wrongType := windows(1)
 	wrongType.Partitions[0].Type = disk.TypeBasicData
-	codeless := legacyDisk(0)
-	codeless.BootCode = ""
+	codeless := leftBehind()["no boot code"]
 	strict := func(change func(*firmware.Behaviour)) func(startup.Machine) startup.Machine {
 		return func(m startup.Machine) startup.Machine { change(&m.Firmware.Behaviour); return m }
 	}
@@ -396,8 +397,7 @@ func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 }
 
 func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
-	noBoot := windows(2)
-	noBoot.Partitions = noBoot.Partitions[1:]
+	noBoot := leftBehind()["no boot partition"]
 	p := repair.Find(machine(t, firmware.UEFI, noBoot.MustBuild()), repair.WindowsRecovery)
 	text := script(p, repair.WindowsRecovery)
 	assert.Contains(t, text, "\r\n")
@@ -433,8 +433,7 @@ func FuzzPlan(f *testing.F) {
 }
 
 func BenchmarkFind(b *testing.B) {
-	noBoot := windows(2)
-	noBoot.Partitions = noBoot.Partitions[1:]
+	noBoot := leftBehind()["no boot partition"]
 	m := machine(b, firmware.UEFI, noBoot.MustBuild())
 	for b.Loop() {
 		repair.Find(m)
