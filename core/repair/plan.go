@@ -24,7 +24,9 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 		allowed = Toolboxes
 	}
 	best, end := search(m, allowed, failed)
-	best.Afterwards = afterwards(end)
+	if best.Verdict == startup.Starts {
+		best.Afterwards = afterwards(end)
+	}
 	if len(best.Steps) == 0 {
 		return best
 	}

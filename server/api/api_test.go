@@ -367,6 +367,17 @@ func TestTicksUntilNewEvidence(t *testing.T) {
 	script, err := io.ReadAll(res.Body)
 	require.NoError(t, err)
 	assert.Contains(t, string(script), "No partition of the clone begins at byte 1048576")
+
+	// The disk is not in the evidence any more: the plan says so, and a tick is refused.
+	for _, piece := range c.get("/cases/" + id + "/evidence").body["bytes"].([]any) {
+		at := "/cases/" + id + "/evidence/" + fmt.Sprint(piece.(map[string]any)["id"]) + "/withdrawn"
+		require.Equal(t, http.StatusOK, c.send(http.MethodPut, at, c.version(id), map[string]any{"withdrawn": true}).status)
+	}
+	blind := c.get("/cases/" + id + "/plan").body
+	assert.Empty(t, blind["steps"])
+	assert.Contains(t, blind["reason"], "Nothing of its partition table is in evidence")
+	late := map[string]any{"step": "windows-files", "state": "done", "who": "Ada"}
+	assert.Equal(t, http.StatusConflict, c.send(http.MethodPost, "/cases/"+id+"/marks", c.version(id), late).status)
 	assert.Contains(t, string(script), "echo active")
 }
 
