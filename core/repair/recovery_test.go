@@ -32,6 +32,7 @@ var windowsHere = sync.OnceValues(func() (dir string, err error) {
 	if dir, err = os.MkdirTemp("", "recovery"); err != nil {
 		return dir, err
 	}
+	toRemove = dir
 	build := func(pkg string, names ...string) {
 		exe := filepath.Join(dir, "built.exe")
 		cmd := exec.Command("go", "build", "-o", exe, pkg)
@@ -65,13 +66,18 @@ func wineCommand(dir, world, line string) *exec.Cmd {
 	return cmd
 }
 
+// toRemove is the folder of windowsHere, "" when no test needed it.
+var toRemove string
+
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if dir, err := windowsHere(); err == nil && dir != "" {
-		kill := exec.Command("/usr/lib/wine/wineserver64", "-k")
-		kill.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(dir, "prefix"))
-		_ = kill.Run()
-		_ = os.RemoveAll(dir)
+	if toRemove != "" {
+		for _, what := range []string{"-k", "-w"} { // end what runs in the prefix, and wait for it
+			server := exec.Command("/usr/lib/wine/wineserver64", what)
+			server.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(toRemove, "prefix"))
+			_ = server.Run()
+		}
+		_ = os.RemoveAll(toRemove)
 	}
 	os.Exit(code)
 }
