@@ -98,6 +98,17 @@ test("a step is shown by each toolbox, and says how to put back what it overwrot
   await expect(step.locator("details pre").last()).toBeVisible();
 });
 
+test("the plan is printed on one page, without the frame", async ({ page }) => {
+  await openCase(page, "Purser's laptop");
+  await page.getByRole("link", { name: "Repair" }).click();
+  await expect(page.getByRole("region", { name: "The step" })).toBeVisible();
+  const pdf = await page.pdf({ format: "A4" });
+  expect(pdf.toString("latin1").match(/\/Type \/Page\b/g)).toHaveLength(1);
+  await page.emulateMedia({ media: "print" });
+  await expect(page.getByRole("heading", { name: /^☐ 1\. Point the boot configuration/ })).toBeVisible();
+  await expect(page.getByRole("button", { name: "Done" })).toBeHidden();
+});
+
 test("a first start is proved by a capture that the running system took", async ({ page }) => {
   await openCase(page, "Wharf scales");
   await page.getByRole("link", { name: "First start" }).click();

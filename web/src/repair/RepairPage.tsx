@@ -110,6 +110,7 @@ function Summary({ repair: r }: { repair: Repair }) {
       component="section"
       aria-label="The plan"
       aria-live="polite"
+      className="no-print"
       sx={{ display: "flex", gap: 1.5, alignItems: "flex-start", my: 1.25 }}
     >
       <VerdictMark reaches={r.before.verdict} verdict={r.before.verdict} size={40} />
@@ -221,18 +222,18 @@ function Toolboxes({
 /** The whole plan for paper, with boxes to tick; not on the screen. */
 function Printed({ steps, title, disk }: { steps: Repair["steps"]; title: string; disk: string }) {
   return (
-    <Box className="print-only" sx={{ display: "none" }}>
-      <Typography variant="h2">
+    <Box className="print-only" sx={{ display: "none", columnCount: 2, columnGap: "24px" }}>
+      <Typography variant="h3">
         {title}: {disk}
       </Typography>
       {steps.map((s, i) => (
-        <Box key={s.key} sx={{ mt: 2, breakInside: "avoid" }}>
+        <Box key={s.key} sx={{ mt: 1.5 }}>
           <Typography variant="h3">
             ☐ {i + 1}. {s.title} ({toolboxName[s.toolbox]})
           </Typography>
           {s.commands.map((x, j) => (
-            <Box key={j} sx={{ mt: 1 }}>
-              <Box component="pre" className="mono" sx={{ m: 0, whiteSpace: "pre-wrap" }}>
+            <Box key={j} sx={{ mt: 0.75, breakInside: "avoid" }}>
+              <Box component="pre" className="mono" sx={{ m: 0, whiteSpace: "pre-wrap", lineHeight: 1.2 }}>
                 ☐ {x.typed ?? x.text}
               </Box>
               <Typography variant="body2">
