@@ -10,9 +10,6 @@ import (
 	"latchkey/core/disk"
 )
 
-// maxKept bounds the sectors that are kept aside at once, in bytes.
-const maxKept = maxSectors
-
 // TakeSectors returns a capture's manifest for chosen sectors alone, which a repair
 // is going to overwrite.
 func TakeSectors(d *Device, source string, sectorSize int, first, count uint64, now time.Time) (Manifest, error) {
@@ -21,8 +18,8 @@ func TakeSectors(d *Device, source string, sectorSize int, first, count uint64, 
 	switch {
 	case count == 0 || first >= all || count > all-first:
 		return Manifest{}, fmt.Errorf("%s: sectors %d+%d: expected at least one, within the %d of the disk", source, first, count, all)
-	case count > maxKept/size:
-		return Manifest{}, fmt.Errorf("%s: %d sectors: at most %s are kept at once", source, count, disk.Binary(maxKept))
+	case count > maxSectors/size:
+		return Manifest{}, fmt.Errorf("%s: %d sectors: at most %s are kept at once", source, count, disk.Binary(maxSectors))
 	}
 	m := d.manifest(source, sectorSize, now)
 	m.Extents = []Extent{{int64(first * size), int64(count * size)}}

@@ -14,6 +14,7 @@ import (
 	"www.velocidex.com/golang/regparser"
 
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/guard"
 )
 
@@ -23,6 +24,14 @@ const (
 	StoreUEFI   = `\EFI\Microsoft\Boot\BCD`
 	StoreLegacy = `\Boot\BCD`
 )
+
+// StorePath is where the manager of a mode looks for its store.
+func StorePath(mode firmware.Mode) string {
+	if mode == firmware.Legacy {
+		return StoreLegacy
+	}
+	return StoreUEFI
+}
 
 // Element types of the boot configuration store. The maker's BCD WMI provider
 // reference, enumerations BcdLibraryElementTypes, BcdBootMgrElementTypes and

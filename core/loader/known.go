@@ -33,6 +33,9 @@ func DebianPath(a firmware.Arch) string {
 	return `\EFI\debian\grub` + suffix + ".efi"
 }
 
+// WindowsPath is where Windows puts its own boot manager.
+const WindowsPath = `\EFI\Microsoft\Boot\bootmgfw.efi`
+
 // Names of loaders that are asked for elsewhere.
 const (
 	Fallback       = "Fallback loader"
@@ -46,7 +49,7 @@ const (
 // vendorPaths are where operating systems put their own loaders. Common
 // practice; the Windows path is in its maker's documentation of UEFI start.
 var vendorPaths = []struct{ path, name string }{
-	{`\EFI\Microsoft\Boot\bootmgfw.efi`, WindowsManager},
+	{WindowsPath, WindowsManager},
 	{`\EFI\systemd\systemd-bootx64.efi`, SystemdBoot},
 	{`\System\Library\CoreServices\boot.efi`, MacLoader},
 }

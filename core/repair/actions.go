@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"latchkey/core/disk"
@@ -22,12 +23,15 @@ var actions = map[startup.Stage][]action{
 	startup.StageDrive:         {attachClone},
 	startup.StageMode:          {setMode, convertToGPT, writeBootCode, linuxFiles},
 	startup.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode, copyAgain},
-	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode, copyAgain},
-	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive, copyAgain},
-	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers, copyAgain},
-	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers, copyAgain},
+	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
+	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode},
+	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
+	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
 }
+
+// resorts are what is tried when nothing else leads to a start.
+var resorts = []action{copyAgain}
 
 func isUEFI(m startup.Machine) bool {
 	mode, known := m.Firmware.Mode.Get()
@@ -155,9 +159,7 @@ func controllerBack(m startup.Machine, _ startup.Stage) []move {
 // answered settles a question in the machine.
 func answered(m startup.Machine, id, option string) startup.Machine {
 	answers := map[string]string{}
-	for k, v := range m.Answers {
-		answers[k] = v
-	}
+	maps.Copy(answers, m.Answers)
 	answers[id] = option
 	m.Answers = answers
 	return m

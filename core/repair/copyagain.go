@@ -2,7 +2,6 @@ package repair
 
 import (
 	"fmt"
-	"slices"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -50,7 +49,6 @@ func copyAgain(m startup.Machine, _ startup.Stage) []move {
 	}
 	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: fmt.Sprintf("Nothing that is on the clone can be put right. %s Copying takes %d to %d minutes on most pairs of drives.", how, int(bytes/perMinuteFast)+1, minutes), Risk: RiskReal, Minutes: minutes, Save: "Whatever on the clone is still wanted: it is overwritten whole.", Undo: "None: what was on the clone is gone."},
 		"copy-again", changed, tools)
-	mv.last = true
 	mv.result = with(mv.result, o.Name, func(d *startup.Drive) { d.Attached = fact.Known(false, told) })
 	return []move{mv}
 }
@@ -66,13 +64,9 @@ func toldApart(a, b *startup.Drive) bool {
 func original(m startup.Machine) *startup.Drive {
 	for i := range m.Drives {
 		d := &m.Drives[i]
-		if d.Role != startup.RoleOriginal || d.Contents == nil {
-			continue
+		if d.Role == startup.RoleOriginal && d.Contents != nil && !isTold(d.Contents) {
+			return d
 		}
-		if g := d.Contents.Layout.GPT; g != nil && g.Primary.State == disk.CopyTold || slices.ContainsFunc(d.Contents.Volumes, func(v startup.Volume) bool { return v.Told }) {
-			return nil
-		}
-		return d
 	}
 	return nil
 }

@@ -17,14 +17,14 @@ type move struct {
 	before startup.Machine
 	result startup.Machine
 	key    string // becomes the step's Key
-	last   bool   // a last resort: taken when nothing else leads to a start
+	alone  bool   // its tool wants the clone to be the disk that it was started from
 }
 
 // choose picks the first allowed toolbox; ok is false when none is.
 func (m *move) choose(allowed []Toolbox) bool {
 	for _, t := range Toolboxes {
 		if slices.Contains(allowed, t) && m.can(t) {
-			m.Form, m.Key = m.form(t), m.key
+			m.Toolbox, m.Key = t, m.key
 			return true
 		}
 	}
@@ -46,7 +46,7 @@ func (m *move) can(t Toolbox) bool {
 // own system: it must start by itself, and Windows takes a disk of the same
 // identifier offline.
 func (m *move) fromOldDrive() (Toolbox, bool) {
-	if m.on == nil || m.last || m.Action == "convert-to-gpt" { // the converter wants the disk that the system runs from
+	if m.on == nil || m.alone {
 		return "", false
 	}
 	for i := range m.before.Drives {
@@ -117,10 +117,11 @@ func putOldBack(as Toolbox) Command {
 
 var takeOldOut = Command{ByHand: true, Text: "Shut down, and attach the drives as they were before.", Good: "The clone hangs where it is to stay.", Bad: "Look at the models and capacities."}
 
-// finish completes a chosen step: the forms for the other allowed toolboxes, and
-// in words what is saved first.
+// finish completes a chosen step: its form, those for the other allowed toolboxes,
+// and in words what is saved first.
 func (m *move) finish(allowed []Toolbox) PlanStep {
 	s := m.PlanStep
+	s.Form = m.form(s.Toolbox)
 	s.Also = []Form{}
 	for _, t := range Toolboxes {
 		if t != s.Toolbox && slices.Contains(allowed, t) && m.can(t) {
@@ -158,10 +159,17 @@ func tableSectors(c *startup.Contents) []Sectors {
 	if c.Layout.Style != disk.StyleGPT {
 		return []Sectors{{0, 1}}
 	}
-	entries := uint64(16384) // UEFI Specification 2.10, section 5.3.1: at least
+	entries := uint64(0)
 	if g := c.Layout.GPT.Valid(); g != nil {
-		entries = max(entries, uint64(g.Header.NumberOfPartitionEntries)*uint64(g.Header.SizeOfPartitionEntry))
+		entries = uint64(g.Header.NumberOfPartitionEntries) * uint64(g.Header.SizeOfPartitionEntry)
 	}
+	return gptSectors(c, entries)
+}
+
+// gptSectors are what a GPT takes at both ends of a disk, by the bytes of its
+// entries: at least 16,384. UEFI Specification 2.10, section 5.3.1.
+func gptSectors(c *startup.Contents, entries uint64) []Sectors {
+	entries = max(entries, 16384)
 	table := 1 + (entries+uint64(c.Layout.SectorSize)-1)/uint64(c.Layout.SectorSize) // with the header
 	return []Sectors{{0, 1 + table}, {c.Layout.Sectors - table, table}}
 }

@@ -64,20 +64,28 @@ func bootOf(m startup.Machine, c *startup.Contents) int {
 	return -1
 }
 
-// windowsFiles puts Windows' boot files back, with a store that names the clone.
-func windowsFiles(m startup.Machine, _ startup.Stage) []move {
+// windowsPlace is where Windows' boot files belong on the clone, where its system
+// lies, and the mode that they are for.
+func windowsPlace(m startup.Machine) (boot, system int, mode firmware.Mode, ok bool) {
 	d := clone(m)
-	system, ok := windowsOn(d)
+	system, ok = windowsOn(d)
 	mode, known := m.Firmware.Mode.Get()
 	if !ok || !known {
-		return nil
-	}
-	boot := bootOf(m, d.Contents)
-	if boot < 0 {
-		return nil
+		return 0, 0, "", false
 	}
 	if mode == firmware.UEFICSM {
 		mode = firmware.UEFI
+	}
+	boot = bootOf(m, d.Contents)
+	return boot, system, mode, boot >= 0
+}
+
+// windowsFiles puts Windows' boot files back, with a store that names the clone.
+func windowsFiles(m startup.Machine, _ startup.Stage) []move {
+	d := clone(m)
+	boot, system, mode, ok := windowsPlace(m)
+	if !ok {
+		return nil
 	}
 	var saves []Sectors
 	if mode == firmware.Legacy {
@@ -87,7 +95,7 @@ func windowsFiles(m startup.Machine, _ startup.Stage) []move {
 	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Move BCD.bak back over BCD."},
 		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return windowsFilesCommands(d, boot, system, mode) }})
 	if mode == firmware.UEFI { // the tool writes a boot entry too
-		mv.result = withEntry(mv.result, d.Name, boot, `\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows Boot Manager")
+		mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
 	}
 	return []move{mv}
 }
@@ -95,16 +103,8 @@ func windowsFiles(m startup.Machine, _ startup.Stage) []move {
 // windowsReferences points the store that is there at the system on the clone.
 func windowsReferences(m startup.Machine, _ startup.Stage) []move {
 	d := clone(m)
-	system, ok := windowsOn(d)
-	mode, known := m.Firmware.Mode.Get()
-	if !ok || !known {
-		return nil
-	}
-	if mode == firmware.UEFICSM {
-		mode = firmware.UEFI
-	}
-	boot := bootOf(m, d.Contents)
-	if boot < 0 {
+	boot, system, mode, ok := windowsPlace(m)
+	if !ok {
 		return nil
 	}
 	if store, ok := d.Contents.StoreOn(boot, mode); !ok || store.Dirty {
@@ -277,9 +277,7 @@ func withEntry(m startup.Machine, drive string, i int, path, name string) startu
 	}
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
 	if old := m.Firmware.Entries; old != nil {
-		for n, e := range old.All {
-			entries.All[n] = e
-		}
+		maps.Copy(entries.All, old.All)
 		entries.Order = append(entries.Order, old.Order...)
 	}
 	number := uint16(0)
@@ -321,9 +319,10 @@ func convertToGPT(m startup.Machine, _ startup.Stage) []move {
 	}
 	changed, boot := d.Contents.WithGPT(start, length, shrunk)
 	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
-	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Saves: ends(d.Contents), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
-		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return convertCommands() }})
-	mv.result = withEntry(mv.result, d.Name, boot, `\EFI\Microsoft\Boot\bootmgfw.efi`, "Windows Boot Manager")
+	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
+		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: convertCommands})
+	mv.alone = true
+	mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
 	return []move{mv}
 }
 
@@ -355,12 +354,6 @@ func gapAfterTable(c *startup.Contents) uint64 {
 		gap = min(gap, p.Start)
 	}
 	return gap
-}
-
-// ends are the sectors that a GPT takes on a disk that has none yet.
-func ends(c *startup.Contents) []Sectors {
-	table := 1 + uint64(16384/c.Layout.SectorSize)
-	return []Sectors{{0, 1 + table}, {c.Layout.Sectors - table, table}}
 }
 
 // freeGap finds room for sectors between and behind the partitions, aligned to a

@@ -23,7 +23,12 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 	if len(allowed) == 0 {
 		allowed = Toolboxes
 	}
-	best, end := search(m, allowed, failed)
+	best, end := search(m, allowed, failed, false)
+	if best.Verdict != startup.Starts && best.Ask == nil {
+		states := best.States
+		best, end = search(m, allowed, failed, true)
+		best.States += states
+	}
 	if best.Verdict == startup.Starts {
 		best.Afterwards = afterwards(end)
 	}
@@ -34,7 +39,7 @@ func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
 		if len(best.Alternatives) == 2 {
 			break
 		}
-		other, _ := search(m, allowed, append(slices.Clone(failed), s.Action, "copy-again"))
+		other, _ := search(m, allowed, append(slices.Clone(failed), s.Action), false)
 		if len(other.Steps) > 0 && !same(other, best) && !slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
 			best.Alternatives = append(best.Alternatives, other)
 		}
@@ -76,8 +81,8 @@ func (q *queue) Pop() any {
 
 // search is uniform-cost: the first machine taken from the queue that starts is
 // the cheapest one. It is returned with the plan; without one, the machine as it
-// was.
-func search(m startup.Machine, allowed []Toolbox, banned []string) (plan Plan, end startup.Machine) {
+// was. With last the last resorts are tried too.
+func search(m startup.Machine, allowed []Toolbox, banned []string, last bool) (plan Plan, end startup.Machine) {
 	first := startup.Simulate(m)
 	plan = Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
 	if first.Verdict == startup.Starts {
@@ -106,7 +111,7 @@ func search(m startup.Machine, allowed []Toolbox, banned []string) (plan Plan, e
 			plan.Reason = plan.price()
 			return plan, n.machine
 		}
-		for _, next := range expand(n, trace, allowed, banned) {
+		for _, next := range expand(n, trace, allowed, banned, last) {
 			heap.Push(q, next)
 		}
 	}
@@ -150,7 +155,7 @@ func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
 // moveOf finds a step by its key among all that can be done.
 func moveOf(m startup.Machine, key string) (move, bool) {
 	for _, stage := range startup.Stages {
-		for _, a := range actions[stage] {
+		for _, a := range onStage(stage, true) {
 			for _, mv := range a(m, stage) {
 				mv.before = m
 				if mv.key == key && mv.choose(Toolboxes) {
@@ -162,12 +167,13 @@ func moveOf(m startup.Machine, key string) (move, bool) {
 	return move{}, false
 }
 
-// weight is what a step adds to the first figure of a plan's cost.
-func (m *move) weight() int {
-	if m.last {
-		return 10000
+// onStage lists the actions for a stage. A drive that the firmware does not start
+// from, or a mode or order that is wrong, is nothing that copying would mend.
+func onStage(stage startup.Stage, last bool) []action {
+	if last && !stage.Before(startup.StageTable) {
+		return slices.Concat(actions[stage], resorts)
 	}
-	return weight[m.Risk]
+	return actions[stage]
 }
 
 func stateOf(m startup.Machine, t startup.Trace) State {
@@ -181,10 +187,10 @@ func stateOf(m startup.Machine, t startup.Trace) State {
 // expand lists the machines one step further. Only actions that bear on what
 // stops the start now are taken: the others can as well be done when their stage
 // is reached.
-func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string) []*node {
+func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string, last bool) []*node {
 	var next []*node
 	for _, stage := range blocking(n.machine, t) {
-		for _, a := range actions[stage] {
+		for _, a := range onStage(stage, last) {
 			for _, mv := range a(n.machine, stage) {
 				mv.before = n.machine
 				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) || slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
@@ -194,7 +200,7 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string) []*nod
 				slices.Sort(keys)
 				next = append(next, &node{
 					machine: mv.result, keys: keys, steps: append(slices.Clone(n.steps), mv),
-					cost: [3]int{n.cost[0] + mv.weight(), n.cost[1] + 1, n.cost[2] + mv.Minutes},
+					cost: [3]int{n.cost[0] + weight[mv.Risk], n.cost[1] + 1, n.cost[2] + mv.Minutes},
 				})
 			}
 		}
@@ -256,11 +262,12 @@ func (p *Plan) none(m startup.Machine, t startup.Trace, allowed []Toolbox) {
 // toldOnly reports whether nobody has read the clone's tables.
 func toldOnly(m startup.Machine) bool {
 	d := clone(m)
-	if d == nil || d.Contents == nil {
-		return false
-	}
-	g := d.Contents.Layout.GPT
-	return g != nil && g.Primary.State == disk.CopyTold || slices.ContainsFunc(d.Contents.Volumes, func(v startup.Volume) bool { return v.Told })
+	return d != nil && d.Contents != nil && isTold(d.Contents)
+}
+
+// isTold reports whether a listing or a person tells of a disk, and not its bytes.
+func isTold(c *startup.Contents) bool {
+	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold || slices.ContainsFunc(c.Volumes, func(v startup.Volume) bool { return v.Told })
 }
 
 // lastResort is what remains when nothing can be put right. start-rules, "What a

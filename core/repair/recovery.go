@@ -7,6 +7,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/startup"
 )
 
@@ -181,12 +182,7 @@ func letterOf(boot, system int) string {
 	return "W"
 }
 
-func storeOf(mode firmware.Mode) string {
-	if mode == firmware.Legacy {
-		return `S:\Boot\BCD`
-	}
-	return `S:\EFI\Microsoft\Boot\BCD`
-}
+func storeOf(mode firmware.Mode) string { return "S:" + loader.StorePath(mode) }
 
 func windowsFilesCommands(d *startup.Drive, boot, system int, mode firmware.Mode) []Command {
 	form, store, letter := "UEFI", storeOf(mode), letterOf(boot, system)
@@ -234,15 +230,10 @@ func convertCommands() []Command {
 }
 
 func safeStartCommands(m startup.Machine) []Command {
-	d := clone(m)
-	mode := firmware.UEFI
-	if isLegacy(m) {
-		mode = firmware.Legacy
-	}
 	const done = "The operation completed successfully."
 	cmds := []Command{}
-	if boot := bootOf(m, d.Contents); boot >= 0 {
-		cmds = lettered(d, boot, -1, Command{Text: fmt.Sprintf(`bcdedit /store %s /set {default} safeboot minimal`, storeOf(mode)), Good: done, Bad: "The store cannot be opened: make it anew first."})
+	if boot, _, mode, ok := windowsPlace(m); ok {
+		cmds = lettered(clone(m), boot, -1, Command{Text: fmt.Sprintf(`bcdedit /store %s /set {default} safeboot minimal`, storeOf(mode)), Good: done, Bad: "The store cannot be opened: make it anew first."})
 	}
 	return append(cmds,
 		Command{ByHand: true, Text: "Start the machine once: it comes up in safe mode and loads the driver.", Good: "Safe mode stands in the corners of the screen.", Bad: "Still 0x7B: set the controller's mode back, or copy the drive's driver in with dism."},

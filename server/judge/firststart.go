@@ -37,7 +37,12 @@ func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, 
 			return nil, &BadChange{"capacity: " + err.Error()}
 		}
 	}
-	return j.prove(ctx, c, plainID(s.ID), size)
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	p := prove(a.machine, plainID(s.ID), size)
+	return &p, nil
 }
 
 // FirstStartCaptured judges by a capture that the system itself took of the disk
@@ -52,52 +57,40 @@ func (j *Judge) FirstStartCaptured(ctx context.Context, c *store.Case, taken *ca
 	}
 	l := disk.ReadLayout(on)
 	id, _ := l.DiskID().Get()
-	p, err := j.prove(ctx, c, plainID(id), taken.Capacity)
+	a, err := j.assemble(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	if p.From == "open" {
-		if err := j.apart(ctx, c, taken, startup.Examine(on), p); err != nil {
-			return nil, err
+	p := prove(a.machine, plainID(id), taken.Capacity)
+	if p.From == "open" { // one identifier and one capacity: what else the capture tells
+		if role, why := compare.Belongs(startup.Examine(on), taken.Model, a.machine.Drives, models(c)); role != "" {
+			p.From, p.Why = role, fmt.Sprintf("The disk is the %s: %s.", role, why)
 		}
 	}
 	p.Why = "By a capture that the running system took of its own disk. " + p.Why
-	return p, nil
+	return &p, nil
 }
 
-// apart tells two disks of one identifier and one capacity apart by what else a
-// capture tells.
-func (j *Judge) apart(ctx context.Context, c *store.Case, taken *capture.Captured, of *startup.Contents, p *Proof) error {
-	a, err := j.assemble(ctx, c)
-	if err != nil {
-		return err
-	}
-	models := map[string]string{}
+// models are the drives' models by their roles.
+func models(c *store.Case) map[string]string {
+	m := map[string]string{}
 	for _, d := range c.Drives {
-		models[d.Role] = d.Model
+		m[d.Role] = d.Model
 	}
-	if role, why := compare.Belongs(of, taken.Model, a.machine.Drives, models); role != "" {
-		p.From, p.Why = role, fmt.Sprintf("The disk is the %s: %s.", role, why)
-	}
-	return nil
+	return m
 }
 
 // prove holds an identifier and a capacity against the disks of a case.
-func (j *Judge) prove(ctx context.Context, c *store.Case, id string, size int64) (*Proof, error) {
-	a, err := j.assemble(ctx, c)
-	if err != nil {
-		return nil, err
-	}
+func prove(m startup.Machine, id string, size int64) Proof {
 	var known [2]traits
 	for i, role := range []startup.Role{startup.RoleClone, startup.RoleOriginal} {
-		for _, d := range a.machine.Drives {
+		for _, d := range m.Drives {
 			if d.Role == role {
 				known[i] = traitsOf(&d)
 			}
 		}
 	}
-	p := prove(known[0], known[1], id, size)
-	return &p, nil
+	return judged(known[0], known[1], id, size)
 }
 
 // traits are what tells a disk from another.
@@ -128,7 +121,7 @@ func plainID(id string) string {
 	return id
 }
 
-func prove(clone, original traits, id string, size int64) Proof {
+func judged(clone, original traits, id string, size int64) Proof {
 	sameSize := func(t traits) bool { return size > 0 && t.size > 0 && disk.Binary(size) == disk.Binary(t.size) }
 	byClone, byOriginal := id != "" && id == clone.id, id != "" && id == original.id
 	switch {

@@ -95,10 +95,6 @@ func (j *Judge) assemble(ctx context.Context, c *store.Case, more ...string) (*a
 // misplaced looks for disks of listings that were given to one drive and fit the
 // other one better.
 func (out *assembled) misplaced(c *store.Case, listings []read) {
-	models := map[string]string{}
-	for _, d := range c.Drives {
-		models[d.Role] = d.Model
-	}
 	for _, l := range listings {
 		for i := range l.Disks {
 			d := &l.Disks[i]
@@ -106,7 +102,7 @@ func (out *assembled) misplaced(c *store.Case, listings []read) {
 			if given == "" {
 				continue
 			}
-			if fits, why := compare.Belongs(d.Contents(), d.Model, out.machine.Drives, models); fits != "" && fits != given {
+			if fits, why := compare.Belongs(d.Contents(), d.Model, out.machine.Drives, models(c)); fits != "" && fits != given {
 				out.doubts = append(out.doubts, compare.Doubt{Kind: "elsewhere",
 					Text: fmt.Sprintf("%s of the listing %s was given to the %s, but fits the %s better, %s", d.Name, l.Format, given, fits, why)})
 			}

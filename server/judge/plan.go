@@ -42,14 +42,10 @@ func (j *Judge) OfAnotherDisk(ctx context.Context, c *store.Case, pasted string)
 	if err != nil {
 		return "", err
 	}
-	models := map[string]string{}
-	for _, d := range c.Drives {
-		models[d.Role] = d.Model
-	}
 	why := ""
 	for i := range got.Disks {
 		d := &got.Disks[i]
-		switch fits, because := compare.Belongs(d.Contents(), d.Model, a.machine.Drives, models); fits {
+		switch fits, because := compare.Belongs(d.Contents(), d.Model, a.machine.Drives, models(c)); fits {
 		case "clone":
 			return "", nil
 		case "original":

@@ -86,14 +86,10 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 	if err != nil {
 		return nil, err
 	}
-	models := map[string]string{}
-	for _, d := range c.Drives {
-		models[d.Role] = d.Model
-	}
 	r := Show(l, nil)
 	taken := map[string]bool{}
 	for i := range r.Disks {
-		role, why := compare.Belongs(l.Disks[i].Contents(), l.Disks[i].Model, a.machine.Drives, models)
+		role, why := compare.Belongs(l.Disks[i].Contents(), l.Disks[i].Model, a.machine.Drives, models(c))
 		if role != "" && taken[role] {
 			role, why = "", "It fits a disk that another one of the listing fits, too."
 		}

@@ -1,0 +1,265 @@
+package startup
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// What a repair does to the files of a start: programs, stores, menus and mount
+// tables.
+
+// WithProgram has an EFI program on a FAT volume.
+func (c *Contents) WithProgram(i int, path string, like loader.Program) *Contents {
+	e := c.edited()
+	v := &e.Volumes[i]
+	v.putProgram(path, like)
+	return e
+}
+
+func (v *Volume) putProgram(path string, like loader.Program) {
+	var kept []loader.Found
+	for _, f := range v.Loaders {
+		if !strings.EqualFold(f.Path, path) {
+			kept = append(kept, f)
+		}
+	}
+	name := like.Is
+	if strings.HasPrefix(strings.ToUpper(path), `\EFI\BOOT\`) {
+		name = loader.Fallback
+	}
+	v.Loaders, v.LoaderErr = append(kept, loader.Found{Path: path, Name: name, Program: like, Header: -1}), nil
+}
+
+func (v *Volume) putConfig(c Config) {
+	var kept []Config
+	for _, have := range v.Configs {
+		if have.Kind != c.Kind || !strings.EqualFold(have.Path, c.Path) {
+			kept = append(kept, have)
+		}
+	}
+	v.Configs = append(kept, c)
+}
+
+// WithWindowsFiles has Windows' boot files on partition boot, for the system on
+// partition system: the manager, the fallback where there is none, and a new
+// store that names the clone's own partition.
+func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch firmware.Arch) *Contents {
+	e := c.edited()
+	v := &e.Volumes[boot]
+	path, store := winloadEFI, loader.StorePath(mode)
+	if mode == firmware.Legacy {
+		path = winloadEXE
+		v.LegacyManager, v.BootCode, v.SystemCode = "bootmgr", true, true
+		v.dropProblem("hidden-sectors")
+	} else {
+		manager := loader.NewProgram(arch, loader.WindowsManager)
+		v.putProgram(loader.WindowsPath, manager)
+		v.putProgram(loader.FallbackPath(arch), manager)
+	}
+	v.putConfig(Config{Kind: ConfigStore, Path: store, Told: repaired, Store: loader.NewStore(path, e.device(system))})
+	e.Run = nil
+	if e.Code == loader.CodeOther || e.Code == loader.CodeNone {
+		e.Code = loader.CodeClassic
+	}
+	return e
+}
+
+// StoreOn returns the boot configuration store of a mode on a partition; ok is
+// false when there is none that can be read.
+func (c *Contents) StoreOn(boot int, mode firmware.Mode) (store *loader.Store, ok bool) {
+	cfg := c.Volumes[boot].config(ConfigStore, loader.StorePath(mode))
+	if cfg == nil || cfg.Err != nil || cfg.Store == nil {
+		return nil, false
+	}
+	return cfg.Store, true
+}
+
+// WithStoreReferences has a store on partition boot that looks for its system on
+// partition system.
+func (c *Contents) WithStoreReferences(boot, system int, mode firmware.Mode) *Contents {
+	e := c.edited()
+	for i := range e.Volumes[boot].Configs {
+		if cfg := &e.Volumes[boot].Configs[i]; cfg.Kind == ConfigStore && strings.EqualFold(cfg.Path, loader.StorePath(mode)) {
+			cfg.Store = cfg.Store.Pointing(e.device(system))
+		}
+	}
+	return e
+}
+
+// device names a partition as a store does.
+func (c *Contents) device(i int) *loader.BCDDevice {
+	p := c.Layout.Partitions[i]
+	d := &loader.BCDDevice{Kind: loader.DevicePartition, Partition: p.GUID}
+	if c.Layout.Style == disk.StyleMBR {
+		d.MBR, d.Start = true, uint64(c.base(i))
+		if c.Layout.MBR != nil {
+			d.Signature = c.Layout.MBR.DiskSignature
+		}
+	}
+	return d
+}
+
+// WithGRUB has GRUB for a Linux root: as EFI program on partition boot, or in
+// sector 0 when boot is negative; its configuration and the mount table name the
+// clone's own file systems.
+func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
+	e := c.WithLinuxNames(boot, root)
+	home, folder := root, "/boot"
+	if i, ok := c.MountedAt(root, "/boot"); ok {
+		home, folder = i, ""
+	}
+	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
+	core := &loader.GRUBCore{Prefix: folder + "/grub", Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "/grub\n"}
+	if boot < 0 {
+		e.Code, e.Run = loader.CodeGRUB, nil
+		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
+		mbr := *e.Layout.MBR
+		mbr.Signature = true
+		e.Layout.MBR = &mbr
+		return e
+	}
+	program := loader.NewProgram(arch, loader.GRUB)
+	program.GRUB = core
+	v := &e.Volumes[boot]
+	v.putProgram(loader.DebianPath(arch), program)
+	v.putProgram(loader.FallbackPath(arch), program)
+	return e
+}
+
+// MountedAt returns the partition of the disk that the mount table of the system on
+// partition root mounts at a point of its own.
+func (c *Contents) MountedAt(root int, point string) (partition int, found bool) {
+	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	if table == nil {
+		return 0, false
+	}
+	for _, m := range table.Mounts {
+		if hits := c.byName(m.Spec); m.Point == point && len(hits) == 1 {
+			return hits[0], true
+		}
+	}
+	return 0, false
+}
+
+// putMenu has GRUB's menu made anew from the kernels in a folder of the volume, for
+// the root file system of a UUID.
+func (v *Volume) putMenu(folder, uuid string) {
+	for _, kernel := range slices.Backward(v.Kernels) {
+		if path.Dir(kernel) == path.Join("/", folder) {
+			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid}, loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
+			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
+				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root, Searches: []loader.GRUBSearch{{Spec: home}}}}}})
+			return
+		}
+	}
+}
+
+// WithLinuxNames has configurations and a mount table that name the clone's own
+// file systems.
+func (c *Contents) WithLinuxNames(boot, root int) *Contents {
+	e := c.edited()
+	name := loader.Spec{Kind: loader.ByFSUUID, Value: e.Volumes[root].Serial}
+	for i := range e.Volumes {
+		for j := range e.Volumes[i].Configs {
+			e.Volumes[i].Configs[j].rename(name, e, boot, root)
+		}
+	}
+	return e
+}
+
+// rename lets a configuration name the root by its own file system.
+func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
+	if c.GRUB != nil {
+		g := *c.GRUB
+		g.Top = renamed(g.Top, root)
+		g.Entries = append([]loader.GRUBEntry{}, g.Entries...)
+		for i := range g.Entries {
+			entry := &g.Entries[i]
+			entry.Searches = renamed(entry.Searches, root)
+			if entry.Root != nil {
+				entry.Root = &root
+			}
+		}
+		c.GRUB = &g
+	}
+	if c.Entry != nil && c.Entry.Root != nil {
+		entry := *c.Entry
+		entry.Root = &root
+		c.Entry = &entry
+	}
+	c.Mounts = append([]loader.Mount{}, c.Mounts...)
+	for i := range c.Mounts {
+		m := &c.Mounts[i]
+		switch {
+		case m.Point == "/":
+			m.Spec = root
+		case len(disk.byName(m.Spec)) > 0:
+		case strings.HasPrefix(m.Point, "/boot/efi") && boot >= 0:
+			m.Spec = loader.Spec{Kind: loader.ByFSUUID, Value: disk.Volumes[boot].Serial}
+		default:
+			m.NoFail = true
+		}
+	}
+}
+
+// Unresolved lists the essential mount points of the system on a volume whose
+// names no partition of the disk carries, the root itself and the boot partition
+// left out.
+func (c *Contents) Unresolved(root int) []string {
+	var points []string
+	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	if table == nil {
+		return nil
+	}
+	for _, m := range table.Mounts {
+		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") && len(c.byName(m.Spec)) == 0 {
+			points = append(points, m.Point)
+		}
+	}
+	return points
+}
+
+// byName lists the partitions of the disk that a name means, its bus aside.
+func (c *Contents) byName(s loader.Spec) []int {
+	found, _ := (&Drive{Contents: c}).resolve(s)
+	return found
+}
+
+func renamed(searches []loader.GRUBSearch, root loader.Spec) []loader.GRUBSearch {
+	out := append([]loader.GRUBSearch{}, searches...)
+	for i := range out {
+		if !out[i].Hint && out[i].Spec.Kind != loader.ByFile {
+			out[i].Spec = root
+		}
+	}
+	return out
+}
+
+// HasWindows reports whether a Windows system lies on the volume.
+func (v *Volume) HasWindows() bool {
+	if v.Kind != volume.KindNTFS && v.Kind != volume.KindBitLocker {
+		return false
+	}
+	for _, path := range []string{winloadEFI, winloadEXE} {
+		if there, _ := v.holds(path); there {
+			return true
+		}
+	}
+	return v.Kind == volume.KindBitLocker
+}
+
+// HasLinux reports whether a Linux system lies on the volume, or its kernels.
+func (v *Volume) HasLinux() bool {
+	return v.HasLinuxRoot() || v.Kind == volume.KindExt && len(v.Kernels) > 0
+}
+
+// HasLinuxRoot reports whether the root of a Linux system lies on the volume.
+func (v *Volume) HasLinuxRoot() bool {
+	return v.Kind == volume.KindExt && v.config(ConfigFstab, "/etc/fstab") != nil
+}
