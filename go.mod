@@ -21,6 +21,8 @@ require (
 	gorm.io/driver/mysql v1.6.0
 	gorm.io/gorm v1.31.2
 	howett.net/plist v1.0.1
+	mvdan.cc/sh/v3 v3.14.1
+	pgregory.net/rapid v1.3.0
 	www.velocidex.com/golang/go-ntfs v0.2.1
 	www.velocidex.com/golang/regparser v0.0.0-20250203141505-31e704a67ef7
 )

@@ -16,7 +16,7 @@ import (
 // layers lists the packages from the bottom to the top: a package imports only
 // packages before it. Packages on one line do not import each other.
 var layers = [][]string{
-	{"core/fact"},
+	{"core/fact", "core/command"},
 	{"core/disk", "core/realmode"},
 	{"core/guard"},
 	{"core/volume"},
@@ -32,7 +32,7 @@ var layers = [][]string{
 	{"server/judge"},
 	{"server/api", "web"},
 	{"cmd/capturing"},
-	{"truth", "internal/standin"},
+	{"truth", "internal/standin", "internal/shellwords"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
 }
 

@@ -82,7 +82,7 @@ func ExportDump(l *disk.Layout, name string) ([]byte, error) {
 			fmt.Fprintf(&b, ", uuid=%s", p.UUID)
 		}
 		if p.Name != "" {
-			fmt.Fprintf(&b, ", name=%q", p.Name)
+			b.WriteString(`, name="` + escaped(p.Name) + `"`)
 		}
 		if p.Bootable {
 			b.WriteString(", bootable")
@@ -90,6 +90,20 @@ func ExportDump(l *disk.Layout, name string) ([]byte, error) {
 		b.WriteByte('\n')
 	}
 	return []byte(b.String()), nil
+}
+
+// escaped writes what would end or change a name by its number, as sfdisk itself does
+// and reads it: \xHH.
+func escaped(name string) string {
+	var b strings.Builder
+	for _, c := range []byte(name) {
+		if c < ' ' || c == 0x7F || strings.IndexByte("\"\\`$", c) >= 0 {
+			fmt.Fprintf(&b, `\x%02x`, c)
+		} else {
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
 }
 
 // ExportJSON lists a layout in the form of sfdisk(8), "--json".
@@ -126,12 +140,25 @@ func ExportReferences(refs []startup.Reference) ([]byte, error) {
 		} else if r.Source.Length > 0 {
 			source += ", byte " + strconv.FormatInt(r.Source.Offset, 10)
 		}
-		if err := w.Write([]string{r.Holder, holder, r.Kind, r.Value, r.Means, on["original"], on["clone"], source}); err != nil {
+		row := []string{r.Holder, holder, r.Kind, r.Value, r.Means, on["original"], on["clone"], source}
+		for i := range row {
+			row[i] = inert(row[i])
+		}
+		if err := w.Write(row); err != nil {
 			return nil, err
 		}
 	}
 	w.Flush()
 	return []byte(b.String()), w.Error()
+}
+
+// inert keeps a spreadsheet from taking a cell for a formula: an apostrophe before it
+// says that it is text. OWASP, "CSV Injection".
+func inert(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r\n", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
 }
 
 func partitions(x startup.Resolved) string {

@@ -1,6 +1,7 @@
 package listing_test
 
 import (
+	"encoding/csv"
 	"encoding/json"
 	"strings"
 	"testing"
@@ -9,7 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/capture/listing"
+	"latchkey/core/disk"
 	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
 
@@ -34,6 +37,28 @@ func TestSfdiskTakesTheExport(t *testing.T) {
 	}
 }
 
+// A partition's name stays a name on the way through sfdisk, whatever it holds.
+func TestNamesOnTheWayThroughSfdisk(t *testing.T) {
+	names := []string{`a"b`, "two\nlines, start=1", `\x41`, "`touch pwned` $(x)", `", type=EF00`, "größer 100%"}
+	d := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT, GUID: disk.TypeLinuxData}
+	for _, name := range names {
+		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeBasicData, MiB: 1, Name: name})
+	}
+	on, err := disk.New(d.MustBuild(), 512<<20, 512)
+	require.NoError(t, err)
+	l := disk.ReadLayout(on)
+	dump, err := listing.ExportDump(&l, "x")
+	require.NoError(t, err)
+	copied := reference.Image(t, 512<<20)
+	reference.Run(t, string(dump), "sfdisk", "-q", copied)
+	got := contents(t, copied).Layout.Partitions
+	require.Len(t, got, len(names))
+	for i := range names {
+		assert.Equal(t, names[i], got[i].Name)
+		assert.Equal(t, l.Partitions[i].Start, got[i].Start)
+	}
+}
+
 // plain leaves out what is only alignment.
 func plain(s string) string { return strings.Join(strings.Fields(strings.ToLower(s)), " ") }
 
@@ -51,4 +76,17 @@ func TestReferencesAsCSV(t *testing.T) {
 		On: []startup.Resolved{{Drive: "original", Known: true, Partitions: []int{3}}, {Drive: "clone", Known: true}}}})
 	require.NoError(t, err)
 	assert.Equal(t, "holder,on,named by,value,means,original,clone,source\r\n\"store, \"\"system\"\"\",clone,partition UUID,x,other,partition 3,none,\r\n", string(raw))
+}
+
+// A cell never becomes a formula of a spreadsheet.
+func TestCellsAreNoFormulas(t *testing.T) {
+	for _, first := range []string{"=", "+", "-", "@", "\t", "\r"} {
+		raw, err := listing.ExportReferences([]startup.Reference{{Holder: first + "1+cmd|' /C calc'!A0", Value: first + "2", Drive: "clone"}})
+		require.NoError(t, err)
+		rows, err := csv.NewReader(strings.NewReader(string(raw))).ReadAll()
+		require.NoError(t, err)
+		for _, cell := range rows[1] {
+			assert.False(t, cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r"), "%q", cell)
+		}
+	}
 }

@@ -123,7 +123,7 @@ func printText(w io.Writer, t startup.Trace) error {
 	for _, q := range t.Missing {
 		fmt.Fprintf(&b, "\nWould settle it: %s\n   %s\n", q.Text, q.How)
 	}
-	_, err := io.WriteString(w, b.String())
+	_, err := io.WriteString(w, visible(b.String()))
 	return err
 }
 

@@ -149,3 +149,7 @@ func TestCheckOnDisksWrittenByDebiansTools(t *testing.T) {
 	_, code = run(t, "check", describe(t, dir, until("loader")))
 	assert.Equal(t, 0, code)
 }
+
+func TestNamesDoNothingInATerminal(t *testing.T) {
+	assert.Equal(t, "Boot ?]0;pwned? ?[2J\nzwei größer", visible("Boot \x1b]0;pwned\a \x1b[2J\nzwei größer"))
+}

@@ -41,7 +41,7 @@ func main() {
 	case errors.As(err, &code):
 		os.Exit(int(code))
 	default:
-		fmt.Fprintln(os.Stderr, "latchkey:", err)
+		fmt.Fprintln(os.Stderr, "latchkey:", visible(err.Error()))
 		os.Exit(exitBad)
 	}
 }

@@ -43,9 +43,9 @@ func checkMany(w io.Writer, files []string, asJSON bool) error {
 		case asJSON:
 			err = enc.Encode(r)
 		case r.Error != "":
-			_, err = fmt.Fprintf(w, "%s: %s\n", r.File, r.Error)
+			_, err = fmt.Fprintf(w, "%s: %s\n", r.File, visible(r.Error))
 		default:
-			_, err = fmt.Fprintf(w, "%s: %s\n", r.File, r.headline)
+			_, err = fmt.Fprintf(w, "%s: %s\n", r.File, visible(r.headline))
 		}
 		if err != nil {
 			return err

@@ -144,6 +144,6 @@ func printPlan(w io.Writer, p repair.Plan) error {
 			fmt.Fprintf(&b, "   %d. %s (%s, risk %s)\n", i+1, s.Title, s.Toolbox, s.Risk)
 		}
 	}
-	_, err := io.WriteString(w, b.String())
+	_, err := io.WriteString(w, visible(b.String()))
 	return err
 }

@@ -49,3 +49,13 @@ func MustGUID(s string) GUID {
 	}
 	return g
 }
+
+// IsID reports whether a text is a disk's identifier: a GUID in its registry form, or
+// a disk signature in eight hexadecimal digits.
+func IsID(s string) bool {
+	if _, err := ParseGUID(s); err == nil {
+		return true
+	}
+	raw, err := hex.DecodeString(s)
+	return err == nil && len(raw) == 4
+}

@@ -39,6 +39,14 @@ type Layout struct {
 // SectorsUnknown stands for the capacity of a disk of which nobody told it.
 const SectorsUnknown = math.MaxUint64
 
+// Bytes is the disk's capacity; 0 when it is not known.
+func (l *Layout) Bytes() int64 {
+	if l.Sectors == SectorsUnknown {
+		return 0
+	}
+	return int64(l.Sectors) * int64(l.SectorSize)
+}
+
 // Partition is a partition of either style.
 type Partition struct {
 	Number     int // as the table and the operating systems count

@@ -2,6 +2,8 @@ package loader
 
 import (
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 
 	"latchkey/core/disk"
@@ -76,6 +78,7 @@ func ParseSpec(s string) Spec {
 type Mount struct {
 	Spec    Spec
 	Point   string
+	Field   string // the mount point as it is written, with what is escaped
 	Type    string
 	NoFail  bool // the start goes on without it
 	Line    int
@@ -104,7 +107,7 @@ func ParseFstab(raw []byte) []Mount {
 			mounts = append(mounts, m)
 			continue
 		}
-		m.Spec, m.Point, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[2]
+		m.Spec, m.Point, m.Field, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[1], fields[2]
 		if len(fields) > 3 {
 			for _, o := range strings.Split(fields[3], ",") {
 				m.NoFail = m.NoFail || o == "nofail" || o == "noauto"
@@ -115,10 +118,18 @@ func ParseFstab(raw []byte) []Mount {
 	return mounts
 }
 
-// unescape puts back spaces and tabs, which fstab(5) writes in octal.
+// unescape puts back what fstab(5) writes in octal: spaces, tabs and the like.
 func unescape(s string) string {
-	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(s)
+	return octalEscape.ReplaceAllStringFunc(s, func(e string) string {
+		n, err := strconv.ParseUint(e[1:], 8, 8)
+		if err != nil {
+			return e
+		}
+		return string([]byte{byte(n)})
+	})
 }
+
+var octalEscape = regexp.MustCompile(`\\[0-7]{3}`)
 
 // Entry is a Boot Loader Specification entry: loader/entries/*.conf. The Boot
 // Loader Specification, "Type #1 Boot Loader Specification Entries".

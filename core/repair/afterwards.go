@@ -3,6 +3,7 @@ package repair
 import (
 	"fmt"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
 )
@@ -49,7 +50,7 @@ func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
 		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name, Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number), on: d}
 		if v.HasLinux() {
 			mv.tools = map[Toolbox]func() []Command{Linux: func() []Command {
-				return []Command{{Text: "e2fsck -f " + partition(p), Good: "clean, or: FILE SYSTEM WAS MODIFIED.", Bad: "Copy again from the original."}}
+				return []Command{line(command.Run("e2fsck", "-f", partition(p)), "clean, or: FILE SYSTEM WAS MODIFIED.", "Copy again from the original.")}
 			}}
 		} else {
 			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return checkDiskCommands(d, i) }}
@@ -71,13 +72,13 @@ func freshIdentifier(m startup.Machine, d *startup.Drive) []move {
 		if theirs, known := o.Contents.Layout.DiskID().Get(); !known || theirs != mine {
 			return nil
 		}
-		fresh := "$(cat /proc/sys/kernel/random/uuid)"
+		fresh := command.Run("sfdisk", "--disk-id", onClone, command.Output(command.Run("cat", "/proc/sys/kernel/random/uuid")))
 		if o.Contents.Layout.Style == disk.StyleMBR {
-			fresh = "0x$(od -An -N4 -tx4 /dev/urandom | tr -d ' ')"
+			fresh = command.Run("sfdisk", "--disk-id", onClone, command.Join("0x", command.Output(command.Fixed(`od -An -N4 -tx4 /dev/urandom | tr -d ' '`))))
 		}
 		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10, Saves: tableSectors(o.Contents), Undo: "Write the saved sectors back."}, key: "identifier", on: o,
 			tools: map[Toolbox]func() []Command{Linux: func() []Command {
-				return []Command{{Text: `sfdisk --disk-id "$clone" ` + fresh, Good: altered, Bad: "Leave it as it is, and do not attach both."}}
+				return []Command{line(fresh, altered, "Leave it as it is, and do not attach both.")}
 			}}}}
 	}
 	return nil

@@ -3,6 +3,7 @@ package repair
 import (
 	"fmt"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/startup"
@@ -108,7 +109,7 @@ func copyByHand(o, d *startup.Drive, whole bool) []Command {
 		way = "by the space in use, all partitions, the largest made smaller"
 	}
 	size := func(x *startup.Drive) string {
-		return disk.Both(int64(x.Contents.Layout.Sectors) * int64(x.Contents.Layout.SectorSize))
+		return disk.Both(x.Contents.Layout.Bytes())
 	}
 	return []Command{{ByHand: true, Text: fmt.Sprintf("With the copying tool that you have: %s, from the original (%s, identifier %s) onto the clone's drive (%s), while it hangs where it is to stay.", way, size(o), diskpartID(o), size(d)),
 		Good: "All partitions are on the clone.", Bad: "Read errors on the original: copy sector by sector, to a drive at least as large."},
@@ -116,11 +117,10 @@ func copyByHand(o, d *startup.Drive, whole bool) []Command {
 }
 
 func copyCommands(o *startup.Drive) []Command {
-	find := findClone(o)
-	find.Text = "target=$clone; " + find.Text + `; original=$clone; clone=$target`
-	find.Typed = "target=$clone\n" + find.Typed + "\noriginal=$clone; clone=$target"
-	return []Command{find,
-		{Text: `[ "$original" != "$clone" ] && dd if="$original" of="$clone" bs=4M conv=fsync`, Good: "As many records out as in, and no error.", Bad: "Read errors on the original: it is failing; copy with a tool that goes on after errors, and check the file systems."},
+	from, to := command.Var("original"), onClone
+	return []Command{findDrive("original", o, identifier(o)),
+		line(command.All(command.Run("[", from, "!=", to, "]"), dd(command.Join("if=", from), command.Join("of=", to), "bs=4M", "conv=fsync")),
+			"As many records out as in, and no error.", "Read errors on the original: it is failing; copy with a tool that goes on after errors, and check the file systems."),
 		reread(),
 		{ByHand: true, Text: "Shut down, and unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
 }

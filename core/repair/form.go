@@ -118,16 +118,26 @@ func putOldBack(as Toolbox) Command {
 var takeOldOut = Command{ByHand: true, Text: "Shut down, and attach the drives as they were before.", Good: "The clone hangs where it is to stay.", Bad: "Look at the models and capacities."}
 
 // finish completes a chosen step: its form, those for the other allowed toolboxes,
-// and in words what is saved first.
+// and in words what is saved first. A toolbox whose lines carry every name comes
+// before one whose lines do not.
 func (m *move) finish(allowed []Toolbox) PlanStep {
 	s := m.PlanStep
-	s.Form = m.form(s.Toolbox)
-	s.Also = []Form{}
+	forms := []Form{m.form(s.Toolbox)}
 	for _, t := range Toolboxes {
 		if t != s.Toolbox && slices.Contains(allowed, t) && m.can(t) {
-			s.Also = append(s.Also, m.form(t))
+			forms = append(forms, m.form(t))
 		}
 	}
+	slices.SortStableFunc(forms, func(a, b Form) int {
+		switch {
+		case a.carried() == b.carried():
+			return 0
+		case a.carried():
+			return -1
+		}
+		return 1
+	})
+	s.Form, s.Also = forms[0], forms[1:]
 	if s.Saves == nil {
 		s.Saves = []Sectors{}
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
@@ -34,24 +35,30 @@ const (
 
 // findClone finds the drive by capacity and identifier, and stops when it is not
 // there or not alone: a disk is never named by a number.
-func findClone(d *startup.Drive) Command { return findDrive(d, identifier(d)) }
+func findClone(d *startup.Drive) Command { return findDrive("clone", d, identifier(d)) }
 
-func findDrive(d *startup.Drive, id string) Command {
-	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
-	test := fmt.Sprintf(`[ "$(blockdev --getsize64 "$d")" = %d ]`, size)
+// findDrive sets a variable to the name of a drive.
+func findDrive(name command.Name, d *startup.Drive, id string) Command {
+	size := d.Contents.Layout.Bytes()
+	tests := []command.Node{command.Run("[", command.Output(command.Run("blockdev", "--getsize64", command.Var("d"))), "=", size, "]")}
 	what := disk.Both(size)
 	if id != "" {
-		test += fmt.Sprintf(` && [ "$(blkid -p -s PTUUID -o value "$d")" = %s ]`, id)
+		tests = append(tests, command.Run("[", command.Output(command.Run("blkid", "-p", "-s", "PTUUID", "-o", "value", command.Var("d"))), "=", id, "]"))
 		what += ", identifier " + id
 	}
 	role := strings.ToUpper(string(d.Role[:1])) + string(d.Role[1:])
-	return Command{
-		Text: fmt.Sprintf(`clone=$(for d in $(lsblk -dnpo NAME); do %s && echo "$d"; done; true); `+
-			`[ "$(echo "$clone" | wc -w)" = 1 ] || { echo "The %s (%s) is not here, or there are two of it: stop."; exit 1; }; echo "%s: $clone"`, test, d.Role, what, role),
-		Typed: "lsblk -dbpo NAME,SIZE,MODEL,PTUUID\nclone=/dev/…",
-		Good:  fmt.Sprintf("%s: /dev/…, the one line with %d%s.", role, size, andID(id)), Bad: "Do not go on. Look at which drives are attached; unplug the original.",
-	}
+	drives := command.Each("d", command.Fields(command.Run("lsblk", "-dnpo", "NAME")), command.All(append(tests, command.Run("echo", command.Var("d")))...))
+	set, found := command.Set(name, command.Output(command.Sequence(drives, command.Run("true")))), command.Var(name)
+	one := command.Run("[", command.Output(command.Pipe(command.Run("echo", found), command.Run("wc", "-w"))), "=", "1", "]")
+	none := command.Run("echo", fmt.Sprintf("The %s (%s) is not here, or there are two of it: stop.", d.Role, what))
+	c := line(command.Sequence(set, command.Either(one, command.Sequence(none, command.Run("exit", "1"))), command.Run("echo", command.Join(role+": ", found))),
+		fmt.Sprintf("%s: /dev/…, the one line with %d%s.", role, size, andID(id)), "Do not go on. Look at which drives are attached; unplug the original.")
+	c.Typed = "lsblk -dbpo NAME,SIZE,MODEL,PTUUID\n" + string(name) + "=/dev/…"
+	return c
 }
+
+// onClone is the clone as a word.
+var onClone = command.Var("clone")
 
 func andID(id string) string {
 	if id == "" {
@@ -67,15 +74,16 @@ func identifier(d *startup.Drive) string {
 	id, known := l.DiskID().Get()
 	_, unguarded := l.Find("gpt-unprotected")
 	_, unsigned := l.Find("gpt-protective-unsigned")
-	if !known || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil && l.GPT.Primary.State != disk.CopyGood {
+	if !known || !disk.IsID(id) || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil && l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}
 	return strings.ToLower(id)
 }
 
-// partition is the shell's name of a partition of the clone.
-func partition(p disk.Partition) string {
-	return fmt.Sprintf(`"$clone$(case $clone in *[0-9]) echo p;; esac)%d"`, p.Number)
+// partition is the name of a partition of the clone: the kernel puts a p between a
+// disk's name that ends in a digit and the number.
+func partition(p disk.Partition) command.Word {
+	return command.Join(onClone, command.Output(command.Fixed("case $clone in *[0-9]) echo p;; esac")), p.Number)
 }
 
 // kept names the file that saved sectors are kept in.
@@ -83,12 +91,16 @@ func kept(action string, s Sectors, suffix string) string {
 	return fmt.Sprintf("before-%s-%d.%s", action, s.First, suffix)
 }
 
+// dd copies sectors; the operands are those of dd(1).
+func dd(operands ...any) command.Simple { return command.Run(append([]any{"dd"}, operands...)...) }
+
 // saveLinux keeps sectors before they are overwritten.
 func saveLinux(d *startup.Drive, action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`dd if="$clone" of=%s bs=%d skip=%d count=%d conv=fsync`, kept(action, s, "bin"), d.Contents.Layout.SectorSize, s.First, s.Count),
-			Good: fmt.Sprintf("%d+0 records out. The file lies in the folder you are in: let that be one that stays, on a stick.", s.Count), Bad: "Without a copy do not go on: look for room, or for a drive that cannot be read."})
+		cmds = append(cmds, line(dd(command.Join("if=", onClone), "of="+kept(action, s, "bin"), command.Join("bs=", d.Contents.Layout.SectorSize),
+			command.Join("skip=", s.First), command.Join("count=", s.Count), "conv=fsync"),
+			fmt.Sprintf("%d+0 records out. The file lies in the folder you are in: let that be one that stays, on a stick.", s.Count), "Without a copy do not go on: look for room, or for a drive that cannot be read."))
 	}
 	return cmds
 }
@@ -97,78 +109,93 @@ func putBackLinux(d *startup.Drive, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
-	cmds := []Command{findDrive(d, "")}
+	cmds := []Command{findDrive("clone", d, "")}
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`dd if=%s of="$clone" bs=%d seek=%d conv=notrunc,fsync`, kept(action, s, "bin"), d.Contents.Layout.SectorSize, s.First),
-			Good: fmt.Sprintf("%d+0 records out.", s.Count), Bad: "Look for the file where it was saved."})
+		cmds = append(cmds, line(dd("if="+kept(action, s, "bin"), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize),
+			command.Join("seek=", s.First), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", s.Count), "Look for the file where it was saved."))
 	}
 	return append(cmds, reread())
 }
 
 func reread() Command {
-	return Command{Text: `sync; blockdev --rereadpt "$clone" 2>/dev/null || partprobe "$clone" 2>/dev/null || true`, Good: quiet, Bad: "Start the live Linux anew: the kernel still has the old table."}
+	return line(command.Fixed(`sync; blockdev --rereadpt "$clone" 2>/dev/null || partprobe "$clone" 2>/dev/null || true`), quiet, "Start the live Linux anew: the kernel still has the old table.")
 }
 
 // sfdisk changes the table as it stands on the disk.
-func sfdisk(text, good string) []Command {
-	return []Command{{Text: text, Good: good, Bad: putBack}, reread()}
+func sfdisk(n command.Node, good string) []Command {
+	return []Command{line(n, good, putBack), reread()}
 }
 
 const altered = "The partition table has been altered."
 
 func restorePrimaryCommands() []Command {
-	return sfdisk(`sfdisk --dump "$clone" > clone-table.txt && sfdisk --force --no-reread "$clone" < clone-table.txt`,
+	return sfdisk(command.Fixed(`sfdisk --dump "$clone" >clone-table.txt && sfdisk --force --no-reread "$clone" <clone-table.txt`),
 		"GPT PMBR size … or: The primary GPT table is corrupt, but the backup appears OK; then: "+altered)
 }
 
 func rewriteBackupCommands() []Command {
-	return sfdisk(`sfdisk --no-reread --force --relocate gpt-bak-std "$clone"`, altered)
+	return sfdisk(command.Fixed(`sfdisk --no-reread --force --relocate gpt-bak-std "$clone"`), altered)
+}
+
+// octal are bytes as printf(1) takes them.
+func octal(bytes ...byte) string {
+	text := ""
+	for _, b := range bytes {
+		text += fmt.Sprintf(`\%03o`, b)
+	}
+	return text
+}
+
+// write puts bytes on the clone.
+func write(at int64, good string, bytes ...byte) Command {
+	return line(command.Pipe(command.Run("printf", octal(bytes...)), dd(command.Join("of=", onClone), "bs=1", command.Join("seek=", at), "conv=notrunc,fsync")), good, putBack)
 }
 
 func protectiveCommands(d *startup.Drive) []Command {
-	count := min(d.Contents.Layout.Sectors-1, 0xFFFFFFFF)
-	record := fmt.Sprintf(`\000\000\002\000\356\377\377\377\001\000\000\000\%03o\%03o\%03o\%03o`, byte(count), byte(count>>8), byte(count>>16), byte(count>>24))
-	return []Command{
-		{Text: fmt.Sprintf(`{ printf '%s'; dd if=/dev/zero bs=48 count=1 2>/dev/null; printf '\125\252'; } | dd of="$clone" bs=1 seek=446 conv=notrunc,fsync`, record), Good: "66 bytes copied.", Bad: putBack}, reread()}
+	count := uint32(min(d.Contents.Layout.Sectors-1, 0xFFFFFFFF))
+	record := make([]byte, 66)
+	copy(record, []byte{0, 0, 2, 0, 0xEE, 0xFF, 0xFF, 0xFF, 1, 0, 0, 0, byte(count), byte(count >> 8), byte(count >> 16), byte(count >> 24)})
+	record[64], record[65] = 0x55, 0xAA
+	return []Command{write(446, "66 bytes copied.", record...), reread()}
 }
 
 func bootCodeCommands() []Command {
 	return []Command{
-		{Text: fmt.Sprintf("base64 -d > boot-code.bin <<'END'\n%s\nEND", base64.StdEncoding.EncodeToString(BootCode)), Good: quiet, Bad: "Paste the lines whole, from base64 to the second END."},
-		{Text: `dd if=boot-code.bin of="$clone" bs=440 count=1 conv=notrunc,fsync && printf '\125\252' | dd of="$clone" bs=1 seek=510 conv=notrunc,fsync`, Good: "440 bytes copied; 2 bytes copied.", Bad: putBack}}
+		line(command.Pipe(command.Run("echo", base64.StdEncoding.EncodeToString(BootCode)), command.Run("base64", "-d").To("boot-code.bin")), quiet, "Paste the line whole."),
+		line(command.Fixed(`dd if=boot-code.bin of="$clone" bs=440 count=1 conv=notrunc,fsync`), "440 bytes copied.", putBack),
+		write(510, "2 bytes copied.", 0x55, 0xAA)}
 }
 
 func typeCommands(p disk.Partition) []Command {
-	return sfdisk(fmt.Sprintf(`sfdisk --no-reread --force --part-type "$clone" %d %s`, p.Number, disk.TypeESP), altered)
+	return sfdisk(command.Run("sfdisk", "--no-reread", "--force", "--part-type", onClone, p.Number, disk.TypeESP.String()), altered)
 }
 
 func activeCommands(p disk.Partition) []Command {
-	return sfdisk(fmt.Sprintf(`sfdisk --no-reread --force --activate "$clone" %d`, p.Number), altered)
+	return sfdisk(command.Run("sfdisk", "--no-reread", "--force", "--activate", onClone, p.Number), altered)
 }
 
-// bootSectorAt writes where a partition starts into a boot sector.
-func bootSectorAt(d *startup.Drive, p disk.Partition, sector uint64, good string) Command {
-	v := uint32(p.Start)
-	return Command{Text: fmt.Sprintf(`printf '\%03o\%03o\%03o\%03o' | dd of="$clone" bs=1 seek=%d conv=notrunc,fsync`, byte(v), byte(v>>8), byte(v>>16), byte(v>>24), sector*uint64(d.Contents.Layout.SectorSize)+28),
-		Good: good, Bad: putBack}
-}
-
+// hiddenCommands write where a partition starts into its boot sector, and into the
+// copy that NTFS keeps in its last sector.
 func hiddenCommands(d *startup.Drive, p disk.Partition, ntfs bool) []Command {
-	cmds := []Command{bootSectorAt(d, p, p.Start, "4 bytes copied.")}
+	v, size := uint32(p.Start), int64(d.Contents.Layout.SectorSize)
+	start := []byte{byte(v), byte(v >> 8), byte(v >> 16), byte(v >> 24)}
+	cmds := []Command{write(int64(p.Start)*size+28, "4 bytes copied.", start...)}
 	if ntfs {
-		cmds = append(cmds, bootSectorAt(d, p, p.End()-1, "4 bytes copied, in the boot sector's copy."))
+		cmds = append(cmds, write(int64(p.End()-1)*size+28, "4 bytes copied, in the boot sector's copy.", start...))
 	}
 	return cmds
 }
 
 func copySectorsCommands(d *startup.Drive, from, to, count uint64) []Command {
-	return []Command{{Text: fmt.Sprintf(`dd if="$clone" of="$clone" bs=%d skip=%d seek=%d count=%d conv=notrunc,fsync`, d.Contents.Layout.SectorSize, from, to, count), Good: fmt.Sprintf("%d+0 records out.", count), Bad: putBack}}
+	return []Command{line(dd(command.Join("if=", onClone), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize), command.Join("skip=", from),
+		command.Join("seek=", to), command.Join("count=", count), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", count), putBack)}
 }
 
 func createCommands(d *startup.Drive, start, length uint64) []Command {
 	number := newNumber(d.Contents)
-	return append(sfdisk(fmt.Sprintf(`echo 'start=%d, size=%d, type=%s' | sfdisk --no-reread --force --append "$clone"`, start, length, disk.TypeESP), fmt.Sprintf("Created a new partition %d … %s", number, altered)),
-		Command{Text: `mkfs.vfat -F 32 -n SYSTEM ` + partition(disk.Partition{Number: number}), Good: "mkfs.fat 4.2 and no more.", Bad: "No such file: start the live Linux anew, so that it sees the new partition."})
+	entry := command.Run("echo", fmt.Sprintf("start=%d, size=%d, type=%s", start, length, disk.TypeESP))
+	return append(sfdisk(command.Pipe(entry, command.Run("sfdisk", "--no-reread", "--force", "--append", onClone)), fmt.Sprintf("Created a new partition %d … %s", number, altered)),
+		format(disk.Partition{Number: number}, "No such file: start the live Linux anew, so that it sees the new partition."))
 }
 
 func newNumber(c *startup.Contents) int {
@@ -179,106 +206,164 @@ func newNumber(c *startup.Contents) int {
 	return number
 }
 
-func formatCommands(p disk.Partition) []Command {
-	return []Command{{Text: `mkfs.vfat -F 32 -n SYSTEM ` + partition(p), Good: "mkfs.fat 4.2 and no more.", Bad: "A partition too small for FAT32 says so: leave -F 32 away."}}
+func format(p disk.Partition, bad string) Command {
+	return line(command.Run("mkfs.vfat", "-F", "32", "-n", "SYSTEM", partition(p)), "mkfs.fat 4.2 and no more.", bad)
 }
 
-// mounted mounts the clone's boot partition around commands.
-func mounted(p disk.Partition, cmds ...Command) []Command {
-	out := []Command{{Text: `mkdir -p /mnt/boot && mount ` + partition(p) + ` /mnt/boot`, Good: quiet, Bad: "It is no file system that can be mounted: mark the step as failed."}}
-	return append(append(out, cmds...), Command{Text: `umount /mnt/boot`, Good: quiet, Bad: "Leave the folder /mnt/boot, and give it again."})
+func formatCommands(p disk.Partition) []Command {
+	return []Command{format(p, "A partition too small for FAT32 says so: leave -F 32 away.")}
+}
+
+// unmounted is said where a file system cannot be mounted.
+const unmounted = "It is no file system that can be mounted: mark the step as failed."
+
+// mount mounts a partition of the clone on a folder, which is made.
+func mount(p disk.Partition, folder string) Command {
+	return line(command.All(command.Run("mkdir", "-p", folder), command.Run("mount", partition(p), folder)), quiet, unmounted)
 }
 
 func slashes(path string) string { return strings.ReplaceAll(path, `\`, "/") }
 
+// exists tests whether something is there: -f a file, -d a folder, -e either.
+func exists(kind string, path any) command.Node { return command.Run("[", kind, path, "]") }
+
+// unless runs commands where something is not there.
+func unless(test command.Node, nodes ...command.Node) command.Node {
+	return command.Either(test, command.All(nodes...))
+}
+
+// missing tests whether something is not there.
+func missing(kind string, path any) command.Node { return command.Run("[", "!", kind, path, "]") }
+
 func fallbackCommands(d *startup.Drive, i int, from, to string) []Command {
-	dir := to[:strings.LastIndexByte(to, '\\')]
-	return mounted(d.Contents.Layout.Partitions[i],
-		Command{Text: fmt.Sprintf(`mkdir -p /mnt/boot%s && { [ ! -f /mnt/boot%s ] || cp /mnt/boot%s /mnt/boot%s.bak; } && cp /mnt/boot%s /mnt/boot%s`, slashes(dir), slashes(to), slashes(to), slashes(to), slashes(from), slashes(to)), Good: quiet, Bad: "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."})
+	const boot = "/mnt/boot"
+	target := boot + slashes(to)
+	return []Command{
+		mount(d.Contents.Layout.Partitions[i], boot),
+		line(command.All(command.Run("mkdir", "-p", target[:strings.LastIndexByte(target, '/')]),
+			unless(missing("-f", target), command.Run("cp", target, target+".bak")), command.Run("cp", boot+slashes(from), target)),
+			quiet, "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."),
+		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
+	}
 }
 
 func entryCommands(d *startup.Drive, i int, path string) []Command {
-	return []Command{{Text: fmt.Sprintf(`efibootmgr --create --disk "$clone" --part %d --label Clone --loader '%s'`, d.Contents.Layout.Partitions[i].Number, path),
-		Good: "BootOrder: … with the new entry first.", Bad: "EFI variables are not supported: the stick was not started in UEFI mode; start it so."}}
+	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone", "--loader", path),
+		"BootOrder: … with the new entry first.", "EFI variables are not supported: the stick was not started in UEFI mode; start it so.")}
 }
 
 // orderCommands put an entry first. The numbers are the firmware's, and it may
 // have given them anew: the entry is looked at before.
 func orderCommands(e firmware.Entry, order []uint16) []Command {
-	name := strings.NewReplacer(`'`, `'\''`).Replace(e.Description)
+	number, named := fmt.Sprintf("Boot%04X", e.Number), command.Clean(e.Description)
+	if node := e.Path.Partition; node != nil && !node.MBR {
+		named = strings.ToLower(node.GUID.String())
+	}
+	look := command.Pipe(command.Run("efibootmgr", "-v"), command.Run("grep", "-F", number), command.Run("grep", "-F", "-i", "-e", named))
+	other := command.Run("echo", fmt.Sprintf("Entry %04X is not the one that was looked at: stop.", e.Number))
 	return []Command{
-		{Text: fmt.Sprintf(`efibootmgr | grep -F 'Boot%04X' | grep -F '%s' || { echo 'Entry %04X is not the one that was looked at: stop.'; exit 1; }`, e.Number, name, e.Number), Good: fmt.Sprintf("Boot%04X* %s", e.Number, e.Description), Bad: "Take efibootmgr -v as new evidence, and have the plan made anew."},
-		{Text: fmt.Sprintf(`efibootmgr --bootnum %04X --active --quiet && efibootmgr --bootorder %s`, e.Number, hexes(order)), Good: fmt.Sprintf("BootOrder: %s", hexes(order)), Bad: "Invalid BootOrder: an entry is gone since. Take efibootmgr -v as new evidence, and have the plan made anew."}}
+		line(command.Either(look, command.Sequence(other, command.Run("exit", "1"))), fmt.Sprintf("Boot%04X* %s", e.Number, e.Description), "Take efibootmgr -v as new evidence, and have the plan made anew."),
+		line(command.All(command.Run("efibootmgr", "--bootnum", fmt.Sprintf("%04X", e.Number), "--active", "--quiet"), command.Run("efibootmgr", "--bootorder", hexes(order))),
+			"BootOrder: "+hexes(order), "Invalid BootOrder: an entry is gone since. Take efibootmgr -v as new evidence, and have the plan made anew.")}
 }
+
+// mountedClone is where the clone's own system is mounted.
+const mountedClone = "/mnt/clone"
 
 // inSystem runs commands within the clone's Linux, with the devices and the
 // kernel's own file systems where its programs look for them.
-func inSystem(d *startup.Drive, boot, root int, inside ...string) []Command {
-	lines := append([]string{`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`}, inside...)
-	return onRoot(d, boot, root, lines...)
+func inSystem(d *startup.Drive, boot, root int, inside ...command.Node) []Command {
+	nodes := append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside...)
+	return onRoot(d, boot, root, nodes...)
 }
 
 // onRoot runs commands while the clone's root is mounted.
-func onRoot(d *startup.Drive, boot, root int, inside ...string) []Command {
+func onRoot(d *startup.Drive, boot, root int, inside ...command.Node) []Command {
 	parts := d.Contents.Layout.Partitions
-	const unmounted = "It is no file system that can be mounted: mark the step as failed."
-	cmds := []Command{{Text: `mkdir -p /mnt/clone && mount ` + partition(parts[root]) + ` /mnt/clone`, Good: quiet, Bad: unmounted}}
+	cmds := []Command{mount(parts[root], mountedClone)}
 	if i, apart := d.Contents.MountedAt(root, "/boot"); apart {
-		cmds = append(cmds, Command{Text: `mount ` + partition(parts[i]) + ` /mnt/clone/boot`, Good: quiet, Bad: unmounted})
+		cmds = append(cmds, mount(parts[i], mountedClone+"/boot"))
 	}
 	if boot >= 0 {
-		cmds = append(cmds, Command{Text: `mkdir -p /mnt/clone/boot/efi && mount ` + partition(parts[boot]) + ` /mnt/clone/boot/efi`, Good: quiet, Bad: unmounted})
+		cmds = append(cmds, mount(parts[boot], mountedClone+"/boot/efi"))
 	}
-	for _, line := range inside {
-		cmds = append(cmds, Command{Text: line, Good: "No error.", Bad: "Give the last command, umount, and mark the step as failed with the message."})
+	for _, n := range inside {
+		cmds = append(cmds, line(n, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
 	}
-	return append(cmds, Command{Text: `umount -R /mnt/clone`, Good: quiet, Bad: "Leave the folder /mnt/clone, and give it again."})
+	return append(cmds, line(command.Run("umount", "-R", mountedClone), quiet, "Leave the folder /mnt/clone, and give it again."))
+}
+
+// chroot runs a program of the clone's own system.
+func chroot(args ...any) command.Simple {
+	return command.Run(append([]any{"chroot", mountedClone}, args...)...)
 }
 
 // grubTarget is what grub-install calls a firmware's architecture.
 var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
 
 func linuxFilesCommands(d *startup.Drive, boot, root int, a firmware.Arch) []Command {
-	install := `chroot /mnt/clone grub-install "$clone"`
+	install := chroot("grub-install", onClone)
 	if boot >= 0 {
-		install = fmt.Sprintf(`chroot /mnt/clone grub-install --target=%s --efi-directory=/boot/efi --bootloader-id=debian`, grubTarget[a])
+		install = chroot("grub-install", "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id=debian")
 	}
-	lines := append(fstabLines(d, boot, root), `[ ! -f /mnt/clone/boot/grub/grub.cfg ] || cp /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub/grub.cfg.bak`)
+	const menu, efi = mountedClone + "/boot/grub/grub.cfg", mountedClone + "/boot/efi"
+	nodes := append(mountTable(d, boot, root), unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
 	if boot >= 0 {
-		lines = append(lines, `[ ! -d /mnt/clone/boot/efi/EFI ] || cp -r /mnt/clone/boot/efi/EFI before-linux-boot-files-EFI`)
+		nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
 	}
 	// Without the name by UUID the menu would name the kernel's device, which is
 	// another one when the drive hangs elsewhere.
-	parts := d.Contents.Layout.Partitions
 	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
-	lines = append(lines, fmt.Sprintf(`mkdir -p /dev/disk/by-uuid && { [ -e %s ] || ln -s %s %s; }`, byUUID, partition(parts[root]), byUUID), install, `chroot /mnt/clone update-grub`)
+	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"), unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
+		install, chroot("update-grub"))
 	if boot >= 0 {
-		lines = append(lines, fmt.Sprintf(`mkdir -p /mnt/clone/boot/efi/EFI/BOOT && cp /mnt/clone/boot/efi%s /mnt/clone/boot/efi%s`, slashes(loader.DebianPath(a)), slashes(loader.FallbackPath(a))))
+		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", efi+slashes(loader.DebianPath(a)), efi+slashes(loader.FallbackPath(a)))))
 	}
-	return inSystem(d, boot, root, lines...)
+	return inSystem(d, boot, root, nodes...)
 }
 
-// fstabLines let the mount table name the clone's own file systems.
-func fstabLines(d *startup.Drive, boot, root int) []string {
-	lines := []string{`cp /mnt/clone/etc/fstab /mnt/clone/etc/fstab.bak`,
-		fmt.Sprintf(`sed -i -E 's#^[^ \t\#]+([ \t]+/[ \t])#UUID=%s\1#' /mnt/clone/etc/fstab`, d.Contents.Volumes[root].Serial)}
-	for _, point := range d.Contents.Unresolved(root) {
-		lines = append(lines, fmt.Sprintf(`sed -i -E 's#^([^ \t\#]+[ \t]+%s[ \t]+[^ \t]+[ \t]+)([^ \t]+)#\1\2,nofail#' /mnt/clone/etc/fstab`, point))
+// The programs that edit files: nothing in them varies, they get what they put
+// there as variables.
+var (
+	//go:embed mounts.awk
+	mountsProgram string
+	//go:embed names.awk
+	namesProgram string
+)
+
+// edited puts what a program makes of a file in its place, when it succeeds.
+func edited(program command.Simple, file any) command.Node {
+	return command.All(program.From(file).To("edited"), command.Run("cp", "edited", file))
+}
+
+// mountTable lets the mount table name the clone's own file systems.
+func mountTable(d *startup.Drive, boot, root int) []command.Node {
+	const table = mountedClone + "/etc/fstab"
+	nodes := []command.Node{command.Run("cp", table, table+".bak")}
+	change := func(m loader.Mount) command.Simple { return command.Run("awk", mountsProgram).With("point", m.Field) }
+	for _, m := range d.Contents.Mounts(root, "/") {
+		nodes = append(nodes, edited(change(m).With("device", "UUID="+d.Contents.Volumes[root].Serial), table))
 	}
-	if boot >= 0 {
-		lines = append(lines, fmt.Sprintf(`esp=$(blkid -p -s UUID -o value %s) && sed -i -E "s#^[^ \t\#]+([ \t]+/boot/efi[ \t])#UUID=$esp\1#" /mnt/clone/etc/fstab`, partition(d.Contents.Layout.Partitions[boot])))
+	for _, m := range d.Contents.Unresolved(root) {
+		nodes = append(nodes, edited(change(m).With("lax", "yes"), table))
 	}
-	return lines
+	if boot < 0 {
+		return nodes
+	}
+	for _, m := range d.Contents.Mounts(root, "/boot/efi") {
+		serial := command.Set("esp", command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value", partition(d.Contents.Layout.Partitions[boot]))))
+		nodes = append(nodes, command.All(serial, edited(change(m).With("device", command.Join("UUID=", command.Var("esp"))), table)))
+	}
+	return nodes
 }
 
 func linuxNamesCommands(d *startup.Drive, boot, root int) []Command {
-	uuid := d.Contents.Volumes[root].Serial
-	lines := append(fstabLines(d, boot, root),
-		`for f in /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf; do [ -f "$f" ] && cp "$f" "$f.bak"; done; true`,
-		fmt.Sprintf(`for f in /mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf; do [ -f "$f" ] && sed -i -E 's#root=(UUID|PARTUUID|LABEL)=[^ ]+#root=UUID=%s#; s#root=/dev/[^ ]+#root=UUID=%s#; s#(search(\.fs_uuid)? .*)[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}#\1%s#' "$f"; done; true`, uuid, uuid, uuid))
-	return onRoot(d, boot, root, lines...)
+	file := command.Var("f")
+	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")), edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
+	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf")
+	return onRoot(d, boot, root, append(mountTable(d, boot, root), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
 }
 
 func initialRAMDiskCommands(d *startup.Drive, root int) []Command {
-	return inSystem(d, -1, root, `for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`, `chroot /mnt/clone sh -c 'MODULES=most update-initramfs -u -k all'`)
+	return inSystem(d, -1, root, command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`), command.Fixed(`chroot /mnt/clone sh -c 'MODULES=most update-initramfs -u -k all'`))
 }

@@ -3,6 +3,7 @@ package repair
 import (
 	"fmt"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
 	"latchkey/core/volume"
@@ -38,11 +39,14 @@ func isMac(m startup.Machine) bool {
 func findMac(d *startup.Drive) []Command {
 	i := macSystem(d)
 	guid := d.Contents.Layout.Partitions[i].GUID.String()
-	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
+	size, found := d.Contents.Layout.Bytes(), command.Var("clone")
+	whole := command.Set("clone", command.Output(command.Pipe(command.Run("diskutil", "info", guid), command.Run("sed", "-n", `s/.*Part of Whole: *//p`))))
+	fits := command.Pipe(command.Run("diskutil", "info", found), command.Run("grep", "-q", fmt.Sprintf("(%d Bytes)", size)))
+	is := command.All(fits, command.Run("echo", command.Join("Clone: ", found)))
+	none := command.Sequence(command.Run("echo", fmt.Sprintf("The clone (%s) is not here: stop.", disk.Both(size))), command.Run("exit", "1"))
 	return []Command{
-		{Text: fmt.Sprintf(`clone=$(diskutil info %s | sed -n 's/.*Part of Whole: *//p'); diskutil info "$clone" | grep -q '(%d Bytes)' && echo "Clone: $clone" || echo "The clone (%s) is not here: stop."`, guid, size, disk.Both(size)),
-			Good: "Clone: disk…", Bad: "Do not go on. Look in diskutil list which drives are attached; unplug the original."},
-		{Text: `diskutil list "$clone"; diskutil apfs list | grep -A 30 "$clone"`, Good: "The volumes of the clone, with their names.", Bad: "No system's volume among them: mark the step as failed."},
+		line(command.Sequence(whole, command.Either(is, none)), "Clone: disk…", "Do not go on. Look in diskutil list which drives are attached; unplug the original."),
+		line(command.Fixed(`diskutil list "$clone"; diskutil apfs list | grep -A 30 "$clone"`), "The volumes of the clone, with their names.", "No system's volume among them: mark the step as failed."),
 	}
 }
 

@@ -2,10 +2,10 @@
 goto :eof
 
 :find
-rem Set CLONE to the disk of identifier %1 whose size list disk shows as %2.
+rem Set CLONE to the disk of the identifier whose size list disk shows as the second word.
 set CLONE=
 set FOUND=0
-for /l %%i in (0,1,15) do call :look %%i %1 %2
+for /l %%i in (0,1,15) do call :look %%i "%~1" "%~2"
 if "%FOUND%"=="1" exit /b 0
 exit /b 1
 
@@ -14,21 +14,20 @@ exit /b 1
 >>"%TEMP%\ask.txt" echo uniqueid disk
 >>"%TEMP%\ask.txt" echo list disk
 diskpart /s "%TEMP%\ask.txt" > "%TEMP%\answer.txt"
-rem The disk in focus has a star before it.
-type nul > "%TEMP%\line.txt"
-for /f "usebackq tokens=1,*" %%a in ("%TEMP%\answer.txt") do if "%%a"=="*" >"%TEMP%\line.txt" echo %%b
-find " %~3" "%TEMP%\line.txt" > nul
+rem The disk in focus has a star before it. What the answer holds is only looked
+rem at by a tool, never by this interpreter: it has names from the disk in it.
+findstr /r /c:"^\* .* %~3" "%TEMP%\answer.txt" > nul
 if errorlevel 1 exit /b 0
-set SAME=
-if %2=="" set SAME=1
-for /f "usebackq tokens=2 delims=:" %%a in ("%TEMP%\answer.txt") do call :same "%%a" %2
-if not defined SAME exit /b 0
+if "%~2"=="" goto counted
+findstr /i /r /c:": *%~2 *$" "%TEMP%\answer.txt" > nul
+if errorlevel 1 exit /b 0
+:counted
 set CLONE=%1
 set /a FOUND+=1
 exit /b 0
 
 :part
-rem Set PART to the partition of disk CLONE that begins at byte %1.
+rem Set PART to the partition of disk CLONE that begins at a byte.
 set PART=
 for /l %%i in (1,1,32) do call :begins %%i %1
 if defined PART exit /b 0
@@ -39,11 +38,6 @@ exit /b 1
 >>"%TEMP%\ask.txt" echo select partition %1
 >>"%TEMP%\ask.txt" echo detail partition
 diskpart /s "%TEMP%\ask.txt" > "%TEMP%\answer.txt"
-set SAME=
-for /f "usebackq tokens=2 delims=:" %%a in ("%TEMP%\answer.txt") do call :same "%%a" "%2"
-if defined SAME set PART=%1
-exit /b 0
-
-:same
-for /f "tokens=1" %%b in (%1) do if /i "%%b"==%2 set SAME=1
+findstr /r /c:": *%~2 *$" "%TEMP%\answer.txt" > nul
+if not errorlevel 1 set PART=%1
 exit /b 0

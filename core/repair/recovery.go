@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
@@ -26,21 +27,28 @@ var recoveryRoutines string
 // drive, found by its identifier and capacity, and stops when it is not there or
 // not alone.
 func findInWindows(d *startup.Drive) []Command {
-	id := diskpartID(d)
-	size := int64(d.Contents.Layout.Sectors) * int64(d.Contents.Layout.SectorSize)
+	id, size := diskpartID(d), d.Contents.Layout.Bytes()
 	shown := shownByDiskpart(size)
-	return []Command{{
-		Text:  fmt.Sprintf("call :find \"%s\" \"%s\"\r\nif errorlevel 1 (echo The %s, %s, identifier %s, is not here, or there are two of it: stop.& exit /b 1)\r\necho The %s is disk %%CLONE%%", id, shown, d.Role, disk.Binary(size), id, d.Role),
-		Typed: inDiskpart("list disk", "select disk …", "uniqueid disk"),
-		Good:  fmt.Sprintf("One disk of %sB, and its identifier is %s: that is the %s.", shown, id, d.Role), Bad: "Do not go on. Unplug the original and look again: list disk in diskpart."}}
+	c := batch(fmt.Sprintf("One disk of %sB, and its identifier is %s: that is the %s.", shown, id, d.Role), "Do not go on. Unplug the original and look again: list disk in diskpart.",
+		command.Run("call", ":find", id, shown),
+		command.Stop(fmt.Sprintf("The %s, %s, identifier %s, is not here, or there are two of it: stop.", d.Role, disk.Binary(size), id)),
+		command.Say(fmt.Sprintf("The %s is disk", d.Role), numberOfClone))
+	c.Typed = inDiskpart("list disk", "select disk …", "uniqueid disk")
+	return []Command{c}
 }
+
+// The numbers that the routines find.
+var (
+	numberOfClone = command.Var("CLONE")
+	numberOfPart  = command.Var("PART")
+)
 
 // diskpartID is a disk's identifier as uniqueid prints it: a GUID in braces, or
 // eight hexadecimal digits; "" when it is not known.
 func diskpartID(d *startup.Drive) string {
 	id, known := d.Contents.Layout.DiskID().Get()
 	switch {
-	case !known:
+	case !known || !disk.IsID(id):
 		return ""
 	case d.Contents.Layout.Style == disk.StyleGPT:
 		return "{" + strings.ToUpper(strings.Trim(id, "{}")) + "}"
@@ -59,20 +67,15 @@ func shownByDiskpart(size int64) string {
 	return ""
 }
 
-// findPart sets PART to the number that diskpart gives a partition, found by where
-// it begins: tools count partitions differently.
-func findPart(offset uint64) string {
-	return fmt.Sprintf("call :part %d\r\nif errorlevel 1 (echo No partition of the clone begins at byte %d: stop.& exit /b 1)\r\n", offset, offset)
-}
-
-// onPart runs lines of a diskpart script on a partition of the clone.
-func onPart(d *startup.Drive, p disk.Partition, good string, lines ...string) Command {
+// onPart runs lines of a diskpart script on a partition of the clone, found by
+// where it begins: tools count partitions differently.
+func onPart(d *startup.Drive, p disk.Partition, good string, lines ...[]any) Command {
 	offset := p.Start * uint64(d.Contents.Layout.SectorSize)
-	c := diskpart(good, append([]string{"select partition %PART%"}, lines...)...)
-	c.Text = findPart(offset) + c.Text
-	c.Typed = inDiskpart(append([]string{"select disk …", "list partition", "select partition …", "detail partition"}, lines...)...)
-	c.Good = fmt.Sprintf("The offset in bytes is %d, before you go on. Then: %s", offset, good)
-	c.Bad = "Another offset: it is another partition, or the disk has changed since it was looked at; take a new capture. " + c.Bad
+	c := batch(fmt.Sprintf("The offset in bytes is %d, before you go on. Then: %s", offset, good),
+		"Another offset: it is another partition, or the disk has changed since it was looked at; take a new capture. "+unread,
+		command.Run("call", ":part", offset), command.Stop(fmt.Sprintf("No partition of the clone begins at byte %d: stop.", offset)),
+		askDiskpart(append([][]any{{"select partition", numberOfPart}}, lines...)...))
+	c.Typed = inDiskpart(append([]string{"select disk …", "list partition", "select partition …", "detail partition"}, typed(lines)...)...)
 	return c
 }
 
@@ -89,9 +92,11 @@ func captureProgram(a firmware.Arch) string {
 func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`%s \\.\PhysicalDrive%%CLONE%% --sectors %d+%d -o %s`, captureProgram(a), s.First, s.Count, kept(action, s, "lkcap")),
-			Typed: fmt.Sprintf(`%s \\.\PhysicalDrive… --sectors %d+%d -o %s`, captureProgram(a), s.First, s.Count, kept(action, s, "lkcap")),
-			Good:  "The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", Bad: "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on."})
+		sectors, file := fmt.Sprintf("%d+%d", s.First, s.Count), kept(action, s, "lkcap")
+		c := batch("The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on.",
+			command.Run(captureProgram(a), command.Join(`\\.\PhysicalDrive`, numberOfClone), "--sectors", sectors, "-o", file))
+		c.Typed = captureProgram(a) + ` \\.\PhysicalDrive… --sectors ` + sectors + " -o " + file
+		cmds = append(cmds, c)
 	}
 	return cmds
 }
@@ -100,11 +105,11 @@ func putBackWindows(d *startup.Drive, a firmware.Arch, action string, saves []Se
 	if len(saves) == 0 {
 		return nil
 	}
-	cmds := []Command{{ByHand: true, Text: fmt.Sprintf("In diskpart, list disk: find the %s by its capacity, %sB, and put its number in the place of N.", d.Role, shownByDiskpart(int64(d.Contents.Layout.Sectors)*int64(d.Contents.Layout.SectorSize))),
+	cmds := []Command{{ByHand: true, Text: fmt.Sprintf("In diskpart, list disk: find the %s by its capacity, %sB, and put its number in the place of N.", d.Role, shownByDiskpart(d.Contents.Layout.Bytes())),
 		Good: "One disk has that capacity.", Bad: "Unplug the other one."}}
 	for _, s := range saves {
-		cmds = append(cmds, Command{Text: fmt.Sprintf(`%s put-back %s \\.\PhysicalDriveN`, captureProgram(a), kept(action, s, "lkcap")),
-			Good: "Put back, and read again: the same bytes.", Bad: "Access denied: the sectors lie in a volume that is in use. Give it no letter, or put them back in a live Linux."})
+		cmds = append(cmds, batch("Put back, and read again: the same bytes.", "Access denied: the sectors lie in a volume that is in use. Give it no letter, or put them back in a live Linux.",
+			command.Run(captureProgram(a), "put-back", kept(action, s, "lkcap"), `\\.\PhysicalDriveN`)))
 	}
 	return cmds
 }
@@ -115,34 +120,53 @@ func inDiskpart(lines ...string) string {
 	return "diskpart\n" + strings.Join(lines, "\n") + "\nexit"
 }
 
-// diskpart runs a script on the clone.
-func diskpart(good string, lines ...string) Command {
-	// The redirection stands first, so that no number at a line's end is taken for a
-	// stream's.
-	text := ">\"%TEMP%\\ask.txt\" echo select disk %CLONE%\r\n"
+// typed are lines of a diskpart script as they are typed.
+func typed(lines [][]any) []string {
+	var out []string
 	for _, l := range lines {
-		text += ">>\"%TEMP%\\ask.txt\" echo " + l + "\r\n"
+		var words []string
+		for _, w := range l {
+			if text, ok := w.(string); ok {
+				words = append(words, text)
+			} else {
+				words = append(words, "…")
+			}
+		}
+		out = append(out, strings.Join(words, " "))
 	}
-	text += `diskpart /s "%TEMP%\ask.txt"`
-	typed := []string{"select disk …"}
-	for _, l := range lines {
-		typed = append(typed, strings.ReplaceAll(l, "%PART%", "…"))
-	}
-	return Command{Text: text, Typed: inDiskpart(typed...), Good: good, Bad: "Read the message; nothing after it was done."}
+	return out
 }
 
+// unread is what to do when a command of diskpart answers otherwise.
+const unread = "Read the message; nothing after it was done."
+
+// askDiskpart runs a script on the clone.
+func askDiskpart(lines ...[]any) command.Line {
+	file := command.Join(command.Var("TEMP"), `\ask.txt`)
+	return command.Ask(command.Run("diskpart", "/s", file), file, append([][]any{{"select disk", numberOfClone}}, lines...)...)
+}
+
+func diskpart(good string, lines ...[]any) Command {
+	c := batch(good, unread, askDiskpart(lines...))
+	c.Typed = inDiskpart(append([]string{"select disk …"}, typed(lines)...)...)
+	return c
+}
+
+// say is a line of a diskpart script.
+func say(words ...any) []any { return words }
+
 func typeDiskpart(d *startup.Drive, p disk.Partition) []Command {
-	return []Command{onPart(d, p, "DiskPart successfully set the partition ID.", "set id="+strings.ToLower(strings.Trim(disk.TypeESP.String(), "{}")))}
+	return []Command{onPart(d, p, "DiskPart successfully set the partition ID.", say("set id="+strings.ToLower(strings.Trim(disk.TypeESP.String(), "{}"))))}
 }
 
 func activeDiskpart(d *startup.Drive, p disk.Partition) []Command {
 	var cmds []Command
 	for _, q := range d.Contents.Layout.Partitions {
 		if q.Active && q.Number != p.Number && !q.Logical {
-			cmds = append(cmds, onPart(d, q, "DiskPart marked the current partition as inactive.", "inactive"))
+			cmds = append(cmds, onPart(d, q, "DiskPart marked the current partition as inactive.", say("inactive")))
 		}
 	}
-	return append(cmds, onPart(d, p, "DiskPart marked the current partition as active.", "active"))
+	return append(cmds, onPart(d, p, "DiskPart marked the current partition as active.", say("active")))
 }
 
 // createDiskpart puts the new partition at the very place that was simulated.
@@ -152,24 +176,26 @@ func createDiskpart(d *startup.Drive, start uint64, shrunk int) []Command {
 	if shrunk >= 0 {
 		p := d.Contents.Layout.Partitions[shrunk]
 		less := ((p.End()-start)*size + 1<<20 - 1) >> 20 // MiB
-		cmds = append(cmds, onPart(d, p, "DiskPart successfully shrunk the volume.", fmt.Sprintf("shrink desired=%d minimum=%d", less, less)))
+		cmds = append(cmds, onPart(d, p, "DiskPart successfully shrunk the volume.", say(fmt.Sprintf("shrink desired=%d minimum=%d", less, less))))
 	}
-	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", fmt.Sprintf("create partition efi size=%d offset=%d", espMiB, start*size/1024), "format quick fs=fat32 label=SYSTEM"))
+	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", say(fmt.Sprintf("create partition efi size=%d offset=%d", espMiB, start*size/1024)), formatted32))
 }
 
 func formatDiskpart(d *startup.Drive, p disk.Partition) []Command {
-	return []Command{onPart(d, p, "100 percent completed; DiskPart successfully formatted the volume.", "format quick fs=fat32 label=SYSTEM")}
+	return []Command{onPart(d, p, "100 percent completed; DiskPart successfully formatted the volume.", formatted32)}
 }
+
+var formatted32 = say("format quick fs=fat32 label=SYSTEM")
 
 // lettered gives partitions of the clone letters around commands: S to the boot
 // partition and W to the system's.
 func lettered(d *startup.Drive, boot, system int, cmds ...Command) []Command {
 	parts := d.Contents.Layout.Partitions
-	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", "assign letter=S")}
-	after := []string{"select volume S", "remove letter=S"}
+	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", say("assign letter=S"))}
+	after := [][]any{say("select volume S"), say("remove letter=S")}
 	if system >= 0 && system != boot {
-		before = append(before, onPart(d, parts[system], "DiskPart successfully assigned the drive letter.", "assign letter=W"))
-		after = append(after, "select volume W", "remove letter=W")
+		before = append(before, onPart(d, parts[system], "DiskPart successfully assigned the drive letter.", say("assign letter=W")))
+		after = append(after, say("select volume W"), say("remove letter=W"))
 	}
 	return append(append(before, cmds...), diskpart("DiskPart successfully removed the drive letter.", after...))
 }
@@ -189,57 +215,70 @@ func windowsFilesCommands(d *startup.Drive, boot, system int, mode firmware.Mode
 	if mode == firmware.Legacy {
 		form = "BIOS"
 	}
-	cmds := []Command{
-		{Typed: fmt.Sprintf("attrib -h -s -r %s\nmove /y %s %s.bak", store, store, store), Text: fmt.Sprintf("if exist %s (\r\n  attrib -h -s -r %s\r\n  move /y %s %s.bak\r\n)", store, store, store, store), Good: "1 file(s) moved; or no answer, where there is no store.", Bad: "The partition cannot be written to: mark the step as failed."},
-		{Text: fmt.Sprintf(`bcdboot %s:\Windows /s S: /f %s`, letter, form), Good: "Boot files successfully created.", Bad: "Failure when attempting to copy boot files: check that S: is the boot partition and " + letter + ": holds Windows."}}
+	away := batch("1 file(s) moved; or no answer, where there is no store.", "The partition cannot be written to: mark the step as failed.",
+		command.If(command.Text(store), command.Run("attrib", "-h", "-s", "-r", store), command.Run("move", "/y", store, store+".bak")))
+	away.Typed = fmt.Sprintf("attrib -h -s -r %s\nmove /y %s %s.bak", store, store, store)
+	cmds := []Command{away, batch("Boot files successfully created.", "Failure when attempting to copy boot files: check that S: is the boot partition and "+letter+": holds Windows.",
+		command.Run("bcdboot", letter+`:\Windows`, "/s", "S:", "/f", form))}
 	if mode == firmware.Legacy {
-		cmds = append(cmds, bootsect)
+		cmds = append(cmds, bootsect())
 	}
 	return lettered(d, boot, system, cmds...)
 }
 
-var bootsect = Command{Text: `bootsect /nt60 S: /mbr /force`, Good: "Bootcode was successfully updated on all targeted volumes.", Bad: "Not recognised: it lies on the installer stick, in its folder boot."}
+func bootsect() Command {
+	return batch("Bootcode was successfully updated on all targeted volumes.", "Not recognised: it lies on the installer stick, in its folder boot.", command.Run("bootsect", "/nt60", "S:", "/mbr", "/force"))
+}
 
 func bootsectCommands(d *startup.Drive, active int) []Command {
-	return lettered(d, active, -1, bootsect)
+	return lettered(d, active, -1, bootsect())
 }
+
+// succeeded is what bcdedit says.
+const succeeded = "The operation completed successfully."
 
 // referencesCommands point the store at the clone, and leave its other settings.
 func referencesCommands(d *startup.Drive, boot, system int, mode firmware.Mode) []Command {
 	store, letter := storeOf(mode), letterOf(boot, system)
+	kept := command.Join(command.Var("TEMP"), `\BCD.bak`)
 	set := func(object, element, value string) Command {
-		return Command{Text: fmt.Sprintf(`bcdedit /store %s /set %s %s %s`, store, object, element, value), Good: "The operation completed successfully.", Bad: "The store cannot be opened, or has no such entry: mark the step as failed, and make it anew."}
+		return batch(succeeded, "The store cannot be opened, or has no such entry: mark the step as failed, and make it anew.", command.Run("bcdedit", "/store", store, "/set", object, element, value))
 	}
+	const damaged = "The store is damaged: mark the step as failed, and make it anew."
 	return lettered(d, boot, system,
-		Command{Text: fmt.Sprintf(`bcdedit /store %s /export "%%TEMP%%\BCD.bak" && copy /y "%%TEMP%%\BCD.bak" %s.bak`, store, store), Good: "The operation completed successfully; 1 file(s) copied.", Bad: "The store is damaged: mark the step as failed, and make it anew."},
+		batch(succeeded, damaged, command.Run("bcdedit", "/store", store, "/export", kept)),
+		batch("1 file(s) copied.", damaged, command.Run("copy", "/y", kept, store+".bak")),
 		set("{bootmgr}", "device", "partition=S:"),
 		set("{default}", "device", "partition="+letter+":"),
 		set("{default}", "osdevice", "partition="+letter+":"))
 }
 
 func fallbackDiskpart(d *startup.Drive, i int, from, to string) []Command {
+	target := "S:" + to
+	folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
 	return lettered(d, i, -1,
-		Command{Text: fmt.Sprintf("if not exist S:%s mkdir S:%s\r\nif exist S:%s copy /y S:%s S:%s.bak", to[:strings.LastIndexByte(to, '\\')], to[:strings.LastIndexByte(to, '\\')], to, to, to), Good: "No answer, or: 1 file(s) copied.", Bad: "The partition cannot be written to: mark the step as failed."},
-		Command{Text: fmt.Sprintf(`copy /y S:%s S:%s`, from, to), Good: "1 file(s) copied.", Bad: "No space left: delete what is not of the start."})
+		batch("No answer, or: 1 file(s) copied.", "The partition cannot be written to: mark the step as failed.",
+			command.Unless(folder, command.Run("mkdir", folder)), command.If(command.Text(target), command.Run("copy", "/y", target, target+".bak"))),
+		batch("1 file(s) copied.", "No space left: delete what is not of the start.", command.Run("copy", "/y", "S:"+from, target)))
 }
 
 func convertCommands() []Command {
+	disk := command.Join("/disk:", numberOfClone)
 	return []Command{
-		{Text: `mbr2gpt /validate /disk:%CLONE%`, Good: "Validation completed successfully.", Bad: "It says what stands in the way; nothing was changed."},
-		{Text: `mbr2gpt /convert /disk:%CLONE%`, Good: "Conversion completed successfully.", Bad: "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original."}}
+		batch("Validation completed successfully.", "It says what stands in the way; nothing was changed.", command.Run("mbr2gpt", "/validate", disk)),
+		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk))}
 }
 
 func safeStartCommands(m startup.Machine) []Command {
-	const done = "The operation completed successfully."
 	cmds := []Command{}
 	if boot, _, mode, ok := windowsPlace(m); ok {
-		cmds = lettered(clone(m), boot, -1, Command{Text: fmt.Sprintf(`bcdedit /store %s /set {default} safeboot minimal`, storeOf(mode)), Good: done, Bad: "The store cannot be opened: make it anew first."})
+		cmds = lettered(clone(m), boot, -1, batch(succeeded, "The store cannot be opened: make it anew first.", command.Run("bcdedit", "/store", storeOf(mode), "/set", "{default}", "safeboot", "minimal")))
 	}
 	return append(cmds,
 		Command{ByHand: true, Text: "Start the machine once: it comes up in safe mode and loads the driver.", Good: "Safe mode stands in the corners of the screen.", Bad: "Still 0x7B: set the controller's mode back, or copy the drive's driver in with dism."},
-		Command{ByHand: true, Text: "Then, in a command prompt as administrator: bcdedit /deletevalue {default} safeboot", Good: done, Bad: "It goes on starting in safe mode: give it again, as administrator."})
+		Command{ByHand: true, Text: "Then, in a command prompt as administrator: bcdedit /deletevalue {default} safeboot", Good: succeeded, Bad: "It goes on starting in safe mode: give it again, as administrator."})
 }
 
 func checkDiskCommands(d *startup.Drive, i int) []Command {
-	return lettered(d, i, -1, Command{Text: "chkdsk S: /f", Good: "No problems found, or: made corrections.", Bad: "Copy again from the original."})
+	return lettered(d, i, -1, batch("No problems found, or: made corrections.", "Copy again from the original.", command.Run("chkdsk", "S:", "/f")))
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -47,7 +48,7 @@ var windowsHere = sync.OnceValues(func() (dir string, err error) {
 			}
 		}
 	}
-	build("latchkey/internal/standin", "diskpart", "bcdboot", "bootsect")
+	build("latchkey/internal/standin", "diskpart", "bcdboot", "bootsect", "findstr")
 	build("latchkey/cmd/latchkey-capture", "latchkey-capture-windows-amd64")
 	if err != nil {
 		return dir, err
@@ -209,6 +210,42 @@ func TestBatchFilesRepairTheDisks(t *testing.T) {
 			trace := startup.Simulate(machine(t, c.mode, after[2].MustBuild()))
 			assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
 		})
+	}
+}
+
+// Names on the disk do nothing in a batch file: neither in its words nor in what the
+// tools answer.
+func TestNamesDoNothingInBatchFiles(t *testing.T) {
+	folder := `\EFI\R&D (old) ^x 'y' echo pwned`
+	d := leftBehind()["vendor's path"]
+	d.Partitions = append([]diskmaker.Partition{}, d.Partitions...)
+	d.Partitions[0].Volume.Files = map[string][]byte{folder + `\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	d.Partitions[0].Volume.Label = `A" & echo 1` // eleven signs
+	d.Partitions[1].Volume.Label = `x: 1048576" & echo pwned>pwned & echo "%COMSPEC%`
+	p := repair.Find(machine(t, firmware.UEFI, d.MustBuild()), repair.WindowsRecovery)
+	require.Equal(t, []string{"fallback-path"}, actionsOf(p), p.Reason)
+	answer, ok, after := recoverDisks(t, script(p, repair.WindowsRecovery), d)
+	require.True(t, ok, answer)
+	assert.NotContains(t, answer, "\npwned")
+	for _, dir := range []string{toRemove, filepath.Join(toRemove, "prefix/drive_c")} {
+		assert.NoFileExists(t, filepath.Join(dir, "pwned"))
+	}
+	trace := startup.Simulate(machine(t, firmware.UEFI, after[0].MustBuild()))
+	assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
+
+	for _, name := range []string{"100%", "größer", `a"b`, "a!b", "a\nb"} { // not to be carried by a batch file
+		m := renamed(machine(t, firmware.UEFI, d.MustBuild()), func(string) string { return name })
+		inBatch := func(c repair.Command) bool { return c.ByHand && strings.Contains(c.Text, "cannot carry safely") }
+		p := repair.Find(m, repair.WindowsRecovery)
+		require.Equal(t, []string{"fallback-path"}, actionsOf(p), name)
+		assert.True(t, slices.ContainsFunc(p.Steps[0].Commands, inBatch), name)
+		others := repair.Find(m, repair.WindowsRecovery, repair.Linux).Alternatives
+		require.NotEmpty(t, others)
+		for _, plan := range others[:1] {
+			require.Equal(t, []string{"fallback-path"}, actionsOf(plan))
+			assert.Equal(t, repair.Linux, plan.Steps[0].Toolbox, "the live Linux carries %q", name)
+			assert.False(t, slices.ContainsFunc(plan.Steps[0].Commands, inBatch), name)
+		}
 	}
 }
 

@@ -6,6 +6,7 @@ package repair
 import (
 	"fmt"
 
+	"latchkey/core/command"
 	"latchkey/core/startup"
 )
 
@@ -38,10 +39,12 @@ var Toolboxes = []Toolbox{Firmware, WindowsRecovery, Linux, MacRecovery, OldDriv
 type Command struct {
 	Text string `json:"text"`
 	// Typed is the same for typing by hand, where the text is made for a script.
-	Typed  string `json:"typed,omitempty"`
-	ByHand bool   `json:"byHand,omitempty" doc:"A thing to do, in words, and no line to type"`
-	Good   string `json:"good" doc:"What a good answer looks like"`
-	Bad    string `json:"bad" doc:"What to do on another one"`
+	Typed  string       `json:"typed,omitempty"`
+	ByHand bool         `json:"byHand,omitempty" doc:"A thing to do, in words, and no line to type"`
+	Good   string       `json:"good" doc:"What a good answer looks like"`
+	Bad    string       `json:"bad" doc:"What to do on another one"`
+	node   command.Node // that Text was rendered of, for the POSIX shell
+	unfit  bool         // told instead of a line that cannot carry a name
 }
 
 // Shell is what a form's lines are written for.

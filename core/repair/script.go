@@ -3,6 +3,8 @@ package repair
 import (
 	"fmt"
 	"strings"
+
+	"latchkey/core/command"
 )
 
 // Script is the steps of a plan that are done with one toolbox, as a file to run
@@ -15,44 +17,54 @@ func Script(p Plan, t Toolbox) (text string, shell Shell) {
 			shell = s.Shell
 		}
 	}
+	if shell == "" {
+		return "", ""
+	}
 	var b strings.Builder
 	form := scriptForms[shell]
+	end := form.end
 	b.WriteString(form.begin)
 	for i, s := range p.Steps {
 		if s.Toolbox != t {
 			continue
 		}
-		fmt.Fprintf(&b, "%s%sStep %d: %s%s%sRisk: %s. Save first: %s Undo: %s%s", form.end, form.comment, i+1, s.Title, form.end, form.comment, s.Risk, s.Save, s.Undo, form.end)
+		for _, remark := range []string{fmt.Sprintf("Step %d: %s", i+1, s.Title), fmt.Sprintf("Risk: %s. Save first: %s Undo: %s", s.Risk, s.Save, s.Undo)} {
+			b.WriteString(end + command.Comment(remark, shell == Batch))
+		}
+		b.WriteString(end)
 		for _, c := range s.Commands {
 			if c.ByHand {
-				b.WriteString(form.say(c.Text) + form.end)
+				b.WriteString(form.say("BY HAND: "+c.Text) + end)
 			} else {
-				b.WriteString(c.Text + form.end + form.stop)
+				b.WriteString(c.inScript() + end + form.stop)
 			}
 		}
-	}
-	if shell == "" {
-		return "", ""
 	}
 	b.WriteString(form.routines)
 	return b.String(), shell
 }
 
+// inScript is the command for a script that stops at the first failure: the shell
+// by itself goes on when what stands before the last of several failed.
+func (c *Command) inScript() string {
+	if c.node != nil && command.GoesOn(c.node) {
+		return c.Text + " || exit 1"
+	}
+	return c.Text
+}
+
 // scriptForm is how a shell's scripts are written.
 type scriptForm struct {
-	begin, end, comment string
-	stop                string // after each command
-	routines            string // at the end
-	say                 func(string) string
+	begin, end string
+	stop       string // after each command
+	routines   string // at the end
+	say        func(string) string
 }
 
 var scriptForms = map[Shell]scriptForm{
 	POSIX: {begin: "#!/bin/sh\n# Run as root, in a live Linux, from a stick: what is saved lies beside this file.\nset -eux\ncd \"$(dirname \"$0\")\"\n",
-		end: "\n", comment: "# ", say: func(s string) string { return "echo 'BY HAND: " + strings.ReplaceAll(s, "'", `'\''`) + "'" }},
+		end: "\n", say: func(s string) string { return line(command.Run("echo", command.Clean(s)), "", "").Text }},
 	Batch: {begin: "@echo on\r\nrem Lay the capture command beside this file, on a stick: what is saved lies there too.\r\ncd /d \"%~dp0\"\r\n",
-		end: "\r\n", comment: "rem ", routines: recoveryRoutines, stop: "if errorlevel 1 exit /b 1\r\n",
-		say: func(s string) string { return "echo BY HAND: " + batchQuote.Replace(s) + "\r\npause" }},
+		end: "\r\n", routines: recoveryRoutines, stop: "if errorlevel 1 exit /b 1\r\n",
+		say: func(s string) string { return batch("", "", command.Say(s)).Text + "\r\npause" }},
 }
-
-// batchQuote keeps a batch file from reading signs of a sentence as its own.
-var batchQuote = strings.NewReplacer("^", "^^", "&", "^&", "<", "^<", ">", "^>", "|", "^|", "(", "^(", ")", "^)", "%", "%%")

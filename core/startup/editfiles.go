@@ -208,21 +208,34 @@ func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
 	}
 }
 
-// Unresolved lists the essential mount points of the system on a volume whose
-// names no partition of the disk carries, the root itself and the boot partition
-// left out.
-func (c *Contents) Unresolved(root int) []string {
-	var points []string
+// Unresolved lists the essential mounts of the system on a volume whose names no
+// partition of the disk carries, the root itself and the boot partition left out.
+func (c *Contents) Unresolved(root int) []loader.Mount {
+	var mounts []loader.Mount
 	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
 	if table == nil {
 		return nil
 	}
 	for _, m := range table.Mounts {
 		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") && len(c.byName(m.Spec)) == 0 {
-			points = append(points, m.Point)
+			mounts = append(mounts, m)
 		}
 	}
-	return points
+	return mounts
+}
+
+// Mounts lists the lines of the mount table of the system on a volume for a mount
+// point.
+func (c *Contents) Mounts(root int, point string) []loader.Mount {
+	var mounts []loader.Mount
+	if table := c.Volumes[root].config(ConfigFstab, "/etc/fstab"); table != nil {
+		for _, m := range table.Mounts {
+			if m.Point == point && m.Comment == "" {
+				mounts = append(mounts, m)
+			}
+		}
+	}
+	return mounts
 }
 
 // byName lists the partitions of the disk that a name means, its bus aside.

@@ -357,7 +357,7 @@ func (x *Ext) ReadDir(path string) ([]File, error) {
 	files, err := x.list(n)
 	kept := files[:0]
 	for _, f := range files {
-		if f.Name != "." && f.Name != ".." {
+		if nameable(f.Name) {
 			kept = append(kept, f)
 		}
 	}

@@ -177,3 +177,22 @@ func FuzzFAT(f *testing.F) {
 		}
 	})
 }
+
+// A name that holds a separator, as only a damaged or hostile folder has one, leads
+// nowhere: no path is made of it.
+func TestNamesWithSeparatorsLeadNowhere(t *testing.T) {
+	for _, hostile := range []string{"BOOTX/", `BOOTX\`, "../BO", ".", ".."} {
+		m, _ := bootDisk(t)
+		raw := make([]byte, 16<<20)
+		_, err := m.ReadAt(raw, 2048*512)
+		require.NoError(t, err)
+		at := bytes.Index(raw, []byte("BOOTX64 EFI"))
+		require.Positive(t, at)
+		entry := []byte(hostile + "           ")[:11]
+		_, err = m.WriteAt(entry, 2048*512+int64(at))
+		require.NoError(t, err)
+		files, err := examineFirst(t, m).FAT.ReadDir("EFI/BOOT")
+		require.NoError(t, err)
+		assert.Empty(t, files, hostile)
+	}
+}

@@ -85,7 +85,7 @@ func (d *dirDecoder) entry(e []byte, off int64) bool {
 		node: uint64(binary.LittleEndian.Uint16(e[20:]))<<16&0x0FFFFFFF | uint64(binary.LittleEndian.Uint16(e[26:])),
 	}
 	d.long = nil
-	if file.Name != "." && file.Name != ".." {
+	if nameable(file.Name) {
 		d.files = append(d.files, file)
 	}
 	return true

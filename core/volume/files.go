@@ -62,6 +62,12 @@ type File struct {
 	node   uint64 // first cluster, MFT record or inode number
 }
 
+// nameable reports whether a directory's entry has a name that a path can hold: one
+// with a separator in it, or a name for the folder itself, would lead elsewhere.
+func nameable(name string) bool {
+	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00")
+}
+
 // Read is a file that was read whole.
 type Read struct {
 	File

@@ -320,7 +320,7 @@ func (x *index) all(list []entry, depth int, to *[]File) error {
 				return err
 			}
 		}
-		if !e.last && e.file.Name != "." {
+		if !e.last && nameable(e.file.Name) {
 			*to = append(*to, e.file)
 		}
 	}

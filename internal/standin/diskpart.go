@@ -154,7 +154,8 @@ func (p *session) onPartition(verb string, options map[string]string) error {
 	part := &d.Partitions[p.part]
 	switch verb {
 	case "detail partition":
-		fmt.Printf("Partition\nTyp    : %02X\nVersteckt: Nein\nOffset in Byte: %d\n", part.MBRType, part.Start*512)
+		fmt.Printf("Partition\nTyp    : %02X\nVersteckt: Nein\nOffset in Byte: %d\n\n", part.MBRType, part.Start*512)
+		fmt.Printf("  Volume ###  Bst  Bezeichnung  DS     Typ         Gr\x94\xe1e\n  ----------  ---  -----------  -----  ----------  -------\n* Volume 1     C   %s  %-5s  Partition  %5d MB\n", part.Volume.Label, part.Volume.Kind, part.MiB)
 		return nil
 	case "active", "inactive":
 		if d.Style != diskmaker.MBR {
