@@ -97,7 +97,7 @@ func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
 // Loaded is a machine read from a description, with the files it holds open.
 type Loaded struct {
 	Machine startup.Machine
-	files   []*os.File
+	files   []io.Closer
 }
 
 // Close closes the files of the drives.
@@ -222,8 +222,8 @@ func (d DriveDescription) validate(key string) error {
 	if p := d.Port; p != nil && (*p < 0 || *p > 255) {
 		errs = append(errs, fmt.Errorf("%s.port is %d: expected 0 to 255", key, *p))
 	}
-	if c := d.Capacity; c != nil && *c <= 0 {
-		errs = append(errs, fmt.Errorf("%s.capacity is %d: expected a positive number of bytes", key, *c))
+	if c := d.Capacity; c != nil && (*c <= 0 || *c > disk.MaxSize) {
+		errs = append(errs, fmt.Errorf("%s.capacity is %d: expected a positive number of bytes, at most %d", key, *c, int64(disk.MaxSize)))
 	}
 	if d.File == "" && d.Tail != "" {
 		errs = append(errs, fmt.Errorf("%s.tail is given without file", key))
@@ -296,6 +296,7 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 		if err != nil {
 			return nil, fmt.Errorf("file %s: %w", d.File, err)
 		}
+		l.files = append(l.files, c)
 		r, capacity, sectorSize, counts = c.Sectors, c.Capacity, c.LogicalSectorSize, c.Counts
 	case d.Capacity != nil || d.Tail != "":
 		if r, capacity, err = l.ends(d, dir, head, size); err != nil {

@@ -38,6 +38,42 @@ func NewSparse(r io.ReaderAt, extents []Extent) (*Sparse, error) {
 	return &Sparse{extents: sorted, r: r}, nil
 }
 
+// NewPacked returns a disk whose extents stand one after the other in packed. They
+// must be in order and must not overlap.
+func NewPacked(packed io.ReaderAt, extents []Extent) (*Sparse, error) {
+	p := &inPacked{extents: append([]Extent{}, extents...), at: make([]int64, len(extents)), r: packed}
+	var end, total int64
+	for i, e := range extents {
+		if e.Offset < end || e.Length <= 0 || e.Offset > disk.MaxSize || e.Length > disk.MaxSize {
+			return nil, fmt.Errorf("extent %d (%d bytes at %d): expected positive, in order and without overlap", i, e.Length, e.Offset)
+		}
+		p.at[i] = total
+		total, end = total+e.Length, e.Offset+e.Length
+	}
+	return &Sparse{extents: p.extents, r: p}, nil
+}
+
+// inPacked maps the disk's bytes to where they stand in the packed ones.
+type inPacked struct {
+	extents []Extent
+	at      []int64
+	r       io.ReaderAt
+}
+
+func (l *inPacked) ReadAt(p []byte, off int64) (int, error) {
+	i := sort.Search(len(l.extents), func(i int) bool { x := l.extents[i]; return x.Offset+x.Length > off })
+	if i == len(l.extents) || l.extents[i].Offset > off {
+		return 0, io.EOF
+	}
+	x := l.extents[i]
+	most := min(int64(len(p)), x.Offset+x.Length-off)
+	n, err := l.r.ReadAt(p[:most], l.at[i]+off-x.Offset)
+	if n == int(most) && n < len(p) {
+		err = io.EOF
+	}
+	return n, err
+}
+
 // ReadAt implements io.ReaderAt.
 func (s *Sparse) ReadAt(p []byte, off int64) (int, error) {
 	done := 0

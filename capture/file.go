@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"sort"
 	"strings"
 	"time"
@@ -25,12 +26,16 @@ const (
 
 // Bounds of a capture file, in bytes and pieces.
 const (
-	maxManifest  = 8 << 20
-	maxSectors   = 64 << 20
-	maxExtents   = 100_000
-	maxVariables = 1000
-	maxCounts    = 1000
-	maxVariable  = 64 << 10
+	maxManifest     = 8 << 20
+	maxSectors      = 64 << 20
+	maxExtents      = 100_000
+	maxVariables    = 1000
+	maxCounts       = 1000
+	maxVariable     = 64 << 10
+	maxAllVariables = 1 << 20 // of all of them; a machine keeps its own in less
+	maxDirectory    = 1 << 20 // of the archive's own directory
+	maxText         = 200     // of a model, or of the name of what was captured
+	maxBus          = 10
 )
 
 // Manifest says what a capture holds and of what disk.
@@ -56,7 +61,11 @@ type Captured struct {
 	Manifest
 	Sectors   *Sparse
 	Variables map[string][]byte // the firmware's boot variables, by file name
+	kept      *Spool
 }
+
+// Close lets go of the sectors.
+func (c *Captured) Close() error { return c.kept.Close() }
 
 // IsCapture reports whether a file's beginning is that of a zip archive, as
 // captures are.
@@ -102,14 +111,15 @@ func writeMember(z *zip.Writer, name string, r io.Reader) error {
 	return err
 }
 
-// ReadCapture opens a capture file of size bytes. Its sectors are held in memory,
-// at most 64 MiB of them. Errors name the member and what was expected.
-func ReadCapture(r io.ReaderAt, size int64) (*Captured, error) {
-	z, err := zip.NewReader(r, size)
+// ReadCapture opens a capture file of size bytes. Its sectors, at most 64 MiB, are
+// unpacked into a temporary file, so that memory is bounded whatever the file claims.
+// Errors name the member and what was expected.
+func ReadCapture(r io.ReaderAt, size int64) (c *Captured, err error) {
+	z, err := openArchive(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("capture: %w", err)
 	}
-	c := &Captured{Variables: map[string][]byte{}}
+	c = &Captured{Variables: map[string][]byte{}}
 	raw, err := member(z, manifestName, maxManifest)
 	if err != nil {
 		return nil, err
@@ -120,14 +130,52 @@ func ReadCapture(r io.ReaderAt, size int64) (*Captured, error) {
 	if err := c.Manifest.check(); err != nil {
 		return nil, fmt.Errorf("capture: %s: %w", manifestName, err)
 	}
-	sectors, err := member(z, sectorsName, maxSectors)
+	if err := c.readVariables(z); err != nil {
+		return nil, err
+	}
+	sectors, err := z.Open(sectorsName)
+	if err != nil {
+		return nil, missing(sectorsName)
+	}
+	defer sectors.Close()
+	if c.kept, err = NewSpool(sectors, maxSectors); err != nil {
+		return nil, fmt.Errorf("capture: %s: %w", sectorsName, err)
+	}
+	if err := c.open(); err != nil {
+		return nil, errors.Join(fmt.Errorf("capture: %w", err), c.Close())
+	}
+	return c, nil
+}
+
+// openArchive opens a zip archive; one whose directory is longer than a capture's is
+// refused before it is read.
+func openArchive(r io.ReaderAt, size int64) (*zip.Reader, error) {
+	head := &upTo{r: r, left: maxDirectory}
+	z, err := zip.NewReader(head, size)
+	if head.left < 0 {
+		return nil, fmt.Errorf("the archive's directory is larger than %d bytes", maxDirectory)
+	}
 	if err != nil {
 		return nil, err
 	}
-	if err := c.open(sectors); err != nil {
-		return nil, fmt.Errorf("capture: %w", err)
+	if len(z.File) > maxVariables+2 {
+		return nil, fmt.Errorf("the archive has %d members, expected at most %d", len(z.File), maxVariables+2)
 	}
-	return c, c.readVariables(z)
+	head.left = math.MaxInt64 // the members are bounded one by one
+	return z, nil
+}
+
+// upTo reads so many bytes and no more.
+type upTo struct {
+	r    io.ReaderAt
+	left int64
+}
+
+func (u *upTo) ReadAt(p []byte, off int64) (int, error) {
+	if u.left -= int64(len(p)); u.left < 0 {
+		return 0, errors.New("more than its bound")
+	}
+	return u.r.ReadAt(p, off)
 }
 
 func (m *Manifest) check() error {
@@ -138,8 +186,12 @@ func (m *Manifest) check() error {
 		return fmt.Errorf("version is %d, expected %d", m.Version, formatNumber)
 	case m.LogicalSectorSize != 512 && m.LogicalSectorSize != 4096:
 		return fmt.Errorf("logicalSectorSize is %d, expected 512 or 4096", m.LogicalSectorSize)
-	case m.Capacity < int64(m.LogicalSectorSize):
-		return fmt.Errorf("capacity is %d bytes, expected at least one sector", m.Capacity)
+	case m.Capacity < int64(m.LogicalSectorSize) || m.Capacity > disk.MaxSize:
+		return fmt.Errorf("capacity is %d bytes, expected one sector to %s", m.Capacity, disk.Binary(disk.MaxSize))
+	case m.PhysicalSectorSize < 0 || m.PhysicalSectorSize > 1<<20:
+		return fmt.Errorf("physicalSectorSize is %d bytes, expected at most 1 MiB", m.PhysicalSectorSize)
+	case len(m.Model) > maxText || len(m.Bus) > maxBus || len(m.Source) > maxText:
+		return fmt.Errorf("model, bus or source has more than %d, %d or %d bytes", maxText, maxBus, maxText)
 	case len(m.Counts) > maxCounts:
 		return fmt.Errorf("%d counts, expected at most %d", len(m.Counts), maxCounts)
 	case len(m.Extents) > maxExtents:
@@ -149,45 +201,24 @@ func (m *Manifest) check() error {
 }
 
 // open lays the sectors out at their places.
-func (c *Captured) open(sectors []byte) error {
+func (c *Captured) open() error {
 	var total int64
-	at := make([]int64, len(c.Extents))
 	for i, x := range c.Extents {
 		if x.Length <= 0 || x.Offset < 0 || x.Length > c.Capacity-x.Offset || x.Length > maxSectors {
 			return fmt.Errorf("extent %d (%d bytes at %d) lies outside the disk of %d bytes", i, x.Length, x.Offset, c.Capacity)
 		}
-		at[i] = total
 		total += x.Length
 	}
-	if total != int64(len(sectors)) {
-		return fmt.Errorf("%s has %d bytes, the extents make %d", sectorsName, len(sectors), total)
+	if total != c.kept.Size {
+		return fmt.Errorf("%s has %d bytes, the extents make %d", sectorsName, c.kept.Size, total)
 	}
-	sparse, err := NewSparse(&laidOut{c.Extents, at, sectors}, c.Extents)
+	sparse, err := NewPacked(c.kept, c.Extents)
 	c.Sectors = sparse
 	return err
 }
 
-// laidOut maps the disk's bytes to where they stand in sectors.bin.
-type laidOut struct {
-	extents []Extent
-	at      []int64
-	sectors []byte
-}
-
-func (l *laidOut) ReadAt(p []byte, off int64) (int, error) {
-	i := sort.Search(len(l.extents), func(i int) bool { x := l.extents[i]; return x.Offset+x.Length > off })
-	if i == len(l.extents) || l.extents[i].Offset > off {
-		return 0, io.EOF
-	}
-	x := l.extents[i]
-	n := copy(p, l.sectors[l.at[i]+off-x.Offset:l.at[i]+x.Length])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
 func (c *Captured) readVariables(z *zip.Reader) error {
+	total := 0
 	for _, f := range z.File {
 		name, inside := strings.CutPrefix(f.Name, efivarsDir)
 		if !inside || name == "" {
@@ -200,6 +231,9 @@ func (c *Captured) readVariables(z *zip.Reader) error {
 		if err != nil {
 			return err
 		}
+		if total += len(raw) + len(name); total > maxAllVariables {
+			return fmt.Errorf("capture: the boot variables have more than %d bytes", maxAllVariables)
+		}
 		c.Variables[name] = raw
 	}
 	return nil
@@ -209,7 +243,7 @@ func (c *Captured) readVariables(z *zip.Reader) error {
 func member(z *zip.Reader, name string, limit int64) ([]byte, error) {
 	f, err := z.Open(name)
 	if err != nil {
-		return nil, fmt.Errorf("capture: there is no %s in the archive: %w", name, errNotCapture)
+		return nil, missing(name)
 	}
 	defer f.Close()
 	raw, err := io.ReadAll(io.LimitReader(f, limit+1))
@@ -220,6 +254,10 @@ func member(z *zip.Reader, name string, limit int64) ([]byte, error) {
 		return nil, fmt.Errorf("capture: %s is larger than %d bytes", name, limit)
 	}
 	return raw, nil
+}
+
+func missing(name string) error {
+	return fmt.Errorf("capture: there is no %s in the archive: %w", name, errNotCapture)
 }
 
 var errNotCapture = errors.New("it is no capture of this application")

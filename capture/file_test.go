@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -66,6 +67,7 @@ func TestACaptureGivesTheSameFactsAsItsDisk(t *testing.T) {
 		assert.Less(t, len(file), 8<<20)
 		c, err := capture.ReadCapture(bytes.NewReader(file), int64(len(file)))
 		require.NoError(t, err)
+		defer c.Close()
 		assert.Equal(t, m.Size, c.Capacity)
 		assert.Equal(t, "Ostra N3", c.Model)
 		// The drive may hang on a port with either sector size afterwards.
@@ -97,6 +99,7 @@ func TestCapturesOfEveryDemoDisk(t *testing.T) {
 			assert.Less(t, len(file), 2<<20, c.Name)
 			got, err := capture.ReadCapture(bytes.NewReader(file), int64(len(file)))
 			require.NoError(t, err)
+			defer got.Close()
 			whole, err := disk.New(m, m.Size, m.SectorSize)
 			require.NoError(t, err)
 			captured, err := disk.New(got.Sectors, got.Capacity, m.SectorSize)
@@ -126,6 +129,7 @@ func TestACaptureHoldsNoUserData(t *testing.T) {
 	file := take(t, m, nil)
 	c, err := capture.ReadCapture(bytes.NewReader(file), int64(len(file)))
 	require.NoError(t, err)
+	defer c.Close()
 	_, err = c.Sectors.ReadAt(make([]byte, len(secret)), 500<<30)
 	assert.True(t, disk.IsNotCaptured(err))
 	var held int64
@@ -150,19 +154,66 @@ func archive(t testing.TB, members map[string]string) []byte {
 	return b.Bytes()
 }
 
+// Small files that claim much are refused before they take room.
+func TestCapturesThatClaimMuch(t *testing.T) {
+	manifest := `{"format":"latchkey capture","version":1,"capacity":1125899906842624,"logicalSectorSize":512,"extents":[{"offset":0,"length":%d}]}`
+	for want, members := range map[string]map[string]string{
+		"sectors.bin: it is larger than 67108864 bytes": {"manifest.json": fmt.Sprintf(manifest, 64<<20+1), "sectors.bin": strings.Repeat("\x00", 64<<20+1)},
+		"manifest.json is larger than 8388608 bytes":    {"manifest.json": strings.Repeat(" ", 8<<20+1)},
+	} {
+		raw := archive(t, members)
+		assert.Less(t, len(raw), 128<<10)
+		_, err := capture.ReadCapture(bytes.NewReader(raw), int64(len(raw)))
+		assert.ErrorContains(t, err, want)
+	}
+	many := map[string]string{"manifest.json": fmt.Sprintf(manifest, 1), "sectors.bin": "1"}
+	for i := range 20 {
+		many[fmt.Sprintf("efivars/%d", i)] = strings.Repeat("x", 60<<10)
+	}
+	file := archive(t, many)
+	_, err := capture.ReadCapture(bytes.NewReader(file), int64(len(file)))
+	assert.ErrorContains(t, err, "the boot variables have more than 1048576 bytes")
+	members := map[string]string{"manifest.json": fmt.Sprintf(manifest, 1), "sectors.bin": "1"}
+	for i := range 1001 {
+		members[fmt.Sprintf("efivars/%d", i)] = ""
+	}
+	raw := archive(t, members)
+	_, err = capture.ReadCapture(bytes.NewReader(raw), int64(len(raw)))
+	assert.ErrorContains(t, err, "1003 members, expected at most 1002")
+	for i := range 40_000 {
+		members[fmt.Sprintf("x%d", i)] = ""
+	}
+	raw = archive(t, members)
+	_, err = capture.ReadCapture(bytes.NewReader(raw), int64(len(raw)))
+	assert.ErrorContains(t, err, "directory is larger than 1048576 bytes")
+	// What is larger than memory takes lies in a file, and is read the same.
+	big := bytes.Repeat([]byte("latchkey"), 1<<17)
+	raw = archive(t, map[string]string{"manifest.json": fmt.Sprintf(manifest, len(big)), "sectors.bin": string(big)})
+	c, err := capture.ReadCapture(bytes.NewReader(raw), int64(len(raw)))
+	require.NoError(t, err)
+	got := make([]byte, 16)
+	_, err = c.Sectors.ReadAt(got, int64(len(big))-16)
+	require.NoError(t, err)
+	assert.Equal(t, "latchkeylatchkey", string(got))
+	require.NoError(t, c.Close())
+}
+
 func TestDamagedCaptures(t *testing.T) {
 	good := `{"format":"latchkey capture","version":1,"capacity":4096,"logicalSectorSize":512,"extents":[{"offset":0,"length":4}]}`
 	for want, members := range map[string]map[string]string{
-		"there is no manifest.json":    {"letter.txt": "hello"},
-		"manifest.json: invalid":       {"manifest.json": "hello"},
-		`format is "other"`:            {"manifest.json": strings.Replace(good, "latchkey capture", "other", 1)},
-		"version is 9":                 {"manifest.json": strings.Replace(good, `"version":1`, `"version":9`, 1)},
-		"logicalSectorSize is 520":     {"manifest.json": strings.Replace(good, "512", "520", 1)},
-		"expected at least one sector": {"manifest.json": strings.Replace(good, "4096", "-1", 1)},
-		"there is no sectors.bin":      {"manifest.json": good},
-		"the extents make 4":           {"manifest.json": good, "sectors.bin": "12345"},
-		"lies outside the disk":        {"manifest.json": strings.Replace(good, `"offset":0`, `"offset":4095`, 1), "sectors.bin": "1234"},
-		"without overlap":              {"manifest.json": strings.Replace(good, `[{`, `[{"offset":0,"length":4},{`, 1), "sectors.bin": "12341234"},
+		"there is no manifest.json": {"letter.txt": "hello"},
+		"manifest.json: invalid":    {"manifest.json": "hello"},
+		`format is "other"`:         {"manifest.json": strings.Replace(good, "latchkey capture", "other", 1)},
+		"version is 9":              {"manifest.json": strings.Replace(good, `"version":1`, `"version":9`, 1)},
+		"logicalSectorSize is 520":  {"manifest.json": strings.Replace(good, "512", "520", 1)},
+		"capacity is -1 bytes":      {"manifest.json": strings.Replace(good, "4096", "-1", 1)},
+		"capacity is 9223372036854775807 bytes, expected one sector to 1 PiB": {"manifest.json": strings.Replace(good, "4096", "9223372036854775807", 1), "sectors.bin": "1234"},
+		"physicalSectorSize is -1": {"manifest.json": strings.Replace(good, `"capacity"`, `"physicalSectorSize":-1,"capacity"`, 1)},
+		"model, bus or source":     {"manifest.json": strings.Replace(good, `"capacity"`, `"bus":"a very long name","capacity"`, 1)},
+		"there is no sectors.bin":  {"manifest.json": good},
+		"the extents make 4":       {"manifest.json": good, "sectors.bin": "12345"},
+		"lies outside the disk":    {"manifest.json": strings.Replace(good, `"offset":0`, `"offset":4095`, 1), "sectors.bin": "1234"},
+		"without overlap":          {"manifest.json": strings.Replace(good, `[{`, `[{"offset":0,"length":4},{`, 1), "sectors.bin": "12341234"},
 	} {
 		raw := archive(t, members)
 		_, err := capture.ReadCapture(bytes.NewReader(raw), int64(len(raw)))

@@ -30,6 +30,12 @@ type Case struct {
 // Tick is a step that was ticked off: by whom, and what was seen.
 type Tick struct{ Who, Note string }
 
+// Person is one of the people of the bench.
+type Person struct{ Name, Role string }
+
+// People are who works at the bench: two technicians, and the lead, who comes first.
+var People = []Person{{"Sunniva", "lead"}, {"Marit", "technician"}, {"Jonas", "technician"}}
+
 // Firmware declares what the technician has told of the firmware; nil is
 // unknown.
 type Firmware struct {

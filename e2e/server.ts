@@ -1,5 +1,5 @@
 import { type ChildProcess, execFileSync, spawn } from "node:child_process";
-import { chmodSync, mkdtempSync, rmSync } from "node:fs";
+import { chmodSync, mkdtempSync, openSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 
@@ -13,11 +13,14 @@ export default async function setup() {
     execFileSync(join(root, "scripts/database"), [action, join(folder, "database")], { encoding: "utf8" });
   const env = { ...process.env, LATCHKEY_DATABASE: database("start").trim() };
   execFileSync(join(root, ".bin/latchkey"), ["demo"], { env, stdio: "inherit" });
+  const log = openSync(join(folder, "server.log"), "w");
   const server = spawn(join(root, ".bin/latchkey"), ["serve", "--listen", "127.0.0.1:0"], {
     env,
-    stdio: ["ignore", "pipe", "inherit"],
+    stdio: ["ignore", "pipe", log],
   });
-  process.env.LATCHKEY_URL = await address(server);
+  const [url, key] = (await address(server)).split("/#key=");
+  process.env.LATCHKEY_URL = url;
+  process.env.LATCHKEY_STATE = await signedIn(url!, key!, join(folder, "state.json"));
   process.env.LATCHKEY_E2E_DATABASE = join(folder, "database");
   return async () => {
     server.kill("SIGTERM");
@@ -25,6 +28,20 @@ export default async function setup() {
     database("stop");
     rmSync(folder, { recursive: true, force: true });
   };
+}
+
+/** Signs the demo world's lead in by the key that the server printed, and keeps the session for the tests. */
+async function signedIn(url: string, key: string, file: string): Promise<string> {
+  const answer = await fetch(`${url}/api/v1/session`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify({ key }),
+  });
+  const [name, value] = answer.headers.get("Set-Cookie")?.split(";")[0]?.split("=") ?? [];
+  if (!answer.ok || !value) throw new Error(`signing in: ${answer.status} ${await answer.text()}`);
+  const cookie = { name, value, domain: "127.0.0.1", path: "/", expires: -1, httpOnly: true, secure: false, sameSite: "Strict" };
+  writeFileSync(file, JSON.stringify({ cookies: [cookie], origins: [] }));
+  return file;
 }
 
 function address(server: ChildProcess): Promise<string> {

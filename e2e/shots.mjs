@@ -1,8 +1,11 @@
 // Takes pictures of screens: node shots.mjs OUT-FOLDER [--size 1280x800] [--theme dark] NAME=PATH...
 // A path may end in #NAME: the button whose name begins so is pressed first; a tab
-// with #tab:NAME. A name that ends in + is taken with all that is below the fold.
+// with #tab:NAME. With --key the key is used up to sign in; with --state FILE the
+// session is kept in a file for the next run. A name that ends in + is taken with all that is below the fold.
 import { chromium } from "@playwright/test";
+import { existsSync } from "node:fs";
 import { chromiumArgs } from "./chromium.mjs";
+import { signIn } from "./sign-in.mjs";
 
 const [folder, ...rest] = process.argv.slice(2);
 const option = (name, fallback) => {
@@ -12,15 +15,21 @@ const option = (name, fallback) => {
 const [width, height] = option("size", "1280x800").split("x").map(Number);
 const theme = option("theme", "light");
 const base = option("base", process.env.LATCHKEY_URL ?? "http://127.0.0.1:8384");
+const key = option("key", "");
+const state = option("state", "");
 
 const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: chromiumArgs });
-const page = await browser.newPage({
+const context = await browser.newContext({
   viewport: { width, height },
   colorScheme: theme,
   reducedMotion: "reduce",
+  storageState: state && existsSync(state) ? state : undefined,
 });
+const page = await context.newPage();
 page.on("pageerror", (e) => console.log("page error:", e.message));
 page.on("console", (m) => m.type() === "error" && console.log("console:", m.text()));
+if (key) await signIn(page, base, key);
+if (key && state) await context.storageState({ path: state });
 for (const shot of rest) {
   const at = shot.indexOf("=");
   const [path, button] = shot.slice(at + 1).split("#");

@@ -29,7 +29,7 @@ var layers = [][]string{
 	{"demo"},
 	{"server/store"},
 	{"server/store/storetest"},
-	{"server/judge"},
+	{"server/judge", "server/people"},
 	{"server/api", "web"},
 	{"cmd/capturing"},
 	{"truth", "internal/standin", "internal/shellwords"},

@@ -161,6 +161,7 @@ func putBackCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
+			defer kept.Close()
 			written, err := capture.PutBack(kept, args[1])
 			if err != nil {
 				return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,7 +21,7 @@ func demoCommand() *cobra.Command {
 		Long: "Load the demo world into the database. Cases that are there already stay as they are."}
 	dsn := databaseFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		s, err := openStore(cmd.Context(), *dsn)
+		s, _, err := openStore(cmd.Context(), *dsn, slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil)))
 		if err != nil {
 			return err
 		}
@@ -37,6 +38,9 @@ func demoCommand() *cobra.Command {
 // loadDemo makes the demo cases that are missing, the first declared one last,
 // so that it stands first in the list.
 func loadDemo(ctx context.Context, s *store.Store) (made int, err error) {
+	if err := addDemoPeople(ctx, s); err != nil {
+		return 0, err
+	}
 	j := judge.New(s)
 	cases := demo.Cases()
 	for i := len(cases) - 1; i >= 0; i-- {
@@ -55,6 +59,24 @@ func loadDemo(ctx context.Context, s *store.Store) (made int, err error) {
 	return made, nil
 }
 
+// addDemoPeople makes the accounts of the demo world, where nobody has one yet.
+func addDemoPeople(ctx context.Context, s *store.Store) error {
+	if there, err := s.Accounts(ctx); err != nil || len(there) > 0 {
+		return err
+	}
+	for _, p := range demo.People {
+		if err := s.AddAccount(ctx, &store.Account{Name: p.Name, Role: store.Role(p.Role), Demo: true}); err != nil && !errors.Is(err, store.ErrTaken) {
+			return err
+		}
+	}
+	return nil
+}
+
+// byDemo is the bench's lead, who made the cases.
+func byDemo(what, detail string) store.Entry {
+	return store.Entry{Who: demo.People[0].Name, What: what, Detail: detail}
+}
+
 func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Case) error {
 	f := d.Firmware
 	c := &store.Case{
@@ -68,7 +90,7 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 		decl := drives[role]
 		c.Drives = append(c.Drives, store.Drive{Role: role, Model: decl.Model, Bus: optional(decl.Bus), Attached: decl.Attached})
 	}
-	if err := s.Create(ctx, c); err != nil {
+	if err := s.Create(ctx, c, byDemo(store.WhatMade, c.Title)); err != nil {
 		return err
 	}
 	version := uint32(1)
@@ -134,7 +156,7 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 		return err
 	}
 	now := time.Now().UTC()
-	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: "first-start", Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "", nil)
+	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "", nil)
 }
 
 // addDemoTexts adds the listings and what was read off screens.
@@ -152,7 +174,7 @@ func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, d
 		for _, p := range told.Partitions {
 			t.Partitions = append(t.Partitions, store.ToldPartition{Purpose: p.Purpose, Size: p.Size, FileSystem: p.FileSystem})
 		}
-		if err := s.TellDisk(ctx, id, role, t, c.Version); err != nil {
+		if err := s.TellDisk(ctx, id, role, t, byDemo(store.WhatTold, role), c.Version); err != nil {
 			return err
 		}
 	}
@@ -169,7 +191,7 @@ func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, d
 		if entry.Disks == nil {
 			entry.Disks = map[string]string{}
 		}
-		if err := s.AddListing(ctx, entry, l.Text, c.Version); err != nil {
+		if err := s.AddListing(ctx, entry, l.Text, byDemo(store.WhatEvidence, entry.Format), c.Version); err != nil {
 			return err
 		}
 	}
@@ -189,10 +211,11 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 	if err != nil {
 		return err
 	}
-	e := &store.Evidence{
-		CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity, SectorSize: sectorSize, Extents: m.Extents, Counts: m.Counts,
+	p := &store.Piece{
+		Evidence: store.Evidence{CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity, SectorSize: sectorSize},
+		Inside:   store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: image,
 	}
-	return s.AddEvidence(ctx, e, version, image, "", "")
+	return s.AddEvidence(ctx, p, byDemo(store.WhatEvidence, role+": "+p.Filename), version)
 }
 
 func optional(s string) *string {

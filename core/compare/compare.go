@@ -188,7 +188,7 @@ func copyFact(s side, primary bool) startup.Fact {
 		src.Structure = "GPT header (primary)"
 	}
 	if c := tableCopy(s, primary); c != nil {
-		src.Offset = int64(c.Header.LBA) * int64(s.Contents.Layout.SectorSize)
+		src.Offset = disk.Span(c.Header.LBA, s.Contents.Layout.SectorSize)
 	} else {
 		src = fact.Source{Origin: fact.Computed}
 	}

@@ -54,7 +54,7 @@ func bootPartition(want func(disk.Partition) bool) func(side) (string, fact.Sour
 	return func(s side) (string, fact.Source) {
 		for i, p := range partitions(s.Contents) {
 			if want(p) {
-				return fmt.Sprintf("%d · %s · %s", p.Number, disk.Binary(int64(p.Length)*int64(s.Contents.Layout.SectorSize)), s.Contents.Volumes[i].Kind), p.Source
+				return fmt.Sprintf("%d · %s · %s", p.Number, disk.Binary(disk.Span(p.Length, s.Contents.Layout.SectorSize)), s.Contents.Volumes[i].Kind), p.Source
 			}
 		}
 		return "none", fact.Source{Origin: fact.Computed}
@@ -95,7 +95,7 @@ func loaderAt(path string) func(side) (string, fact.Source) {
 		for i, v := range s.Contents.Volumes {
 			for _, f := range v.Loaders {
 				if strings.EqualFold(f.Path, path) {
-					start := int64(s.Contents.Layout.Partitions[i].Start) * int64(s.Contents.Layout.SectorSize)
+					start := disk.Span(s.Contents.Layout.Partitions[i].Start, s.Contents.Layout.SectorSize)
 					return programText(f), fact.Source{Origin: fact.Bytes, Structure: "FAT directory entry", Field: f.File.Name, Offset: start + f.File.Offset, Length: 32}
 				}
 			}
@@ -266,9 +266,9 @@ func partitionRow(a, b side, p Pair) Row {
 		}
 		part := s.Contents.Layout.Partitions[i]
 		if part.Unplaced {
-			return disk.Binary(int64(part.Length) * int64(s.Contents.Layout.SectorSize)), part
+			return disk.Binary(disk.Span(part.Length, s.Contents.Layout.SectorSize)), part
 		}
-		return fmt.Sprintf("%s from %d", disk.Binary(int64(part.Length)*int64(s.Contents.Layout.SectorSize)), part.Start), part
+		return fmt.Sprintf("%s from %d", disk.Binary(disk.Span(part.Length, s.Contents.Layout.SectorSize)), part.Start), part
 	}
 	ta, pa := one(a, p.Original)
 	tb, pb := one(b, p.Clone)

@@ -21,10 +21,32 @@ func (e *NotCaptured) Error() string {
 	return fmt.Sprintf("bytes %d to %d are not in the evidence", e.Offset, e.Offset+e.Length-1)
 }
 
-// IsNotCaptured reports whether err comes from a range the evidence lacks.
+// Spent reports that the reading of a disk came to its bound, as structures that lead
+// in circles make it. What lies behind it is not known, like what was not captured.
+type Spent struct{}
+
+func (*Spent) Error() string {
+	return "the disk was not read to its end: its structures lead to more than a sound disk needs"
+}
+
+// IsNotCaptured reports whether err comes from a range that was not looked at: the
+// evidence lacks it, or the reading had come to its bound.
 func IsNotCaptured(err error) bool {
 	var missing *NotCaptured
-	return errors.As(err, &missing)
+	var spent *Spent
+	return errors.As(err, &missing) || errors.As(err, &spent)
+}
+
+// MaxSize bounds a disk's capacity, in bytes: 1 PiB, many times what any drive holds.
+// Every place on a disk, and every sum of two, then fits into 64 bits.
+const MaxSize = 1 << 50
+
+// Span returns so many sectors in bytes; what no disk can have is beyond every disk.
+func Span(sectors uint64, sectorSize int) int64 {
+	if sectorSize <= 0 || sectors > uint64(MaxSize/sectorSize) {
+		return 2 * MaxSize
+	}
+	return int64(sectors) * int64(sectorSize)
 }
 
 // Disk is a run of logical sectors.
@@ -33,6 +55,46 @@ type Disk struct {
 	size       int64
 	sectorSize int
 	counts     []Count
+}
+
+// Bounded returns the disk with a bound on how much is read of it through this
+// handle: so many reads, and so many bytes.
+func (d *Disk) Bounded(reads int, bytes int64) *Disk {
+	bounded := *d
+	bounded.r = &bound{d.r, reads, bytes}
+	return &bounded
+}
+
+// Spent reports whether a bounded handle came to its bound.
+func (d *Disk) Spent() bool {
+	b, ok := d.r.(*bound)
+	return ok && b.spent()
+}
+
+// bound ends reading at a bound.
+type bound struct {
+	r     io.ReaderAt
+	reads int
+	bytes int64
+}
+
+func (b *bound) spent() bool { return b.reads <= 0 || b.bytes <= 0 }
+
+func (b *bound) ReadAt(p []byte, off int64) (int, error) {
+	if b.spent() {
+		return 0, &Spent{}
+	}
+	b.reads--
+	b.bytes -= int64(len(p))
+	return b.r.ReadAt(p, off)
+}
+
+// Aside lets counts go by the bound.
+func (b *bound) Aside() io.ReaderAt {
+	if recording, ok := b.r.(interface{ Aside() io.ReaderAt }); ok {
+		return recording.Aside()
+	}
+	return b.r
 }
 
 // Count is a figure that was counted over many bytes at the place where they were
@@ -78,6 +140,9 @@ func New(r io.ReaderAt, size int64, sectorSize int) (*Disk, error) {
 	if sectorSize != 512 && sectorSize != 4096 {
 		return nil, fmt.Errorf("logical sector size %d: expected 512 or 4096", sectorSize)
 	}
+	if size > MaxSize {
+		return nil, fmt.Errorf("disk size %d bytes: expected at most %d", size, int64(MaxSize))
+	}
 	size -= size % int64(sectorSize)
 	if size < int64(sectorSize) {
 		return nil, fmt.Errorf("disk size %d bytes: expected at least one sector of %d bytes", size, sectorSize)
@@ -116,7 +181,7 @@ func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
 // Read returns n bytes at byte offset off, or an error when any of them cannot
 // be read.
 func (d *Disk) Read(off int64, n int) ([]byte, error) {
-	if off < 0 || off+int64(n) > d.size {
+	if off < 0 || off > d.size-int64(n) {
 		return nil, fmt.Errorf("bytes %d to %d lie beyond the end of the disk at %d", off, off+int64(n)-1, d.size)
 	}
 	p := make([]byte, n)
@@ -129,9 +194,7 @@ func (d *Disk) Read(off int64, n int) ([]byte, error) {
 // Section returns a reader over n bytes from byte offset off, cut at the end of
 // the disk.
 func (d *Disk) Section(off, n int64) *io.SectionReader {
-	if off > d.size {
-		off = d.size
-	}
+	off, n = min(max(off, 0), d.size), max(n, 0)
 	if n > d.size-off {
 		n = d.size - off
 	}

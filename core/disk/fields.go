@@ -81,7 +81,7 @@ func (l *Layout) Regions() []Region {
 	if l.GPT != nil {
 		for _, c := range []*GPTCopy{&l.GPT.Primary, &l.GPT.Backup} {
 			if c.State == CopyGood || c.State == CopyDamaged {
-				regions = append(regions, Region{c.structure(), int64(c.Header.LBA) * int64(l.SectorSize), gptHeaderLen, GPTHeaderFields()})
+				regions = append(regions, Region{c.structure(), Span(c.Header.LBA, l.SectorSize), gptHeaderLen, GPTHeaderFields()})
 			}
 			for _, e := range c.Entries {
 				regions = append(regions, Region{fmt.Sprintf("GPT entry %d (%s)", e.Number, c.Which), e.Offset, gptEntryLen, GPTEntryFields()})

@@ -97,7 +97,7 @@ func (c *GPTCopy) structure() string { return "GPT header (" + c.Which + ")" }
 // readGPTCopy decodes the header at lba and its entry array.
 func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 	c := GPTCopy{Which: which, Header: GPTHeader{LBA: lba}}
-	off := int64(lba) * int64(d.sectorSize)
+	off := Span(lba, d.sectorSize)
 	raw, err := d.Read(off, d.sectorSize)
 	if err != nil {
 		c.State = CopyNotCaptured
@@ -193,13 +193,13 @@ func headerCRC(header []byte) uint32 {
 
 func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
 	h := c.Header
-	src := at(c.structure(), "PartitionEntryLBA", int64(h.LBA)*int64(d.sectorSize)+72, 8)
+	src := at(c.structure(), "PartitionEntryLBA", Span(h.LBA, d.sectorSize)+72, 8)
 	length := uint64(h.NumberOfPartitionEntries) * uint64(h.SizeOfPartitionEntry)
 	if h.PartitionEntryLBA >= d.Sectors() || length > uint64(d.size)-h.PartitionEntryLBA*uint64(d.sectorSize) {
 		return nil, []Problem{problem("gpt-array-outside", src,
 			"The %s entry array (sector %d, %d bytes) lies beyond the end of the disk.", c.Which, h.PartitionEntryLBA, length)}
 	}
-	off := int64(h.PartitionEntryLBA) * int64(d.sectorSize)
+	off := Span(h.PartitionEntryLBA, d.sectorSize)
 	if length > maxArray {
 		raw, _ := d.Read(off, gptMinArrayLen)
 		src.Field, src.Offset = "NumberOfPartitionEntries", src.Offset+8
@@ -238,7 +238,7 @@ func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {
 			copy(e.GUID[:], raw[16:])
 			e.Number, e.First, e.Last, e.Attributes = n, le.Uint64(raw[32:]), le.Uint64(raw[40:]), le.Uint64(raw[48:])
 			e.Name = entryName(raw[56:128])
-			e.Offset = int64(h.PartitionEntryLBA)*int64(sectorSize) + int64(n-1)*int64(step)
+			e.Offset = Span(h.PartitionEntryLBA, sectorSize) + int64(n-1)*int64(step)
 			entries = append(entries, e)
 		}
 		array = array[min(step, len(array)):]

@@ -44,7 +44,7 @@ func (l *Layout) Bytes() int64 {
 	if l.Sectors == SectorsUnknown {
 		return 0
 	}
-	return int64(l.Sectors) * int64(l.SectorSize)
+	return Span(l.Sectors, l.SectorSize)
 }
 
 // Partition is a partition of either style.
@@ -173,7 +173,7 @@ func readGPT(d *Disk) (*GPT, []Problem) {
 			problems = append(problems, more...)
 			g.Backup = misplaced
 			problems = append(problems, problem("gpt-backup-misplaced",
-				at(misplaced.structure(), "MyLBA", int64(alt)*int64(d.sectorSize)+24, 8),
+				at(misplaced.structure(), "MyLBA", Span(alt, d.sectorSize)+24, 8),
 				"The backup table stands at sector %d, not in the last sector %d: the disk is larger than the one it was written for.",
 				alt, last).wanted(last, alt))
 		}
@@ -194,11 +194,11 @@ func (l *Layout) fromGPT() {
 	}
 	if l.GPT.Backup.State == CopyAbsent {
 		l.Problems = append(l.Problems, problem("gpt-backup-absent",
-			at("GPT header (backup)", "Signature", int64(l.Sectors-1)*int64(l.SectorSize), 8),
+			at("GPT header (backup)", "Signature", Span(l.Sectors-1, l.SectorSize), 8),
 			"There is no backup GPT header in the last sector %d.", l.Sectors-1).wanted("EFI PART", "something else"))
 	}
 	if last := use.Header.LastUsableLBA; last >= l.Sectors {
-		off := int64(use.Header.LBA)*int64(l.SectorSize) + 48
+		off := Span(use.Header.LBA, l.SectorSize) + 48
 		l.Problems = append(l.Problems, problem("gpt-larger-disk", at(use.structure(), "LastUsableLBA", off, 8),
 			"The table was written for a larger disk: its last usable sector is %d, the disk ends at %d.", last, l.Sectors-1).
 			wanted(fmt.Sprintf("below %d", l.Sectors), last))
@@ -330,7 +330,7 @@ func (l *Layout) DiskID() fact.Of[string] {
 	switch {
 	case l.Style == StyleGPT && l.GPT != nil && l.GPT.Valid() != nil:
 		c := l.GPT.Valid()
-		return fact.Known(c.Header.DiskGUID.String(), at(c.structure(), "DiskGUID", int64(c.Header.LBA)*int64(l.SectorSize)+56, 16))
+		return fact.Known(c.Header.DiskGUID.String(), at(c.structure(), "DiskGUID", Span(c.Header.LBA, l.SectorSize)+56, 16))
 	case l.Style == StyleMBR && l.MBR != nil && l.MBR.BootCode != nil:
 		return fact.Known(fmt.Sprintf("%08X", l.MBR.DiskSignature), at("MBR", "UniqueMBRDiskSignature", mbrDiskSigOff, 4))
 	}

@@ -136,7 +136,7 @@ func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
 	var problems []Problem
 	seen := map[uint64]bool{}
 	for at0 := ext.Start; ; {
-		off := int64(at0) * int64(d.sectorSize)
+		off := Span(at0, d.sectorSize)
 		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
 		if seen[at0] {
 			return found, append(problems, problem("ebr-loop", src,

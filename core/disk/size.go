@@ -74,9 +74,9 @@ func ParseSize(s string, units Units) (bytes int64, rounded bool, err error) {
 	}
 	digits := plainNumber(m[1], m[2] == "")
 	if m[2] == "" {
-		n, err := strconv.ParseInt(digits, 10, 60)
-		if err != nil {
-			return 0, false, fmt.Errorf("%q is no size: %w", s, err)
+		n, err := strconv.ParseInt(digits, 10, 64)
+		if err != nil || n > MaxSize {
+			return 0, false, fmt.Errorf("%q is more than a drive can hold: expected at most %s", s, Binary(MaxSize))
 		}
 		return n, false, nil
 	}
@@ -97,8 +97,8 @@ func ParseSize(s string, units Units) (bytes int64, rounded bool, err error) {
 	for range power {
 		v *= base
 	}
-	if v > 1<<59 {
-		return 0, true, fmt.Errorf("%q is more than a drive can hold", s)
+	if v > MaxSize {
+		return 0, true, fmt.Errorf("%q is more than a drive can hold: expected at most %s", s, Binary(MaxSize))
 	}
 	return int64(v), true, nil
 }

@@ -101,7 +101,7 @@ func renamed(m startup.Machine, fill func(field string) string) startup.Machine 
 				v.Configs[k].Mounts = slices.Clone(v.Configs[k].Mounts)
 				for l := range v.Configs[k].Mounts {
 					if mount := &v.Configs[k].Mounts[l]; mount.Point == "/srv" {
-						mount.Field = "/" + fill(fmt.Sprint("mount point ", j))
+						mount.Field = "/x" + fill(fmt.Sprint("mount point ", j))
 						mount.Point = mount.Field
 					}
 				}
@@ -127,7 +127,9 @@ func formsOf(m startup.Machine) []repair.Form {
 		p := repair.Find(m, allowed...)
 		for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
 			for _, s := range append(slices.Clone(plan.Steps), plan.Afterwards...) {
-				forms = append(append(forms, s.Form), s.Also...)
+				one := append([]repair.Form{s.Form}, s.Also...)
+				slices.SortFunc(one, func(a, b repair.Form) int { return strings.Compare(string(a.Toolbox), string(b.Toolbox)) })
+				forms = append(forms, one...)
 			}
 		}
 	}

@@ -384,7 +384,7 @@ func roomAtEnd(c *startup.Contents, length uint64) (start uint64, shrunk int, fo
 		if !c.Volumes[i].HasWindows() || !known || c.Lost(p) {
 			continue
 		}
-		if free := int64(p.Length)*int64(c.Layout.SectorSize) - int64(used); free > 2*int64(length)*int64(c.Layout.SectorSize) {
+		if free := disk.Span(p.Length, c.Layout.SectorSize) - int64(used); free > 2*disk.Span(length, c.Layout.SectorSize) {
 			return (min(p.End(), c.Layout.Sectors-34) - length) / align * align, i, true
 		}
 	}

@@ -4,20 +4,20 @@
 BEGIN { point = ENVIRON["point"] ""; device = ENVIRON["device"] ""; lax = ENVIRON["lax"] "" }
 /^[ \t]*#/ || NF < 3 || ($2 "") != point { print; next }
 {
-	found = 1
-	if (device != "") {
-		match($0, /[^ \t]+/)
-		$0 = substr($0, 1, RSTART - 1) device substr($0, RSTART + RLENGTH)
-	}
-	if (lax != "") {
-		if (NF < 4) $0 = $0 " defaults"
-		end = 0
-		for (i = 1; i <= 4; i++) {
-			match(substr($0, end + 1), /^[ \t]*[^ \t]+/)
-			end += RLENGTH
-		}
-		$0 = substr($0, 1, end) ",nofail" substr($0, end + 1)
-	}
-	print
+  found = 1
+  if (device != "") {
+    match($0, /[^ \t]+/)
+    $0 = substr($0, 1, RSTART - 1) device substr($0, RSTART + RLENGTH)
+  }
+  if (lax != "") {
+    if (NF < 4) $0 = $0 " defaults"
+    end = 0
+    for (i = 1; i <= 4; i++) {
+      match(substr($0, end + 1), /^[ \t]*[^ \t]+/)
+      end += RLENGTH
+    }
+    $0 = substr($0, 1, end) ",nofail" substr($0, end + 1)
+  }
+  print
 }
 END { exit !found }

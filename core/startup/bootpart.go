@@ -64,7 +64,7 @@ func partitionFacts(d *Drive) []Fact {
 	var facts []Fact
 	for i, p := range d.Contents.Layout.Partitions {
 		facts = append(facts, d.cite(fmt.Sprintf("Partition %d", p.Number),
-			fmt.Sprintf("%s, %s, %s", p.Type.Name, disk.Both(int64(p.Length)*int64(d.Contents.Layout.SectorSize)), d.Contents.Volumes[i].Kind), p.Source))
+			fmt.Sprintf("%s, %s, %s", p.Type.Name, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize)), d.Contents.Volumes[i].Kind), p.Source))
 	}
 	if facts == nil {
 		facts = append(facts, d.cite("Partitions", "none", disk.Problem{}.Source))
@@ -215,7 +215,7 @@ func (d *Drive) loaderFact(i int, f loader.Found) Fact {
 	p := d.Contents.Layout.Partitions[i]
 	s := p.Source
 	s.Structure, s.Field, s.Length = "FAT directory entry", f.File.Name, 32
-	s.Offset = int64(p.Start)*int64(d.Contents.Layout.SectorSize) + f.File.Offset
+	s.Offset = disk.Span(p.Start, d.Contents.Layout.SectorSize) + f.File.Offset
 	return d.cite(f.Path, value, s)
 }
 

@@ -41,7 +41,8 @@ type Config struct {
 // Missing reports whether the evidence lacks the file's bytes.
 func (c *Config) Missing() bool { return disk.IsNotCaptured(c.Err) }
 
-// maxEntries bounds the entries of one folder that are read.
+// maxEntries bounds the entries of one folder that are read, and the kernels that are
+// listed of one.
 const maxEntries = 64
 
 // Files that are only looked for: their presence tells, their contents are the
@@ -180,12 +181,16 @@ func (v *Volume) gatherESP() {
 
 func (v *Volume) kernels(dir string) {
 	files, _ := v.Files.ReadDir(dir)
+	seen := 0
 	for _, f := range files {
 		name := path.Join("/", dir, f.Name)
 		if !f.Dir && (strings.HasPrefix(f.Name, "vmlinuz") || strings.HasPrefix(f.Name, "initrd") || strings.HasPrefix(f.Name, "initramfs")) {
 			v.looked[strings.ToLower(name)] = nil
 			if strings.HasPrefix(f.Name, "vmlinuz") {
 				v.Kernels = append(v.Kernels, name)
+			}
+			if seen++; seen == 4*maxEntries {
+				break
 			}
 		}
 	}
@@ -198,9 +203,16 @@ func (v *Volume) read(kind ConfigKind, name string, decode func(*Config)) {
 	if kind == ConfigStore {
 		limit = loader.MaxStore
 	}
+	if *v.left <= 0 {
+		v.Configs = append(v.Configs, Config{Kind: kind, Path: name, Err: &disk.Spent{}})
+		return
+	}
 	f, err := volume.ReadFile(v.Files, name, limit)
 	if errors.Is(err, volume.ErrNotFound) {
 		return
+	}
+	if err == nil {
+		*v.left -= int64(len(f.Bytes))
 	}
 	c := Config{Kind: kind, Path: name, File: f, Err: err}
 	if err == nil {

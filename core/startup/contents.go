@@ -2,6 +2,7 @@ package startup
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 
 	"latchkey/core/disk"
@@ -51,6 +52,7 @@ type Volume struct {
 	Letter string
 	// looked tells of the files that were looked for: nil for one that is there.
 	looked map[string]error
+	left   *int64 // bytes of configuration that may still be kept
 }
 
 // GRUBCore is where GRUB's boot code expects its core image.
@@ -62,13 +64,26 @@ type GRUBCore struct {
 	Err     error            // why not
 }
 
+// Bounds of an examination, which no sound disk comes near: reads, bytes that are
+// read, and bytes of configuration that are kept.
+const (
+	maxReads = 100_000
+	maxRead  = 256 << 20
+	maxKept  = 16 << 20
+)
+
 // Examine reads everything that a start needs from a disk. Paths are programs
 // to look for on FAT volumes besides the known ones, as boot entries name them.
-func Examine(d *disk.Disk, paths ...string) *Contents {
-	c := &Contents{Disk: d, Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
+// Structures that lead in circles end it at a bound, which is a problem of the
+// layout; what lies behind it is not known.
+func Examine(whole *disk.Disk, paths ...string) *Contents {
+	d := whole.Bounded(maxReads, maxRead)
+	c := &Contents{Disk: whole, Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
+	left := int64(maxKept)
 	for _, p := range c.Layout.Partitions {
-		c.Volumes = append(c.Volumes, examineVolume(d, p, paths))
+		c.Volumes = append(c.Volumes, examineVolume(d, p, paths, &left))
 	}
+	whole.SetCounts(d.Counts())
 	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
 		c.Code = loader.Classify(c.Layout.MBR.BootCode)
 	}
@@ -81,11 +96,15 @@ func Examine(d *disk.Disk, paths ...string) *Contents {
 			c.Run = &run
 		}
 	}
+	if d.Spent() {
+		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: "not-read-to-its-end", Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
+			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed, Structure: "the reading of the disk"}})
+	}
 	return c
 }
 
-func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
-	v := Volume{Volume: volume.Examine(d, p)}
+func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) Volume {
+	v := Volume{Volume: volume.Examine(d, p), left: left}
 	if v.FAT != nil {
 		v.Loaders, v.LoaderErr = loader.Inventory(v.FAT)
 		for _, path := range paths {
@@ -97,9 +116,9 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string) Volume {
 		}
 	}
 	if v.Files != nil {
-		v.gather(int64(p.Start) * int64(d.SectorSize()))
+		v.gather(disk.Span(p.Start, d.SectorSize()))
 	}
-	if boot, err := d.Read(int64(p.Start)*int64(d.SectorSize()), 512); err == nil {
+	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)
 	}
 	return v
@@ -111,7 +130,7 @@ func findGRUBCore(d *disk.Disk, code []byte) GRUBCore {
 		core.Known = true
 		return core
 	}
-	raw, err := d.Read(int64(core.Sector)*int64(d.SectorSize()), 512)
+	raw, err := d.Read(disk.Span(core.Sector, d.SectorSize()), 512)
 	core.Known = !disk.IsNotCaptured(err)
 	core.Present = err == nil && strings.Trim(string(raw), "\x00") != ""
 	if core.Present {
@@ -167,7 +186,7 @@ func (c *Contents) Regions() []disk.Region {
 		regions = append(regions, loader.GRUBCoreRegions(c.Core.Sector)...)
 	}
 	for i, p := range c.Layout.Partitions {
-		base := int64(p.Start) * int64(c.Layout.SectorSize)
+		base := disk.Span(p.Start, c.Layout.SectorSize)
 		v := &c.Volumes[i]
 		regions = append(regions, v.Regions(base)...)
 		for _, f := range v.Loaders {

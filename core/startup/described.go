@@ -69,9 +69,6 @@ func (nothing) ReadAt(p []byte, off int64) (int, error) {
 
 var _ io.ReaderAt = nothing{}
 
-// maxDescribed bounds a told size, in bytes: 2^60.
-const maxDescribed = 1 << 60
-
 // Contents makes what is told into contents of which no byte is held; nil when
 // nothing is told.
 func (d *Described) Contents() *Contents {
@@ -86,7 +83,7 @@ func (d *Described) Contents() *Contents {
 	l := &c.Layout
 	l.SectorSize, l.Style, l.Sectors = sectorSize, d.Style, disk.SectorsUnknown
 	size := int64(sectorSize)
-	if d.Size >= size && d.Size < maxDescribed {
+	if d.Size >= size && d.Size <= disk.MaxSize {
 		size = d.Size - d.Size%int64(sectorSize)
 		l.Sectors = uint64(size / int64(sectorSize))
 		c.Capacity, c.Rounded = d.at(d.Line), d.Rounded

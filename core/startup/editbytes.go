@@ -28,16 +28,17 @@ func (p patched) ReadAt(b []byte, off int64) (int, error) {
 func (c *Contents) WithSectorCopied(i int, from uint64) (*Contents, error) {
 	e := c.edited()
 	size := int64(c.Layout.SectorSize)
-	sector, err := c.Disk.Read(int64(from)*size, int(size))
+	sector, err := c.Disk.Read(disk.Span(from, int(size)), int(size))
 	if err != nil {
 		return nil, err
 	}
 	p := c.Layout.Partitions[i]
-	on, err := disk.New(patched{c.Disk, int64(p.Start) * size, sector}, c.Disk.Size(), int(size))
+	on, err := disk.New(patched{c.Disk, disk.Span(p.Start, int(size)), sector}, c.Disk.Size(), int(size))
 	if err != nil {
 		return nil, err
 	}
-	e.Volumes[i] = examineVolume(on, p, nil)
+	left := int64(maxKept)
+	e.Volumes[i] = examineVolume(on.Bounded(maxReads, maxRead), p, nil, &left)
 	e.forgetRun()
 	return e, nil
 }
@@ -62,7 +63,7 @@ func (l larger) ReadAt(b []byte, off int64) (int, error) {
 // CopiedWhole is the disk copied sector by sector onto another one that has room;
 // nil when it cannot be read so.
 func (c *Contents) CopiedWhole(onto *Contents) *Contents {
-	on, err := disk.New(larger{c.Disk}, int64(onto.Layout.Sectors)*int64(onto.Layout.SectorSize), onto.Layout.SectorSize)
+	on, err := disk.New(larger{c.Disk}, disk.Span(onto.Layout.Sectors, onto.Layout.SectorSize), onto.Layout.SectorSize)
 	if err != nil {
 		return nil
 	}

@@ -129,7 +129,7 @@ func (c *Contents) counterpart(i int, other *Contents) int {
 	p := c.Layout.Partitions[i]
 	for _, same := range []func(q disk.Partition) bool{
 		func(q disk.Partition) bool {
-			return !q.Unplaced && !p.Unplaced && c.base(i) == int64(q.Start)*int64(other.Layout.SectorSize)
+			return !q.Unplaced && !p.Unplaced && c.base(i) == disk.Span(q.Start, other.Layout.SectorSize)
 		},
 		func(q disk.Partition) bool { return !p.GUID.IsZero() && p.GUID == q.GUID },
 		func(q disk.Partition) bool { return (p.Unplaced || q.Unplaced) && p.Number == q.Number },
@@ -211,7 +211,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 		if !p.Unplaced && !q.Unplaced {
 			d.add(what("first byte"), fmt.Sprint(c.base(i)), fmt.Sprint(weak.base(j)), p.Source, q.Source)
 		}
-		lengthA, lengthB := int64(p.Length)*int64(c.Layout.SectorSize), int64(q.Length)*int64(weak.Layout.SectorSize)
+		lengthA, lengthB := disk.Span(p.Length, c.Layout.SectorSize), disk.Span(q.Length, weak.Layout.SectorSize)
 		if p.Length > 0 && q.Length > 0 && !near(lengthA, lengthB) {
 			d.add(what("size"), disk.Both(lengthA), disk.Both(lengthB), p.Source, q.Source)
 		}
@@ -225,7 +225,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 	}
 	for j, q := range weak.Layout.Partitions {
 		if !matched[j] && len(c.Layout.Partitions) > 0 {
-			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(int64(q.Length)*int64(weak.Layout.SectorSize)), c.origin(), q.Source)
+			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.origin(), q.Source)
 		}
 	}
 }

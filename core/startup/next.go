@@ -238,7 +238,7 @@ func (k *walk) lostPart(a *Attempt, home spot) bool {
 func (k *walk) comesUp(a *Attempt, home spot, system string) ending {
 	d, v, p := home.drive, home.volume(), home.partition()
 	a.pass(StageSystem, fmt.Sprintf("%s comes up from partition %d of %s.", system, p.Number, d.called()),
-		d.cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", v.Kind, disk.Both(int64(p.Length)*int64(d.Contents.Layout.SectorSize))), p.Source))
+		d.cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
 	if unclean, ok := v.Unclean.Get(); ok && unclean {
 		a.risk("The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.cite("Closed cleanly", "no", v.Unclean.Source()))
 	}

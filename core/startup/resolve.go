@@ -22,7 +22,7 @@ func (s spot) base() int64               { return s.drive.Contents.base(s.index)
 
 // base returns the byte offset of a partition.
 func (c *Contents) base(i int) int64 {
-	return int64(c.Layout.Partitions[i].Start) * int64(c.Layout.SectorSize)
+	return disk.Span(c.Layout.Partitions[i].Start, c.Layout.SectorSize)
 }
 
 // matching lists the partitions of a drive that a test accepts.

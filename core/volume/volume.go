@@ -85,7 +85,7 @@ func trouble(code string, s fact.Source, want, got any, format string, args ...a
 // Examine recognises the volume in a partition. Partitions that begin beyond
 // the end of the disk are reported as not recognised.
 func Examine(d *disk.Disk, p disk.Partition) Volume {
-	base := int64(p.Start) * int64(d.SectorSize())
+	base := disk.Span(p.Start, d.SectorSize())
 	if p.Start >= d.Sectors() || base < 0 {
 		return Volume{Kind: Unknown}
 	}
@@ -112,7 +112,7 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
 	case "EXFAT   ":
 		return Volume{Kind: KindExFAT, Serial: serial32(boot[100:]), marks: mark("exFAT boot sector", 0, 512, exfatFields())}
 	}
-	section := d.Section(base, int64(p.Length)*int64(d.SectorSize()))
+	section := d.Section(base, disk.Span(p.Length, d.SectorSize()))
 	fat, fatErr := OpenFAT(section)
 	if fatErr == nil {
 		return readFAT(d, p, fat, base)
@@ -169,7 +169,7 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 		v.Problems = append(v.Problems, trouble("fat-only-backup", src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
 			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
-	last := base + (int64(p.Length)-1)*int64(d.SectorSize())
+	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Problems = append(v.Problems, trouble("ntfs-only-backup", src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
@@ -228,7 +228,7 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
 	// The volume's figure leaves out the copy of the boot sector that follows it.
 	own := le.Uint64(boot[40:])
 	v.TotalSectors = fact.Known((own+1)*bytesPerSector/uint64(d.SectorSize()), src("NTFS boot sector", "total sectors", base+40, 8))
-	length := int64(p.Length) * int64(d.SectorSize())
+	length := disk.Span(p.Length, d.SectorSize())
 	v.compareBackup(d, p, boot, base, base+int64(own*bytesPerSector))
 	files, err := OpenNTFS(d.Section(base, length))
 	if v.FilesErr = err; err != nil {
@@ -259,6 +259,9 @@ func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base
 	}
 }
 
+// maxCounted bounds the volumes of a disk whose clusters are counted.
+const maxCounted = 32
+
 // bitmapCount is the name under which the used clusters of a volume are counted.
 const bitmapCount = "$Bitmap"
 
@@ -266,6 +269,9 @@ const bitmapCount = "$Bitmap"
 // else, so that a capture keeps the count and not the bytes.
 func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSize uint64) {
 	used, ok := d.Counted(bitmapCount, base)
+	if !ok && len(d.Counts()) >= maxCounted {
+		return
+	}
 	if !ok {
 		n, err := UsedClusters(io.NewSectionReader(d.Aside(), base, min(length, d.Size()-base)), clusters)
 		if err != nil {

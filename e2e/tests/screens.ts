@@ -5,6 +5,8 @@ import { type Page, expect, test as base } from "@playwright/test";
 export const test = base.extend({
   // eslint-disable-next-line no-empty-pattern
   baseURL: async ({}, use) => use(process.env.LATCHKEY_URL),
+  // eslint-disable-next-line no-empty-pattern
+  storageState: async ({}, use) => use(process.env.LATCHKEY_STATE),
   page: async ({ page }, use) => {
     const errors: string[] = [];
     page.on("pageerror", (e) => errors.push(e.message));

@@ -5,9 +5,8 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"log/slog"
 	"net/http"
-	"path"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -15,89 +14,90 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"latchkey/server/judge"
+	"latchkey/server/people"
 	"latchkey/server/store"
 )
 
-// maxUpload bounds one uploaded file, and maxBody a whole request, in bytes.
+// Bounds of a request: one uploaded file, all of a request with files, and any other.
 const (
 	maxUpload = 64 << 20
 	maxBody   = 2*maxUpload + 1<<20
+	maxJSON   = 256 << 10
 )
+
+// Config is what the application is served with.
+type Config struct {
+	Store  *store.Store
+	Judge  *judge.Judge
+	People *people.People
+	Web    fs.FS  // the interface's files
+	Builds string // folder with the builds of the capture command
+	// Hosts are the names under which the server may be addressed, with or without a
+	// port; a request for another is refused.
+	Hosts []string
+	Log   *slog.Logger
+}
 
 // API holds what the handlers need.
 type API struct {
-	store     *store.Store
-	judge     *judge.Judge
-	downloads string // folder with the builds of the capture command
+	store  *store.Store
+	judge  *judge.Judge
+	people *people.People
+	builds *builds
+	log    *slog.Logger
 }
 
 // New returns the handler of the whole application: the API under /api/v1, the
-// capture command's builds from a folder under /downloads, and the interface's
-// files from web everywhere else.
-func New(s *store.Store, j *judge.Judge, web fs.FS, downloads string) http.Handler {
+// capture command's builds under /downloads, and the interface's files everywhere
+// else.
+func New(c Config) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
-	engine.Use(gin.Recovery(), limitBody, securityHeaders, gzip.Gzip(gzip.DefaultCompression))
-	Register(engine, s, j, downloads)
-	engine.GET("/downloads/:name", gin.WrapF(serveDownload(downloads)))
-	engine.NoRoute(serveFiles(web))
+	engine.HandleMethodNotAllowed = true
+	engine.Use(logged(c.Log), recovered(c.Log), hosts(c.Hosts), sameSite(), securityHeaders, bounded, gzip.Gzip(gzip.BestSpeed))
+	a := Register(engine, c)
+	engine.GET("/downloads/:name", gin.WrapF(a.builds.serve))
+	engine.NoRoute(serveFiles(c.Web))
+	engine.NoMethod(func(c *gin.Context) {
+		refuse(c, http.StatusMethodNotAllowed, "This address does not take "+c.Request.Method+".")
+	})
 	return engine
 }
 
-// Register adds the API's operations to an engine and returns its description.
-func Register(engine *gin.Engine, s *store.Store, j *judge.Judge, downloads string) *huma.OpenAPI {
+// Register adds the API's operations to an engine.
+func Register(engine *gin.Engine, c Config) *API {
+	a := &API{store: c.Store, judge: c.Judge, people: c.People, builds: &builds{folder: c.Builds}, log: c.Log}
+	group := engine.Group("/api/v1", a.signedIn)
+	a.describe(engine, group)
+	return a
+}
+
+// Description returns the API's description without serving it.
+func Description() *huma.OpenAPI {
+	engine := gin.New()
+	return (&API{builds: &builds{}}).describe(engine, engine.Group("/api/v1"))
+}
+
+func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAPI {
 	huma.DefaultArrayNullable = false // lists are never null here
 	config := huma.DefaultConfig("Latchkey", "1")
 	config.DocsPath, config.SchemasPath, config.OpenAPIPath = "", "", "/openapi"
 	config.CreateHooks = nil
 	config.Servers = []*huma.Server{{URL: "/api/v1"}}
-	group := humagin.NewWithGroup(engine, engine.Group("/api/v1"), config)
-	a := &API{store: s, judge: j, downloads: downloads}
-	a.registerCases(group)
-	a.registerEvidence(group)
-	a.registerChecks(group)
-	a.registerListings(group)
-	a.registerDownloads(group)
-	a.registerRepair(group)
-	a.registerFirstStart(group)
-	huma.Get(group, "/health", a.health)
-	return group.OpenAPI()
-}
-
-func limitBody(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
-}
-
-func securityHeaders(c *gin.Context) {
-	h := c.Writer.Header()
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("X-Frame-Options", "DENY")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; frame-ancestors 'none'")
-}
-
-// serveFiles serves the built interface; unknown paths get its first page, which
-// finds the screen by the path.
-func serveFiles(web fs.FS) gin.HandlerFunc {
-	files := http.FileServerFS(web)
-	return func(c *gin.Context) {
-		name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-		if strings.HasPrefix(name, "api/") {
-			c.Data(http.StatusNotFound, "application/problem+json", []byte(`{"title":"Not Found","status":404,"detail":"There is no such address in this API."}`))
-			return
+	all := humagin.NewWithGroup(engine, routes, config)
+	all.UseMiddleware(a.allowed(all))
+	group := huma.NewGroup(all)
+	group.UseSimpleModifier(func(o *huma.Operation) {
+		if o.MaxBodyBytes == 0 {
+			o.MaxBodyBytes = maxJSON
 		}
-		if info, err := fs.Stat(web, name); err != nil || info.IsDir() {
-			if strings.HasPrefix(name, "assets/") {
-				c.Status(http.StatusNotFound)
-				return
-			}
-			c.Request.URL.Path = "/"
-			c.Header("Cache-Control", "no-cache")
-		} else if strings.HasPrefix(name, "assets/") {
-			c.Header("Cache-Control", "public, max-age=31536000, immutable")
-		}
-		files.ServeHTTP(c.Writer, c.Request)
+	})
+	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks, a.registerListings,
+		a.registerDownloads, a.registerRepair, a.registerFirstStart, a.registerHistory} {
+		register(group)
 	}
+	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer", Metadata: open}, a.health)
+	return all.OpenAPI()
 }
 
 type healthOutput struct {
@@ -108,7 +108,7 @@ type healthOutput struct {
 
 func (a *API) health(ctx context.Context, _ *struct{}) (*healthOutput, error) {
 	if err := a.store.Ping(ctx); err != nil {
-		return nil, problem(err)
+		return nil, huma.Error503ServiceUnavailable("The database does not answer.")
 	}
 	out := &healthOutput{}
 	out.Body.Status = "ok"
@@ -116,17 +116,35 @@ func (a *API) health(ctx context.Context, _ *struct{}) (*healthOutput, error) {
 }
 
 // problem turns an error into the response that says what happened and what to
-// try. RFC 9457.
-func problem(err error) error {
+// try. RFC 9457. What the database or the system said stays in the server's log.
+func (a *API) problem(ctx context.Context, err error) error {
+	var bad *judge.BadChange
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound("There is no such case, or it was deleted.")
 	case errors.Is(err, store.ErrConflict):
 		return huma.Error409Conflict("Someone else changed this case in the meantime. Load it again; what you entered is still in the form.")
-	case errors.Is(err, store.ErrUnavailable):
-		return huma.Error503ServiceUnavailable("The database does not answer. Nothing was changed; try again in a moment.")
 	case errors.Is(err, judge.ErrNoEvidence):
 		return huma.Error404NotFound("Nothing of this disk is in evidence yet.")
+	case errors.As(err, &bad):
+		return huma.Error422UnprocessableEntity(bad.Text)
+	case errors.Is(err, judge.ErrBusy):
+		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("The server is busy with other evidence. Nothing was changed; try again in a moment."), http.Header{"Retry-After": {"5"}})
 	}
-	return huma.Error500InternalServerError("The server failed: " + err.Error())
+	a.log.ErrorContext(ctx, "fault", "request", requestID(ctx), "cause", err)
+	switch {
+	case errors.Is(err, store.ErrUncertain):
+		return huma.Error503ServiceUnavailable("The database went away while the change was being confirmed: whether it was made is not known. Load the case again before you try once more.")
+	case errors.Is(err, store.ErrUnavailable):
+		return huma.Error503ServiceUnavailable("The database does not answer. Nothing was changed; try again in a moment.")
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "The request was given up.")
+	}
+	return huma.Error500InternalServerError("The server failed. Its log tells why, under " + requestID(ctx) + ".")
+}
+
+// stored is the answer where a change was made and something after it failed.
+func (a *API) stored(ctx context.Context, err error) error {
+	a.log.ErrorContext(ctx, "fault after a change", "request", requestID(ctx), "cause", err)
+	return huma.Error503ServiceUnavailable("The change was made, but what follows from it could not be computed. Load the case again.")
 }

@@ -2,9 +2,13 @@ package api_test
 
 import (
 	"bytes"
+	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"mime/multipart"
 	"net/http"
 	"net/http/httptest"
@@ -22,48 +26,92 @@ import (
 	"latchkey/internal/diskmaker"
 	"latchkey/server/api"
 	"latchkey/server/judge"
+	"latchkey/server/people"
 	"latchkey/server/store"
 	"latchkey/server/store/storetest"
 )
 
 var files = fstest.MapFS{"index.html": {Data: []byte("the first page")}, "assets/a.js": {Data: []byte("script")}}
 
-// client speaks to a server under test.
+// client speaks to a server under test, as somebody who is signed in.
 type client struct {
-	t   testing.TB
-	url string
+	t      testing.TB
+	url    string
+	store  *store.Store
+	cookie string
 }
 
-func newClient(t testing.TB, s *store.Store) client {
-	server := httptest.NewServer(api.New(s, judge.New(s), files, t.TempDir()))
+// serving starts the application on a store.
+func serving(t testing.TB, s *store.Store, builds string, hosts ...string) *httptest.Server {
+	log := slog.New(slog.DiscardHandler)
+	server := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log), Web: files, Builds: builds, Hosts: append(hosts, "127.0.0.1"), Log: log}))
 	t.Cleanup(server.Close)
-	return client{t, server.URL + "/api/v1"}
+	return server
+}
+
+// newClient is Ada, the lead.
+func newClient(t testing.TB, s *store.Store) client {
+	c := client{t: t, url: serving(t, s, t.TempDir()).URL + "/api/v1", store: s}
+	return c.as("Ada", store.Lead)
+}
+
+// as is the client of another person, who comes in by a key.
+func (c client) as(name string, role store.Role) client {
+	c.t.Helper()
+	a, err := c.store.AccountNamed(context.Background(), name)
+	if errors.Is(err, store.ErrNotFound) {
+		a = &store.Account{Name: name, Role: role}
+		err = c.store.AddAccount(context.Background(), a)
+	}
+	require.NoError(c.t, err)
+	key, err := c.store.NewKey(context.Background(), a.ID)
+	require.NoError(c.t, err)
+	c.cookie = ""
+	r := c.send(http.MethodPost, "/session", "", map[string]any{"key": key})
+	require.Equal(c.t, http.StatusOK, r.status, r.body)
+	return c.with(r)
+}
+
+// with is the client with the cookie of an answer.
+func (c client) with(r reply) client {
+	c.cookie, _, _ = strings.Cut(r.header.Get("Set-Cookie"), ";")
+	return c
 }
 
 // reply is a decoded answer.
 type reply struct {
 	status int
 	body   map[string]any
+	list   []any
 	header http.Header
+}
+
+func (c client) request(method, path, version string, body io.Reader, contentType string) *http.Request {
+	c.t.Helper()
+	req, err := http.NewRequest(method, c.url+path, body)
+	require.NoError(c.t, err)
+	for name, value := range map[string]string{"Content-Type": contentType, "If-Match": version, "Cookie": c.cookie} {
+		if value != "" {
+			req.Header.Set(name, value)
+		}
+	}
+	return req
 }
 
 func (c client) do(method, path, version string, body io.Reader, contentType string) reply {
 	c.t.Helper()
-	req, err := http.NewRequest(method, c.url+path, body)
-	require.NoError(c.t, err)
-	if contentType != "" {
-		req.Header.Set("Content-Type", contentType)
-	}
-	if version != "" {
-		req.Header.Set("If-Match", version)
-	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := http.DefaultClient.Do(c.request(method, path, version, body, contentType))
 	require.NoError(c.t, err)
 	defer res.Body.Close()
 	raw, err := io.ReadAll(res.Body)
 	require.NoError(c.t, err)
 	r := reply{status: res.StatusCode, header: res.Header}
-	require.NoError(c.t, json.Unmarshal(raw, &r.body), string(raw))
+	switch {
+	case len(raw) > 0 && raw[0] == '[':
+		require.NoError(c.t, json.Unmarshal(raw, &r.list), string(raw))
+	case len(raw) > 0:
+		require.NoError(c.t, json.Unmarshal(raw, &r.body), string(raw))
+	}
 	return r
 }
 
@@ -216,8 +264,8 @@ func TestFilesThatAreNoDisk(t *testing.T) {
 		"zeros":       {upload{file: make([]byte, 4096)}, "nothing but zeros"},
 		"FF":          {upload{file: bytes.Repeat([]byte{0xFF}, 4096)}, "nothing but FF"},
 		"sector size": {upload{file: whole(t, bootDisk(nil)), fields: map[string]string{"sectorSize": "520"}}, "expected 512 or 4096"},
-		"no file":     {upload{fields: map[string]string{"capacity": "1"}}, "File required"},
-		"too large":   {upload{file: make([]byte, 64<<20+1)}, "at most 64 MiB"},
+		"no file":     {upload{fields: map[string]string{"capacity": "1"}}, "expected a file"},
+		"too large":   {upload{file: make([]byte, 64<<20+1)}, "larger than 64 MiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := c.upload(id, "clone", `"1"`, u.upload)
@@ -317,11 +365,11 @@ func TestAPlanAndItsMarks(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, c.get("/cases/"+id+"/plan?toolboxes=hammer").status)
 	assert.Equal(t, http.StatusNotFound, c.get("/cases/"+id+"/plan/script?toolbox=linux").status)
 
-	gone := c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "no such step", "state": "done", "who": "Ada"})
+	gone := c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "no such step", "state": "done", "note": ""})
 	assert.Equal(t, http.StatusConflict, gone.status)
 	assert.Contains(t, gone.body["detail"], "not in the plan any more")
-	assert.Equal(t, http.StatusUnprocessableEntity, c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "x", "state": "done", "who": ""}).status)
-	assert.Equal(t, http.StatusPreconditionRequired, c.send(http.MethodPost, "/cases/"+id+"/marks", "", map[string]any{"step": "x", "state": "done", "who": "Ada"}).status)
+	assert.Equal(t, http.StatusUnprocessableEntity, c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "", "state": "done"}).status)
+	assert.Equal(t, http.StatusPreconditionRequired, c.send(http.MethodPost, "/cases/"+id+"/marks", "", map[string]any{"step": "x", "state": "done", "note": ""}).status)
 }
 
 // A step that is ticked off counts until new evidence tells better; two
@@ -341,14 +389,14 @@ func TestTicksUntilNewEvidence(t *testing.T) {
 	require.Len(t, steps, 2, plan["reason"])
 	first := steps[0].(map[string]any)
 	assert.Equal(t, "set-active", first["action"])
-	mark := map[string]any{"step": first["key"], "state": "done", "who": "Ada", "note": "DiskPart marked the current partition as active."}
+	mark := map[string]any{"step": first["key"], "state": "done", "note": "DiskPart marked the current partition as active."}
 	r := c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, mark)
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	assert.Len(t, r.body["done"], 1)
 	assert.Len(t, r.body["steps"], 1, "the plan goes on from there")
 	assert.Equal(t, "Ada", r.body["marks"].([]any)[0].(map[string]any)["who"])
-	mark["who"], mark["state"] = "Bo", "failed"
-	assert.Equal(t, http.StatusConflict, c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, mark).status, "Bo had not seen Ada's tick")
+	mark["state"] = "failed"
+	assert.Equal(t, http.StatusConflict, c.as("Bo", store.Technician).send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, mark).status, "Bo had not seen Ada's tick")
 	mark["state"] = "undone"
 	r = c.send(http.MethodPost, "/cases/"+id+"/marks", `"4"`, mark)
 	require.Equal(t, http.StatusOK, r.status, r.body)
@@ -360,13 +408,18 @@ func TestTicksUntilNewEvidence(t *testing.T) {
 	after := c.get("/cases/" + id + "/plan").body
 	assert.Empty(t, after["done"], "the new capture shows that the partition is still not active")
 	assert.Len(t, after["steps"], 2)
-	res, err := http.Get(c.url + "/cases/" + id + "/plan/script?toolbox=windows-recovery")
+	res, err := http.DefaultClient.Do(c.request(http.MethodGet, "/cases/"+id+"/plan/script?toolbox=windows-recovery&plan="+fmt.Sprint(after["fingerprint"]), "", nil, ""))
 	require.NoError(t, err)
 	defer res.Body.Close()
 	assert.Contains(t, res.Header.Get("Content-Disposition"), "repair.cmd")
 	script, err := io.ReadAll(res.Body)
 	require.NoError(t, err)
 	assert.Contains(t, string(script), "No partition of the clone begins at byte 1048576")
+	sum := fmt.Sprintf("%x", sha256.Sum256(script))
+	assert.Contains(t, fmt.Sprint(after["scripts"]), sum, "the plan tells the sum of its scripts")
+	assert.Equal(t, http.StatusConflict, c.get("/cases/"+id+"/plan/script?toolbox=windows-recovery&plan=another").status)
+	assert.Equal(t, http.StatusNotFound, c.get("/cases/"+id+"/plan/script?toolbox=windows-recovery&toolboxes=linux").status, "the plan for other toolboxes has no step for this one")
+	assert.Contains(t, fmt.Sprint(c.get("/cases/" + id + "/history").list[0]), sum)
 
 	// The disk is not in the evidence any more: the plan says so, and a tick is refused.
 	for _, piece := range c.get("/cases/" + id + "/evidence").body["bytes"].([]any) {
@@ -376,7 +429,7 @@ func TestTicksUntilNewEvidence(t *testing.T) {
 	blind := c.get("/cases/" + id + "/plan").body
 	assert.Empty(t, blind["steps"])
 	assert.Contains(t, blind["reason"], "Nothing of its partition table is in evidence")
-	late := map[string]any{"step": "windows-files", "state": "done", "who": "Ada"}
+	late := map[string]any{"step": "windows-files", "state": "done", "note": ""}
 	assert.Equal(t, http.StatusConflict, c.send(http.MethodPost, "/cases/"+id+"/marks", c.version(id), late).status)
 	assert.Contains(t, string(script), "echo active")
 }
@@ -420,9 +473,8 @@ func TestListSearchAndPages(t *testing.T) {
 
 func TestInterfaceFiles(t *testing.T) {
 	s := storetest.Open(t)
-	server := httptest.NewServer(api.New(s, judge.New(s), files, t.TempDir()))
-	defer server.Close()
-	for path, want := range map[string]int{"/": 200, "/cases/7/check": 200, "/assets/a.js": 200, "/assets/none.js": 404, "/api/v1/none": 404} {
+	server := serving(t, s, t.TempDir())
+	for path, want := range map[string]int{"/": 200, "/cases/7/check": 200, "/assets/a.js": 200, "/assets/none.js": 404, "/api/v1/none": 404, "/none": 404, "/wp-login.php": 404} {
 		res, err := http.Get(server.URL + path)
 		require.NoError(t, err)
 		res.Body.Close()
@@ -446,7 +498,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	require.Equal(t, http.StatusCreated, r.status)
 	server.Stop()
 	for _, r := range []reply{c.get("/cases"), c.get("/cases/" + id + "/check"), c.get("/health"), c.send(http.MethodPost, "/cases", "", map[string]any{"title": "x"})} {
-		assert.Equal(t, http.StatusServiceUnavailable, r.status)
+		assert.Equal(t, http.StatusServiceUnavailable, r.status, r.body)
 		assert.Contains(t, r.body["detail"], "The database does not answer")
 	}
 	server.Start()
@@ -480,7 +532,7 @@ func BenchmarkCheckRequest(b *testing.B) {
 	s := storetest.Open(b)
 	c := newClient(b, s)
 	for i := range 999 {
-		require.NoError(b, s.Create(b.Context(), &store.Case{Title: fmt.Sprintf("Case %d", i), Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}))
+		require.NoError(b, s.Create(b.Context(), &store.Case{Title: fmt.Sprintf("Case %d", i), Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}, storetest.Nobody))
 	}
 	id := c.newCase("Measured")
 	image := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})

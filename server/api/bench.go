@@ -2,9 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"latchkey/core/disk"
 	"latchkey/core/symptom"
@@ -45,12 +42,8 @@ type benchOutput struct{ Body judge.Benched }
 
 func (a *API) switchOn(ctx context.Context, in *benchInput) (*benchOutput, error) {
 	result, err := a.judge.SwitchOn(ctx, in.Body)
-	var bad *judge.BadChange
-	if errors.As(err, &bad) {
-		return nil, huma.Error422UnprocessableEntity(bad.Text)
-	}
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return &benchOutput{*result}, nil
 }

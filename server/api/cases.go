@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -68,6 +69,8 @@ type Case struct {
 	Stage       string      `json:"stage"`
 	Headline    string      `json:"headline"`
 	Demo        bool        `json:"demo" doc:"Belongs to the demo world"`
+	ClosedAt    *time.Time  `json:"closedAt,omitempty" doc:"When a person closed it"`
+	ClearedAt   *time.Time  `json:"clearedAt,omitempty" doc:"When its evidence was removed, some time after it was closed"`
 	CreatedAt   time.Time   `json:"createdAt"`
 	UpdatedAt   time.Time   `json:"updatedAt"`
 }
@@ -84,7 +87,7 @@ func caseOf(c *store.Case) Case {
 	out := Case{
 		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
 		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
-		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
+		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, ClosedAt: c.ClosedAt, ClearedAt: c.ClearedAt, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}
 	for _, d := range c.Drives {
 		drive := CaseDrive{DriveInput: DriveInput{Role: d.Role, Model: d.Model, Bus: d.Bus, Attached: d.Attached}}
@@ -151,7 +154,7 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 	}
 	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, After: after, Limit: in.Limit + 1})
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	out := &listOutput{}
 	out.Body.Cases = []Case{}
@@ -190,8 +193,8 @@ func (a *API) create(ctx context.Context, in *struct{ Body CaseInput }) (*caseOu
 	if err := in.Body.fill(c); err != nil {
 		return nil, err
 	}
-	if err := a.store.Create(ctx, c); err != nil {
-		return nil, problem(err)
+	if err := a.store.Create(ctx, c, by(ctx, store.WhatMade, c.Title)); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, c.ID)
 }
@@ -205,6 +208,9 @@ func (in CaseInput) fill(c *store.Case) error {
 	c.DeviceOrder, c.Said = append([]string{}, in.DeviceOrder...), strings.TrimSpace(in.Said)
 	if _, err := judge.BootOrder(in.Firmware.BootOrder); err != nil {
 		return huma.Error422UnprocessableEntity("firmware.bootOrder: " + err.Error())
+	}
+	if err := in.Firmware.bounded(); err != nil {
+		return err
 	}
 	for i, role := range c.DeviceOrder {
 		if !slices.Contains(store.Roles, role) || slices.Contains(c.DeviceOrder[:i], role) {
@@ -226,10 +232,63 @@ func (in CaseInput) fill(c *store.Case) error {
 	return nil
 }
 
+// Bounds of the answers that are kept.
+const (
+	maxAnswers = 100
+	maxAnswer  = 120 // signs
+)
+
+// bounded refuses maps that are longer, or hold longer words, than any question asks for.
+func (f *Firmware) bounded() error {
+	for _, m := range []map[string]bool{f.Entries, f.Shown} {
+		for role := range m {
+			if !judge.ValidRole(role) {
+				return huma.Error422UnprocessableEntity(fmt.Sprintf("firmware: %q is no drive: expected original or clone.", clean(role)))
+			}
+		}
+	}
+	if len(f.Answers) > maxAnswers {
+		return huma.Error422UnprocessableEntity(fmt.Sprintf("firmware.answers has %d answers: expected at most %d.", len(f.Answers), maxAnswers))
+	}
+	for question, answer := range f.Answers {
+		if len(question) > maxAnswer || len(answer) > maxAnswer {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("firmware.answers: expected questions and answers of at most %d signs.", maxAnswer))
+		}
+	}
+	return nil
+}
+
+// answersAlone are what changes when a question is answered.
+const answersAlone = "answers"
+
+// changes says in words what of a case is changed.
+func (in CaseInput) changes(before *store.Case) string {
+	var what []string
+	note := func(changed bool, name string) {
+		if changed {
+			what = append(what, name)
+		}
+	}
+	note(strings.TrimSpace(in.Title) != before.Title, "title")
+	note(strings.TrimSpace(in.Machine) != before.Machine, "machine")
+	note(strings.TrimSpace(in.Said) != before.Said, "what the screen said")
+	note(!slices.Equal(in.DeviceOrder, before.DeviceOrder), "order of the drives")
+	was, is := Firmware(before.Firmware), in.Firmware
+	note(!reflect.DeepEqual(was.Answers, is.Answers) && len(was.Answers)+len(is.Answers) > 0, answersAlone)
+	was.Answers, is.Answers = nil, nil
+	note(!reflect.DeepEqual(was, is), "firmware")
+	for _, d := range in.Drives {
+		for _, old := range before.Drives {
+			note(old.Role == d.Role && (old.Model != d.Model || !reflect.DeepEqual(old.Bus, d.Bus) || !reflect.DeepEqual(old.Attached, d.Attached)), d.Role)
+		}
+	}
+	return strings.Join(what, ", ")
+}
+
 func (a *API) get(ctx context.Context, in *CaseID) (*caseOutput, error) {
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return reply(c), nil
 }
@@ -247,29 +306,36 @@ func (a *API) update(ctx context.Context, in *updateInput) (*caseOutput, error) 
 	}
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
+	before := *c
+	before.Drives = slices.Clone(c.Drives)
 	if err := in.Body.fill(c); err != nil {
 		return nil, err
 	}
 	c.Version = version
-	if err := a.store.Update(ctx, c); err != nil {
-		return nil, problem(err)
+	what, changes := store.WhatChanged, in.Body.changes(&before)
+	if changes == answersAlone {
+		what = store.WhatAnswered
+	}
+	if err := a.store.Update(ctx, c, by(ctx, what, changes)); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, c.ID)
 }
 
-// recheck records the verdict after a change and returns the case.
+// recheck records the verdict after a change, which is stored by then, and returns the
+// case.
 func (a *API) recheck(ctx context.Context, id uint64) (*caseOutput, error) {
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.stored(ctx, err)
 	}
 	if _, err := a.judge.Record(ctx, c); err != nil {
-		return nil, problem(err)
+		return nil, a.stored(ctx, err)
 	}
 	if c, err = a.store.Get(ctx, id); err != nil {
-		return nil, problem(err)
+		return nil, a.stored(ctx, err)
 	}
 	return reply(c), nil
 }

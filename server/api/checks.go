@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,10 +13,10 @@ type checkOutput struct{ Body judge.Check }
 
 func (a *API) registerChecks(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "check-case", Method: http.MethodGet, Path: "/cases/{id}/check", Summary: "Run the start check"}, a.check)
-	huma.Register(api, huma.Operation{OperationID: "what-if", Method: http.MethodPost, Path: "/cases/{id}/what-if", Summary: "Run the start check on a changed machine, saving nothing"}, a.whatIf)
+	huma.Register(api, huma.Operation{OperationID: "what-if", Method: http.MethodPost, Path: "/cases/{id}/what-if", Summary: "Run the start check on a changed machine, saving nothing", Metadata: reads}, a.whatIf)
 	huma.Register(api, huma.Operation{OperationID: "find-messages", Method: http.MethodGet, Path: "/messages", Summary: "Look up what a screen said"}, a.messages)
 	huma.Register(api, huma.Operation{OperationID: "list-partition-types", Method: http.MethodGet, Path: "/partition-types", Summary: "List the known partition types"}, a.partitionTypes)
-	huma.Register(api, huma.Operation{OperationID: "switch-on", Method: http.MethodPost, Path: "/bench", Summary: "Switch on a machine that was put together on the bench"}, a.switchOn)
+	huma.Register(api, huma.Operation{OperationID: "switch-on", Method: http.MethodPost, Path: "/bench", Summary: "Switch on a machine that was put together on the bench", Metadata: reads}, a.switchOn)
 	huma.Register(api, huma.Operation{OperationID: "read-bytes", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/bytes", Summary: "Look at the bytes of a disk"}, a.bytes)
 }
 
@@ -47,15 +46,11 @@ func (a *API) whatIf(ctx context.Context, in *whatIfInput) (*checkOutput, error)
 func (a *API) judged(ctx context.Context, id uint64, w judge.WhatIf) (*checkOutput, error) {
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	k, err := a.judge.Case(ctx, c, w)
-	var bad *judge.BadChange
-	if errors.As(err, &bad) {
-		return nil, huma.Error422UnprocessableEntity(bad.Text)
-	}
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return &checkOutput{*k}, nil
 }

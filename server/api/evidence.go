@@ -6,139 +6,151 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"path/filepath"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"latchkey/capture"
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/server/judge"
 	"latchkey/server/store"
 )
 
+// clean is a name as it comes from outside, on one line.
+func clean(s string) string { return command.Clean(s) }
+
 type evidenceInput struct {
 	CaseID
 	IfMatch
-	Role    string `path:"role" enum:"original,clone"`
-	RawBody huma.MultipartFormFiles[struct {
-		File       huma.FormFile `form:"file" required:"true" doc:"A capture, a raw image or its first part, up to 64 MiB"`
-		Tail       huma.FormFile `form:"tail" required:"false" doc:"The last part of the disk, when the file is only its beginning"`
-		Capacity   int64         `form:"capacity" required:"false" doc:"The disk's real capacity in bytes, when the file is only its beginning"`
-		SectorSize int           `form:"sectorSize" required:"false" doc:"Logical sector size in bytes, 512 or 4096; when absent that of the capture, or 512"`
-		Confirm    bool          `form:"confirm" required:"false" doc:"Take a blank or badly damaged disk for one"`
-	}]
+	Role string `path:"role" enum:"original,clone"`
+	upload
 }
 
 func (a *API) registerEvidence(api huma.API) {
-	huma.Register(api, huma.Operation{
+	registerForm(api, huma.Operation{
 		OperationID: "add-evidence", Method: http.MethodPost, Path: "/cases/{id}/drives/{role}/evidence",
-		Summary: "Add the first bytes of a disk, or all of them", DefaultStatus: http.StatusCreated, MaxBodyBytes: maxBody,
+		Summary: "Add the first bytes of a disk, or all of them", DefaultStatus: http.StatusCreated,
+	}, map[string]*huma.Schema{
+		"file":       fileField("A capture, a raw image or its first part, up to 64 MiB"),
+		"tail":       fileField("The last part of the disk, when the file is only its beginning"),
+		"capacity":   numberField("The disk's real capacity in bytes, when the file is only its beginning"),
+		"sectorSize": numberField("Logical sector size in bytes, 512 or 4096; when absent that of the capture, or 512"),
+		"confirm":    truthField("Take a blank or badly damaged disk for one"),
 	}, a.addEvidence)
 }
 
+// captureRoom is what reading a capture takes in memory: its manifest and boot variables.
+const captureRoom = 24 << 20
+
 func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, error) {
+	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
 	}
-	form := in.RawBody.Data()
-	defer in.RawBody.Form.RemoveAll()
-	for _, f := range []huma.FormFile{form.File, form.Tail} {
-		if f.Size > maxUpload {
-			return nil, tooLarge(f)
-		}
-	}
-	sectorSize := form.SectorSize
-	if sectorSize == 0 {
-		sectorSize = 512
-	}
-	if sectorSize != 512 && sectorSize != 4096 {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("sectorSize is %d: expected 512 or 4096.", sectorSize))
-	}
-	head, err := readSome(form.File, 0)
+	main, err := in.file("file")
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("The file cannot be read: " + err.Error())
-	}
-	if capture.IsCapture(head) {
-		return a.addCapture(ctx, in, version)
-	}
-	if err := recognise(head, form.Tail, form.Confirm); err != nil {
 		return nil, err
 	}
-	capacity := form.Capacity
+	sectorSize, err := in.number("sectorSize")
+	if err != nil {
+		return nil, err
+	}
+	if sectorSize != 0 && sectorSize != 512 && sectorSize != 4096 {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("sectorSize is %d: expected 512 or 4096.", sectorSize))
+	}
+	head, err := readSome(main, 0)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("The file cannot be read.")
+	}
+	piece := &store.Piece{Evidence: store.Evidence{CaseID: in.ID, Role: in.Role, Filename: main.name, SectorSize: int(sectorSize)}}
+	if capture.IsCapture(head) {
+		c, err := a.readCapture(ctx, main)
+		if err != nil {
+			return nil, err
+		}
+		defer c.Close()
+		piece = capturedPiece(in.ID, in.Role, main.name, c)
+		if sectorSize != 0 {
+			piece.SectorSize = int(sectorSize) // as attached now
+		}
+	} else if err := in.raw(piece, main, head); err != nil {
+		return nil, err
+	}
+	if err := a.store.AddEvidence(ctx, piece, by(ctx, store.WhatEvidence, in.Role+": "+main.name), version); err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	return a.recheck(ctx, in.ID)
+}
+
+// raw takes raw sectors: the whole disk, or its beginning and perhaps its end.
+func (in *evidenceInput) raw(piece *store.Piece, main *file, head []byte) error {
+	tail := in.files["tail"]
+	if err := recognise(head, tail, in.fields["confirm"] == "true"); err != nil {
+		return err
+	}
+	capacity, err := in.number("capacity")
+	if err != nil {
+		return err
+	}
+	if piece.SectorSize == 0 {
+		piece.SectorSize = 512
+	}
+	var end io.ReaderAt
+	var endLength int64
+	if tail != nil {
+		end, endLength = tail, tail.Size
+	}
+	headLength := main.Size
+	if piece.Capacity = capacity; capacity == 0 {
+		piece.Capacity = main.Size + endLength
+	}
+	piece.Capacity -= piece.Capacity % int64(piece.SectorSize)
 	if capacity == 0 {
-		capacity = form.File.Size + tailSize(form.Tail)
+		headLength = piece.Capacity - endLength // a whole number of sectors
 	}
-	e := &store.Evidence{
-		CaseID: in.ID, Role: in.Role, Filename: filepath.Base(form.File.Filename),
-		Capacity: capacity - capacity%int64(sectorSize), SectorSize: sectorSize,
-	}
-	var tail io.ReaderAt
-	if form.Tail.IsSet {
-		tail = form.Tail
-	}
-	headLen := form.File.Size
-	if form.Capacity == 0 {
-		headLen = e.Capacity - tailSize(form.Tail) // a whole number of sectors
-	}
-	held, err := capture.Ends(form.File, headLen, tail, tailSize(form.Tail), e.Capacity)
+	held, err := capture.Ends(main, headLength, end, endLength, piece.Capacity)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("The sizes do not fit together: " + err.Error() + ".")
+		return huma.Error422UnprocessableEntity("The sizes do not fit together: " + err.Error() + ".")
 	}
-	if _, err := disk.New(held, e.Capacity, sectorSize); err != nil {
-		return nil, huma.Error422UnprocessableEntity("capacity: " + err.Error() + ".")
+	if _, err := disk.New(held, piece.Capacity, piece.SectorSize); err != nil {
+		return huma.Error422UnprocessableEntity("capacity: " + err.Error() + ".")
 	}
-	e.Extents = held.Extents()
-	if err := a.store.AddEvidence(ctx, e, version, held, "", ""); err != nil {
-		return nil, problem(err)
-	}
-	return a.recheck(ctx, in.ID)
+	piece.Extents, piece.Sectors = held.Extents(), held
+	return nil
 }
 
-// addCapture takes a capture file, which tells capacity, sector size, model and
-// bus itself.
-func (a *API) addCapture(ctx context.Context, in *evidenceInput, version uint32) (*caseOutput, error) {
-	form := in.RawBody.Data()
-	c, err := capture.ReadCapture(form.File, form.File.Size)
+// readCapture opens a capture file that came in, which tells capacity, sector size,
+// model and bus itself.
+func (a *API) readCapture(ctx context.Context, f *file) (*capture.Captured, error) {
+	back, err := a.judge.Room().Take(ctx, captureRoom)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("The file is an archive, but " + err.Error() + ".")
+		return nil, a.problem(ctx, err)
 	}
-	e := capturedEvidence(in.ID, in.Role, filepath.Base(form.File.Filename), c)
-	if form.SectorSize == 512 || form.SectorSize == 4096 {
-		e.SectorSize = form.SectorSize // as attached now
+	defer back()
+	c, err := capture.ReadCapture(f, f.Size)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("The file is an archive, but " + clean(err.Error()) + ".")
 	}
-	if err := a.store.AddEvidence(ctx, e, version, c.Sectors, c.Model, c.Bus); err != nil {
-		return nil, problem(err)
-	}
-	return a.recheck(ctx, in.ID)
+	return c, nil
 }
 
-func capturedEvidence(id uint64, role, filename string, c *capture.Captured) *store.Evidence {
-	return &store.Evidence{
-		CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity, SectorSize: c.LogicalSectorSize,
-		Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts,
+func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store.Piece {
+	return &store.Piece{
+		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity, SectorSize: c.LogicalSectorSize},
+		Inside:   store.Inside{Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts},
+		Sectors:  c.Sectors, Model: clean(c.Model), Bus: c.Bus,
 	}
-}
-
-func tooLarge(f huma.FormFile) error {
-	return huma.Error413RequestEntityTooLarge(fmt.Sprintf("%s has %d bytes: at most 64 MiB are taken. The first MiB of the disk and its last MiB are enough for most checks.", f.Filename, f.Size))
-}
-
-func tailSize(f huma.FormFile) int64 {
-	if !f.IsSet {
-		return 0
-	}
-	return f.Size
 }
 
 // recognise refuses what is not a disk, with the reason. A blank or damaged one
 // passes when the person insists.
-func recognise(head []byte, tail huma.FormFile, confirmed bool) error {
+func recognise(head []byte, tail *file, confirmed bool) error {
 	var end []byte
-	if tail.IsSet {
+	if tail != nil {
 		var err error
 		if end, err = readSome(tail, tail.Size-recogniseLen); err != nil {
-			return huma.Error422UnprocessableEntity("The second file cannot be read: " + err.Error())
+			return huma.Error422UnprocessableEntity("The second file cannot be read.")
 		}
 	}
 	var not *capture.NotADisk
@@ -176,16 +188,16 @@ type bytesOutput struct{ Body judge.View }
 func (a *API) bytes(ctx context.Context, in *bytesInput) (*bytesOutput, error) {
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	for _, d := range c.Drives {
 		if d.Role == in.Role {
 			v, err := a.judge.Bytes(ctx, d.Evidence, in.Offset, in.Length)
 			if err != nil {
-				return nil, problem(err)
+				return nil, a.problem(ctx, err)
 			}
 			return &bytesOutput{*v}, nil
 		}
 	}
-	return nil, problem(store.ErrNotFound)
+	return nil, a.problem(ctx, store.ErrNotFound)
 }

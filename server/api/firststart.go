@@ -2,25 +2,25 @@ package api
 
 import (
 	"context"
-	"errors"
 	"net/http"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"latchkey/capture"
 	"latchkey/server/judge"
 	"latchkey/server/store"
 )
 
 func (a *API) registerFirstStart(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "first-start", Method: http.MethodPost, Path: "/cases/{id}/first-start", Summary: "Record a first start, and from which disk it came up"}, a.firstStart)
-	huma.Register(api, huma.Operation{
+	registerForm(api, huma.Operation{
 		OperationID: "first-start-capture", Method: http.MethodPost, Path: "/cases/{id}/first-start/capture",
-		Summary: "Record a first start by a capture that was taken in the system that came up", MaxBodyBytes: maxBody,
+		Summary: "Record a first start by a capture that was taken in the system that came up",
+	}, map[string]*huma.Schema{
+		"file":   fileField("A capture of the disk that the system runs from"),
+		"looked": textField("What else was looked at and is as it was before: partitions, letters, files, activation, with commas between"),
 	}, a.firstStartCapture)
 }
 
@@ -30,7 +30,6 @@ type firstStartInput struct {
 	Body struct {
 		judge.Seen
 		Failed string   `json:"failed,omitempty" maxLength:"500" doc:"What the screen said, when it did not come up"`
-		Who    string   `json:"who" minLength:"1" maxLength:"80"`
 		Looked []string `json:"looked,omitempty" maxItems:"4" enum:"partitions,letters,files,activation" doc:"What else was looked at, and is as it was before"`
 	}
 }
@@ -77,78 +76,67 @@ func (a *API) firstStart(ctx context.Context, in *firstStartInput) (*firstStartO
 	}
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	proof := &judge.Proof{From: "open", Why: "It did not come up: " + in.Body.Failed}
 	if in.Body.Failed == "" {
 		if proof, err = a.judge.FirstStart(ctx, c, in.Body.Seen); err != nil {
-			return nil, refused(err)
+			return nil, a.problem(ctx, err)
 		}
 		proof.Why += lookedAt(in.Body.Looked)
 	}
-	return a.prove(ctx, in.ID, version, proof, in.Body.Who, in.Body.Failed, nil)
-}
-
-// refused is the answer to what a person told that cannot be.
-func refused(err error) error {
-	if bad := new(judge.BadChange); errors.As(err, &bad) {
-		return huma.Error422UnprocessableEntity(bad.Text)
-	}
-	return problem(err)
+	return a.prove(ctx, in.ID, version, proof, in.Body.Failed, nil)
 }
 
 type firstStartCaptureInput struct {
 	CaseID
 	IfMatch
-	RawBody huma.MultipartFormFiles[struct {
-		File   huma.FormFile `form:"file" required:"true" doc:"A capture of the disk that the system runs from"`
-		Who    string        `form:"who" required:"true" minLength:"1" maxLength:"80"`
-		Looked string        `form:"looked" required:"false" maxLength:"80" doc:"What else was looked at, names with commas between"`
-	}]
+	upload
 }
 
 // firstStartCapture takes a capture as proof of a first start. One of the clone
 // becomes its evidence.
 func (a *API) firstStartCapture(ctx context.Context, in *firstStartCaptureInput) (*firstStartOutput, error) {
+	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
 	}
-	form := in.RawBody.Data()
-	defer in.RawBody.Form.RemoveAll()
-	if form.File.Size > maxUpload {
-		return nil, tooLarge(form.File)
-	}
-	taken, err := capture.ReadCapture(form.File, form.File.Size)
+	f, err := in.file("file")
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("file: " + err.Error() + ". Expected a capture that was taken in the system that came up.")
+		return nil, err
 	}
+	taken, err := a.readCapture(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	defer taken.Close()
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	proof, err := a.judge.FirstStartCaptured(ctx, c, taken)
 	if err != nil {
-		return nil, refused(err)
+		return nil, a.problem(ctx, err)
 	}
-	proof.Why += lookedAt(strings.Split(form.Looked, ","))
-	var evidence *store.Captured
+	proof.Why += lookedAt(strings.Split(in.fields["looked"], ","))
+	var evidence *store.Piece
 	if proof.From == "clone" {
-		evidence = &store.Captured{Evidence: capturedEvidence(in.ID, proof.From, filepath.Base(form.File.Filename), taken), Sectors: taken.Sectors, Model: taken.Model, Bus: taken.Bus}
+		evidence = capturedPiece(in.ID, proof.From, f.name, taken)
 	}
-	return a.prove(ctx, in.ID, version, proof, form.Who, "", evidence)
+	return a.prove(ctx, in.ID, version, proof, "", evidence)
 }
 
 // prove keeps what a first start showed.
-func (a *API) prove(ctx context.Context, id uint64, version uint32, proof *judge.Proof, who, failed string, evidence *store.Captured) (*firstStartOutput, error) {
-	m := &store.Mark{CaseID: id, Step: "first-start", Title: "First start", State: store.MarkFailed, Note: proof.Why, Who: strings.TrimSpace(who)}
+func (a *API) prove(ctx context.Context, id uint64, version uint32, proof *judge.Proof, failed string, evidence *store.Piece) (*firstStartOutput, error) {
+	m := &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkFailed, Note: proof.Why, Who: person(ctx).Name}
 	var at *time.Time
 	if proof.From == "clone" {
 		now := time.Now().UTC()
 		at, m.State = &now, store.MarkDone
 	}
 	if err := a.store.Prove(ctx, version, m, at, failed, evidence); err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	changed, err := a.recheck(ctx, id)
 	if err != nil {

@@ -2,12 +2,14 @@ package api
 
 import (
 	"context"
-	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"net/http"
-	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,46 +19,61 @@ import (
 	"latchkey/server/store"
 )
 
-// maxListingBody bounds a request with a listing: 8 MiB in base64.
-const maxListingBody = listing.MaxBytes*4/3 + 64<<10
-
 // ListingInput is a listing as it is pasted or dropped.
 type ListingInput struct {
-	Filename string `json:"filename,omitempty" maxLength:"255"`
-	Data     string `json:"data" doc:"The text as it came, in base64"`
-	Format   string `json:"format,omitempty" maxLength:"40" doc:"Overrules what is recognised"`
-}
-
-func (in ListingInput) read() ([]byte, *listing.Listing, error) {
-	raw, err := base64.StdEncoding.DecodeString(in.Data)
-	if err != nil {
-		return nil, nil, huma.Error422UnprocessableEntity("data: expected base64.")
-	}
-	l, err := listing.Read(filepath.Base(in.Filename), raw, listing.Format(in.Format))
-	var unread *listing.Error
-	if errors.As(err, &unread) {
-		return nil, nil, huma.Error422UnprocessableEntity(unread.Reason)
-	}
-	return raw, l, err
-}
-
-type readInput struct {
 	CaseID
-	Body ListingInput
+	upload
+}
+
+// listingForm describes the form of a listing.
+func listingForm(more map[string]*huma.Schema) map[string]*huma.Schema {
+	fields := map[string]*huma.Schema{
+		"file":   fileField("The text as it came, of at most 8 MiB; its name is kept, but for that of a pasted one: paste"),
+		"format": textField("Overrules what is recognised"),
+	}
+	maps.Copy(fields, more)
+	return fields
+}
+
+// pasted is the name of a text that came in no file.
+const pasted = "paste"
+
+// read takes a listing in. What it holds is bounded while it is read.
+func (in *ListingInput) read(ctx context.Context, a *API) (name string, raw []byte, l *listing.Listing, err error) {
+	f, err := in.file("file")
+	if err != nil {
+		return "", nil, nil, err
+	}
+	if f.Size > listing.MaxBytes {
+		return "", nil, nil, huma.Error413RequestEntityTooLarge(fmt.Sprintf("The listing has %d bytes: at most 8 MiB are taken.", f.Size))
+	}
+	if name = f.name; name == pasted {
+		name = ""
+	}
+	back, err := a.judge.Room().Take(ctx, judge.ListingRoom(int(f.Size)))
+	if err != nil {
+		return "", nil, nil, a.problem(ctx, err)
+	}
+	defer back()
+	raw = make([]byte, f.Size)
+	if _, err := f.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
+		return "", nil, nil, a.problem(ctx, err)
+	}
+	l, err = listing.Read(name, raw, listing.Format(in.fields["format"]))
+	if unread := new(listing.Error); errors.As(err, &unread) {
+		return "", nil, nil, huma.Error422UnprocessableEntity(unread.Reason)
+	}
+	if err != nil {
+		return "", nil, nil, a.problem(ctx, err)
+	}
+	return name, raw, l, nil
 }
 
 type readingOutput struct{ Body judge.Reading }
 
 type addListingInput struct {
-	CaseID
-	IfMatch
-	Body AddListingInput
-}
-
-// AddListingInput is a listing with the drive that each of its disks is.
-type AddListingInput struct {
 	ListingInput
-	Disks map[string]string `json:"disks,omitempty" doc:"Drive role by the name of a disk in the listing; store for a boot configuration store"`
+	IfMatch
 }
 
 // ListingID is the number of a listing in an address.
@@ -72,6 +89,13 @@ type EvidenceID struct {
 // WithdrawInput takes a piece of evidence out of a case, or puts it back.
 type WithdrawInput struct {
 	Withdrawn bool `json:"withdrawn"`
+}
+
+func (in WithdrawInput) by(ctx context.Context, piece string) store.Entry {
+	if in.Withdrawn {
+		return by(ctx, store.WhatWithdrawn, piece)
+	}
+	return by(ctx, store.WhatPutBack, piece)
 }
 
 type withdrawListingInput struct {
@@ -96,10 +120,11 @@ type toldInput struct {
 }
 
 func (a *API) registerListings(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "read-listing", Method: http.MethodPost, Path: "/cases/{id}/listings/reading",
-		Summary: "Read a listing without keeping it", MaxBodyBytes: maxListingBody}, a.readListing)
-	huma.Register(api, huma.Operation{OperationID: "add-listing", Method: http.MethodPost, Path: "/cases/{id}/listings",
-		Summary: "Add the output of a command", DefaultStatus: http.StatusCreated, MaxBodyBytes: maxListingBody}, a.addListing)
+	registerForm(api, huma.Operation{OperationID: "read-listing", Method: http.MethodPost, Path: "/cases/{id}/listings/reading",
+		Summary: "Read a listing without keeping it", Metadata: reads}, listingForm(nil), a.readListing)
+	registerForm(api, huma.Operation{OperationID: "add-listing", Method: http.MethodPost, Path: "/cases/{id}/listings",
+		Summary: "Add the output of a command", DefaultStatus: http.StatusCreated},
+		listingForm(map[string]*huma.Schema{"disks": textField("JSON: drive role by the name of a disk in the listing; store for a boot configuration store")}), a.addListing)
 	huma.Register(api, huma.Operation{OperationID: "get-listing", Method: http.MethodGet, Path: "/cases/{id}/listings/{listing}", Summary: "Look at a listing, line by line"}, a.listing)
 	huma.Register(api, huma.Operation{OperationID: "withdraw-listing", Method: http.MethodPut, Path: "/cases/{id}/listings/{listing}/withdrawn", Summary: "Withdraw a listing, or put it back"}, a.withdrawListing)
 	huma.Register(api, huma.Operation{OperationID: "withdraw-evidence", Method: http.MethodPut, Path: "/cases/{id}/evidence/{evidence}/withdrawn", Summary: "Withdraw the bytes of a disk, or put them back"}, a.withdrawEvidence)
@@ -110,50 +135,66 @@ func (a *API) registerListings(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "export-layout", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/layout", Summary: "A disk's layout in the form of sfdisk"}, a.layout)
 }
 
-func (a *API) readListing(ctx context.Context, in *readInput) (*readingOutput, error) {
-	_, l, err := in.Body.read()
+func (a *API) readListing(ctx context.Context, in *ListingInput) (*readingOutput, error) {
+	defer in.close()
+	_, _, l, err := in.read(ctx, a)
 	if err != nil {
 		return nil, err
 	}
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	r, err := a.judge.Suggest(ctx, c, l)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return &readingOutput{*r}, nil
 }
 
+// maxDiskNames bounds the disks of a listing that are given to drives.
+const maxDiskNames = 100
+
+// disks are the drives that a listing's disks are given to.
+func (in *addListingInput) disks() (map[string]string, error) {
+	given, disks := map[string]string{}, map[string]string{}
+	if raw := in.fields["disks"]; raw != "" {
+		if err := json.Unmarshal([]byte(raw), &given); err != nil || len(given) > maxDiskNames {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("disks: expected an object in JSON with drive roles by disks' names, at most %d.", maxDiskNames))
+		}
+	}
+	for name, role := range given {
+		switch {
+		case role == "":
+		case !slices.Contains(store.Roles, role):
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("disks.%s is %q: expected original, clone or nothing.", clean(name), clean(role)))
+		default:
+			disks[name] = role
+		}
+	}
+	return disks, nil
+}
+
 func (a *API) addListing(ctx context.Context, in *addListingInput) (*caseOutput, error) {
+	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
 	}
-	raw, l, err := in.Body.read()
+	name, raw, l, err := in.read(ctx, a)
 	if err != nil {
 		return nil, err
 	}
 	if l.Empty() {
 		return nil, huma.Error422UnprocessableEntity("Nothing of the listing was understood: there is nothing to keep. " + l.Problem)
 	}
-	for name, role := range in.Body.Disks {
-		if role != "" && !slices.Contains(store.Roles, role) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("disks.%s is %q: expected original, clone or nothing.", name, role))
-		}
+	disks, err := in.disks()
+	if err != nil {
+		return nil, err
 	}
-	entry := &store.Listing{CaseID: in.ID, Filename: filepath.Base(in.Body.Filename), Format: string(l.Format), Disks: map[string]string{}}
-	if in.Body.Filename == "" {
-		entry.Filename = ""
-	}
-	for name, role := range in.Body.Disks {
-		if role != "" {
-			entry.Disks[name] = role
-		}
-	}
-	if err := a.store.AddListing(ctx, entry, raw, version); err != nil {
-		return nil, problem(err)
+	entry := &store.Listing{CaseID: in.ID, Filename: name, Format: string(l.Format), Disks: disks}
+	if err := a.store.AddListing(ctx, entry, raw, by(ctx, store.WhatEvidence, strings.TrimSpace(entry.Format+" "+name)), version); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
 }
@@ -166,11 +207,11 @@ type getListingInput struct {
 func (a *API) listing(ctx context.Context, in *getListingInput) (*readingOutput, error) {
 	l, err := a.store.Listing(ctx, in.ID, in.Listing)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
-	got, err := a.judge.Reading(l)
+	got, err := a.judge.Reading(ctx, l)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return &readingOutput{judge.Show(got, l.Disks)}, nil
 }
@@ -180,8 +221,8 @@ func (a *API) withdrawListing(ctx context.Context, in *withdrawListingInput) (*c
 	if err != nil {
 		return nil, err
 	}
-	if err := a.store.WithdrawListing(ctx, in.ID, in.Listing, in.Body.Withdrawn, version); err != nil {
-		return nil, problem(err)
+	if err := a.store.WithdrawListing(ctx, in.ID, in.Listing, in.Body.Withdrawn, in.Body.by(ctx, fmt.Sprint("listing ", in.Listing)), version); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
 }
@@ -191,8 +232,8 @@ func (a *API) withdrawEvidence(ctx context.Context, in *withdrawEvidenceInput) (
 	if err != nil {
 		return nil, err
 	}
-	if err := a.store.WithdrawEvidence(ctx, in.ID, in.Evidence, in.Body.Withdrawn, version); err != nil {
-		return nil, problem(err)
+	if err := a.store.WithdrawEvidence(ctx, in.ID, in.Evidence, in.Body.Withdrawn, in.Body.by(ctx, fmt.Sprint("bytes ", in.Evidence)), version); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
 }
@@ -205,13 +246,13 @@ func (a *API) tellDisk(ctx context.Context, in *toldInput) (*caseOutput, error) 
 	told := &in.Body
 	d, err := judge.Describe(told)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error() + ".")
+		return nil, huma.Error422UnprocessableEntity(clean(err.Error()) + ".")
 	}
 	if d.Contents() == nil {
 		told = nil
 	}
-	if err := a.store.TellDisk(ctx, in.ID, in.Role, told, version); err != nil {
-		return nil, problem(err)
+	if err := a.store.TellDisk(ctx, in.ID, in.Role, told, by(ctx, store.WhatTold, in.Role), version); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
 }
@@ -221,11 +262,11 @@ type piecesOutput struct{ Body judge.Pieces }
 func (a *API) pieces(ctx context.Context, in *CaseID) (*piecesOutput, error) {
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	p, err := a.judge.Pieces(ctx, c)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return &piecesOutput{*p}, nil
 }
@@ -243,11 +284,11 @@ func (a *API) references(ctx context.Context, in *CaseID) (*referencesOutput, er
 func (a *API) referencesOf(ctx context.Context, id uint64) ([]startup.Reference, error) {
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	refs, err := a.judge.References(ctx, c)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return refs, nil
 }
@@ -276,11 +317,11 @@ type layoutInput struct {
 func (a *API) layout(ctx context.Context, in *layoutInput) (*fileOutput, error) {
 	c, err := a.store.Get(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	l, err := a.judge.Layout(ctx, c, in.Role)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	export, kind, end := listing.ExportDump, "text/plain; charset=utf-8", "sfdisk"
 	if in.Form == "json" {
@@ -288,7 +329,7 @@ func (a *API) layout(ctx context.Context, in *layoutInput) (*fileOutput, error) 
 	}
 	raw, err := export(l, in.Role)
 	if err != nil {
-		return nil, huma.Error409Conflict("The layout cannot be exported: " + err.Error() + ".")
+		return nil, huma.Error409Conflict("The layout cannot be exported: " + clean(err.Error()) + ".")
 	}
 	return &fileOutput{kind, fmt.Sprintf(`attachment; filename="case-%d-%s.%s"`, in.ID, in.Role, end), raw}, nil
 }

@@ -1,11 +1,13 @@
 package api_test
 
 import (
-	"encoding/base64"
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,8 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/internal/diskmaker"
-	"latchkey/server/api"
-	"latchkey/server/judge"
+	"latchkey/server/store"
 	"latchkey/server/store/storetest"
 )
 
@@ -55,12 +56,23 @@ path                    \Windows\system32\winload.efi
 osdevice                unknown
 `
 
-func listingInput(text string, disks map[string]string) map[string]any {
-	in := map[string]any{"data": base64.StdEncoding.EncodeToString([]byte(text))}
+// listing sends a text that was pasted.
+func (c client) listing(path, version, text, format string, disks map[string]string) reply {
+	c.t.Helper()
+	var body bytes.Buffer
+	w := multipart.NewWriter(&body)
+	part, err := w.CreateFormFile("file", "paste")
+	require.NoError(c.t, err)
+	_, err = part.Write([]byte(text))
+	require.NoError(c.t, err)
 	if disks != nil {
-		in["disks"] = disks
+		raw, err := json.Marshal(disks)
+		require.NoError(c.t, err)
+		require.NoError(c.t, w.WriteField("disks", string(raw)))
 	}
-	return in
+	require.NoError(c.t, w.WriteField("format", format))
+	require.NoError(c.t, w.Close())
+	return c.do(http.MethodPost, path, version, &body, w.FormDataContentType())
 }
 
 func (c client) version(id string) string {
@@ -69,7 +81,7 @@ func (c client) version(id string) string {
 
 func (c client) list(t *testing.T, id, text string, disks map[string]string) {
 	t.Helper()
-	r := c.send(http.MethodPost, "/cases/"+id+"/listings", c.version(id), listingInput(text, disks))
+	r := c.listing("/cases/"+id+"/listings", c.version(id), text, "", disks)
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 }
 
@@ -80,7 +92,7 @@ func TestACaseFromListingsAlone(t *testing.T) {
 	r := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "On the telephone", "drives": []any{map[string]any{"role": "clone", "attached": true, "bus": "sata"},
 		map[string]any{"role": "original", "attached": false, "bus": "sata"}}})
 	id := fmt.Sprint(r.body["id"])
-	read := c.send(http.MethodPost, "/cases/"+id+"/listings/reading", "", listingInput(dump, nil))
+	read := c.listing("/cases/"+id+"/listings/reading", "", dump, "", nil)
 	require.Equal(t, http.StatusOK, read.status, read.body)
 	assert.Equal(t, "sfdisk --dump", read.body["format"])
 	assert.EqualValues(t, 0, read.body["unread"])
@@ -128,7 +140,7 @@ func TestACaseFromListingsAlone(t *testing.T) {
 
 func (c client) fetch(t *testing.T, path string) string {
 	t.Helper()
-	res, err := http.Get(c.url + path)
+	res, err := http.DefaultClient.Do(c.request(http.MethodGet, path, "", nil, ""))
 	require.NoError(t, err)
 	defer res.Body.Close()
 	raw, err := io.ReadAll(res.Body)
@@ -205,17 +217,15 @@ func TestListingsThatAreRefused(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Refused")
 	for text, want := range map[string]string{"": "expected", "Dear colleague": "none of the listings"} {
-		r := c.send(http.MethodPost, "/cases/"+id+"/listings", c.version(id), listingInput(text, nil))
+		r := c.listing("/cases/"+id+"/listings", c.version(id), text, "", nil)
 		assert.Equal(t, http.StatusUnprocessableEntity, r.status, text)
 		if text != "" {
 			assert.Contains(t, fmt.Sprint(r.body), want)
 		}
 	}
-	r := c.send(http.MethodPost, "/cases/"+id+"/listings", c.version(id), listingInput(dump, map[string]string{"sda": "third"}))
+	r := c.listing("/cases/"+id+"/listings", c.version(id), dump, "", map[string]string{"sda": "third"})
 	assert.Contains(t, fmt.Sprint(r.body), "expected original, clone or nothing")
-	r = c.send(http.MethodPost, "/cases/"+id+"/listings", c.version(id), map[string]any{"data": "!!"})
-	assert.Contains(t, fmt.Sprint(r.body), "base64")
-	r = c.send(http.MethodPost, "/cases/"+id+"/listings", c.version(id), map[string]any{"data": base64.StdEncoding.EncodeToString([]byte("no dump")), "format": "sfdisk --dump"})
+	r = c.listing("/cases/"+id+"/listings", c.version(id), "no dump", "sfdisk --dump", nil)
 	assert.Contains(t, fmt.Sprint(r.body), "Nothing of the listing was understood")
 	assert.Empty(t, c.get("/cases/" + id + "/evidence").body["listings"])
 }
@@ -226,11 +236,11 @@ func TestDownloads(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte("program"), 0o600))
 	}
 	s := storetest.Open(t)
-	server := httptest.NewServer(api.New(s, judge.New(s), files, folder))
-	defer server.Close()
-	c := client{t, server.URL + "/api/v1"}
+	server := serving(t, s, folder)
+	c := client{t: t, url: server.URL + "/api/v1", store: s}.as("Ada", store.Reader)
 	list := c.fetch(t, "/downloads")
 	assert.Equal(t, 2, strings.Count(list, `"name"`), list)
+	assert.Equal(t, 2, strings.Count(list, fmt.Sprintf("%x", sha256.Sum256([]byte("program")))), list)
 	for path, want := range map[string]int{"latchkey-capture-linux-amd64": 200, "secret": 404, "latchkey-capture-linux-arm64.part": 404, "latchkey-capture-linux-arm64": 404} {
 		res, err := http.Get(server.URL + "/downloads/" + path)
 		require.NoError(t, err)

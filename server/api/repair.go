@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"slices"
@@ -20,12 +22,13 @@ func (a *API) registerRepair(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-script", Method: http.MethodGet, Path: "/cases/{id}/plan/script", Summary: "A toolbox's steps as a script"}, a.script)
 }
 
-type planInput struct {
+// PlanInput asks for a plan of a case.
+type PlanInput struct {
 	CaseID
 	Toolboxes string `query:"toolboxes" maxLength:"100" doc:"Names with commas between; empty allows all"`
 }
 
-func (in planInput) allowed() ([]repair.Toolbox, error) {
+func (in PlanInput) allowed() ([]repair.Toolbox, error) {
 	var allowed []repair.Toolbox
 	for name := range strings.SplitSeq(in.Toolboxes, ",") {
 		switch {
@@ -56,6 +59,9 @@ type Repair struct {
 	repair.Session
 	Marks   []Mark `json:"marks" doc:"Everything that was done, the oldest first"`
 	Version uint32 `json:"version" doc:"Of the case, for the next mark"`
+	// Scripts can be downloaded as files.
+	Scripts     []Script `json:"scripts"`
+	Fingerprint string   `json:"fingerprint" doc:"Of this very plan"`
 }
 
 type planOutput struct {
@@ -63,7 +69,7 @@ type planOutput struct {
 	Body Repair
 }
 
-func (a *API) plan(ctx context.Context, in *planInput) (*planOutput, error) {
+func (a *API) plan(ctx context.Context, in *PlanInput) (*planOutput, error) {
 	allowed, err := in.allowed()
 	if err != nil {
 		return nil, err
@@ -74,17 +80,18 @@ func (a *API) plan(ctx context.Context, in *planInput) (*planOutput, error) {
 func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) (*planOutput, error) {
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	marks, err := a.store.Marks(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	session, err := a.judge.Plan(ctx, c, store.InForce(marks, c.LatestEvidence()), allowed)
 	if err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{}, Version: c.Version}}
+	out.Body.Scripts, out.Body.Fingerprint = scripts(session.Plan)
 	for _, m := range marks {
 		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, a.judge.Remark(m.Note), m.Who, m.At})
 	}
@@ -99,7 +106,6 @@ type markInput struct {
 		Step  string `json:"step" minLength:"1" maxLength:"80"`
 		State string `json:"state" enum:"done,failed,skipped,undone"`
 		Note  string `json:"note,omitempty" maxLength:"20000"`
-		Who   string `json:"who" minLength:"1" maxLength:"80"`
 	}
 }
 
@@ -108,7 +114,7 @@ func (a *API) mark(ctx context.Context, in *markInput) (*planOutput, error) {
 	if err != nil {
 		return nil, err
 	}
-	allowed, err := planInput{Toolboxes: in.Toolboxes}.allowed()
+	allowed, err := PlanInput{Toolboxes: in.Toolboxes}.allowed()
 	if err != nil {
 		return nil, err
 	}
@@ -123,9 +129,9 @@ func (a *API) mark(ctx context.Context, in *markInput) (*planOutput, error) {
 	if err := a.fits(ctx, in.ID, in.Body.Note); err != nil {
 		return nil, err
 	}
-	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note, Who: strings.TrimSpace(in.Body.Who)}
+	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note, Who: person(ctx).Name}
 	if err := a.store.AddMark(ctx, version, m); err != nil {
-		return nil, problem(err)
+		return nil, a.problem(ctx, err)
 	}
 	return a.planned(ctx, in.ID, allowed)
 }
@@ -137,11 +143,11 @@ func (a *API) fits(ctx context.Context, id uint64, note string) error {
 	}
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
-		return problem(err)
+		return a.problem(ctx, err)
 	}
 	other, err := a.judge.OfAnotherDisk(ctx, c, note)
 	if err != nil {
-		return problem(err)
+		return a.problem(ctx, err)
 	}
 	if other != "" {
 		return huma.Error422UnprocessableEntity("note: " + other)
@@ -173,28 +179,72 @@ func titleOf(r Repair, key string) (string, bool) {
 }
 
 type scriptInput struct {
-	CaseID
+	PlanInput
 	Toolbox string `query:"toolbox" enum:"windows-recovery,linux,old-drive" required:"true"`
+	Plan    string `query:"plan" maxLength:"64" doc:"The plan's fingerprint: the script is that of this very plan, or refused"`
 }
 
 type scriptOutput struct {
 	ContentType string `header:"Content-Type"`
 	Disposition string `header:"Content-Disposition"`
+	Digest      string `header:"Repr-Digest" doc:"SHA-256 of the script, as RFC 9530 has it"`
 	Body        []byte
 }
 
+// script hands out a toolbox's steps of the plan that is on the screen.
 func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error) {
-	r, err := a.planned(ctx, in.ID, nil)
+	allowed, err := in.allowed()
 	if err != nil {
 		return nil, err
+	}
+	r, err := a.planned(ctx, in.ID, allowed)
+	if err != nil {
+		return nil, err
+	}
+	if in.Plan != "" && in.Plan != r.Body.Fingerprint {
+		return nil, huma.Error409Conflict("The plan has changed since it was shown: the evidence, or what was done, is another. Look at it as it is now, and download the script again.")
 	}
 	text, shell := repair.Script(r.Body.Plan, repair.Toolbox(in.Toolbox))
 	if text == "" {
 		return nil, huma.Error404NotFound("The plan has no step for this toolbox.")
 	}
-	name := "repair.sh"
-	if shell == repair.Batch {
-		name = "repair.cmd"
+	if err := a.store.Note(ctx, in.ID, by(ctx, store.WhatScript, scriptName(shell)+" for "+in.Toolbox+", SHA-256 "+sumOf(text))); err != nil {
+		return nil, a.problem(ctx, err)
 	}
-	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, name), []byte(text)}, nil
+	sum := sha256.Sum256([]byte(text))
+	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, scriptName(shell)), "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":", []byte(text)}, nil
+}
+
+func scriptName(shell repair.Shell) string {
+	if shell == repair.Batch {
+		return "repair.cmd"
+	}
+	return "repair.sh"
+}
+
+func sumOf(text string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(text))) }
+
+// Script is what can be downloaded of a plan.
+type Script struct {
+	Toolbox repair.Toolbox `json:"toolbox" enum:"windows-recovery,linux,mac-recovery,old-drive"`
+	Name    string         `json:"name"`
+	SHA256  string         `json:"sha256" doc:"Of the file, in hexadecimal digits"`
+}
+
+// scripts lists the scripts of a plan, and the plan's fingerprint, which is one of all
+// of them and its steps.
+func scripts(p repair.Plan) (list []Script, fingerprint string) {
+	list = []Script{}
+	all := ""
+	for _, s := range p.Steps {
+		all += s.Key + "\n"
+	}
+	for _, t := range repair.Toolboxes {
+		text, shell := repair.Script(p, t)
+		if text != "" && t != repair.MacRecovery {
+			list = append(list, Script{t, scriptName(shell), sumOf(text)})
+			all += text
+		}
+	}
+	return list, sumOf(all)[:16]
 }

@@ -11,6 +11,7 @@ import (
 	"latchkey/internal/diskmaker"
 	"latchkey/server/judge"
 	"latchkey/server/store"
+	"latchkey/server/store/storetest"
 )
 
 // withEntries gives a case boot entries: one that leads to the clone's own
@@ -26,8 +27,9 @@ func withEntries(t *testing.T, s *store.Store, c *store.Case, clone diskmaker.Di
 		vars[name+"-"+diskmaker.BootVariableVendor.String()] = append([]byte{7, 0, 0, 0}, raw...)
 	}
 	m := clone.MustBuild()
-	e := &store.Evidence{CaseID: c.ID, Role: "clone", Capacity: m.Size, SectorSize: 512, Extents: c.Drives[1].Evidence.Extents, Variables: vars}
-	require.NoError(t, s.AddEvidence(t.Context(), e, c.Version, m, "", ""))
+	piece := storetest.Piece(t, c.ID, "clone", m, m.Size)
+	piece.Variables = vars
+	require.NoError(t, s.AddEvidence(t.Context(), piece, storetest.Nobody, c.Version))
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)
 	return got

@@ -47,14 +47,8 @@ func (j *Judge) Bytes(ctx context.Context, e *store.Evidence, offset, length int
 	if length <= 0 {
 		return v, nil
 	}
-	// The examined disk reads through the request that examined it; this view
-	// reads through its own.
-	r, err := j.store.Open(ctx, e)
-	if err != nil {
-		return nil, err
-	}
 	raw := make([]byte, length)
-	if _, err := r.ReadAt(raw, offset); disk.IsNotCaptured(err) {
+	if _, err := c.Disk.ReadAt(raw, offset); disk.IsNotCaptured(err) {
 		return v, nil
 	} else if err != nil {
 		return nil, err

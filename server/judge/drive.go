@@ -3,7 +3,6 @@ package judge
 import (
 	"time"
 
-	"latchkey/capture"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/startup"
@@ -33,20 +32,19 @@ type Drive struct {
 
 // Disk is a disk as found.
 type Disk struct {
-	Size       *Size            `json:"size,omitempty" doc:"Absent when nobody told the capacity"`
-	SectorSize int              `json:"sectorSize" doc:"Logical, in bytes"`
-	Sectors    uint64           `json:"sectors,omitempty"`
-	Style      disk.Style       `json:"style" enum:"GPT,MBR,none,unknown"`
-	ID         string           `json:"id,omitempty" doc:"Disk GUID or disk signature"`
-	IDTail     string           `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
-	Partitions []Partition      `json:"partitions"`
-	Problems   []disk.Problem   `json:"problems"`
-	Facts      []startup.Fact   `json:"facts" doc:"What is known of the disk itself, each with its source"`
-	Rounded    bool             `json:"rounded" doc:"The capacity was read off a screen"`
-	Filename   string           `json:"filename,omitempty" doc:"Of the bytes in force; absent when no byte is in evidence"`
-	ReceivedAt *time.Time       `json:"receivedAt,omitempty"`
-	Extents    []capture.Extent `json:"extents" doc:"The byte ranges in evidence"`
-	Held       Size             `json:"held" doc:"How much is in evidence"`
+	Size       *Size          `json:"size,omitempty" doc:"Absent when nobody told the capacity"`
+	SectorSize int            `json:"sectorSize" doc:"Logical, in bytes"`
+	Sectors    uint64         `json:"sectors,omitempty"`
+	Style      disk.Style     `json:"style" enum:"GPT,MBR,none,unknown"`
+	ID         string         `json:"id,omitempty" doc:"Disk GUID or disk signature"`
+	IDTail     string         `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
+	Partitions []Partition    `json:"partitions"`
+	Problems   []disk.Problem `json:"problems"`
+	Facts      []startup.Fact `json:"facts" doc:"What is known of the disk itself, each with its source"`
+	Rounded    bool           `json:"rounded" doc:"The capacity was read off a screen"`
+	Filename   string         `json:"filename,omitempty" doc:"Of the bytes in force; absent when no byte is in evidence"`
+	ReceivedAt *time.Time     `json:"receivedAt,omitempty"`
+	Held       Size           `json:"held" doc:"How much is in evidence"`
 }
 
 // Partition is a partition as found.
@@ -94,7 +92,7 @@ func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 	capacity, _ := d.Contents.Size()
 	out := &Disk{
 		SectorSize: l.SectorSize, Style: l.Style, ID: id, IDTail: tail(id),
-		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Extents: []capture.Extent{}, Facts: []startup.Fact{},
+		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Facts: []startup.Fact{},
 	}
 	if capacity > 0 {
 		size := sizeOf(capacity)
@@ -108,7 +106,7 @@ func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
 		out.Facts = append(out.Facts, cited(d, "Disk identifier", id, l.DiskID().Source()))
 	}
 	if e != nil {
-		out.Filename, out.ReceivedAt, out.Extents, out.Held = e.Filename, &e.ReceivedAt, e.Extents, sizeOf(e.Held())
+		out.Filename, out.ReceivedAt, out.Held = e.Filename, &e.ReceivedAt, sizeOf(e.Held)
 	}
 	for i, p := range l.Partitions {
 		v := &d.Contents.Volumes[i]

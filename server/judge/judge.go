@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"latchkey/capture/listing"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
@@ -25,18 +23,28 @@ import (
 // memory, as evidence never changes.
 type Judge struct {
 	store    *store.Store
-	contents *lru.Cache[string, *startup.Contents]
-	listings *lru.Cache[uint64, *listing.Listing]
-	remarks  *lru.Cache[string, string] // on what was pasted for steps, by its text
+	room     *Room
+	contents *cache[string, *startup.Contents]
+	listings *cache[uint64, *listing.Listing]
+	entries  *cache[uint64, *firmware.Entries] // boot entries, by the evidence
+	remarks  *cache[string, string]            // on what was pasted for steps, by its text
 }
+
+// What the caches may take in memory, in bytes.
+const (
+	contentsCache = 32 << 20
+	listingsCache = 16 << 20
+	smallCache    = 2 << 20
+)
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
-	contents, _ := lru.New[string, *startup.Contents](256)
-	listings, _ := lru.New[uint64, *listing.Listing](64)
-	remarks, _ := lru.New[string, string](256)
-	return &Judge{store: s, contents: contents, listings: listings, remarks: remarks}
+	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *startup.Contents](contentsCache), listings: newCache[uint64, *listing.Listing](listingsCache),
+		entries: newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache)}
 }
+
+// Room is the room that reading evidence takes, for what comes in.
+func (j *Judge) Room() *Room { return j.room }
 
 // Check is a whole start check.
 type Check struct {
@@ -184,10 +192,19 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string)
 	}
 	slices.Sort(paths)
 	key := fmt.Sprint(e.ID, paths)
-	if c, ok := j.contents.Get(key); ok {
+	if c, ok := j.contents.get(key); ok {
 		return c, nil
 	}
-	r, err := j.store.Open(ctx, e)
+	back, err := j.room.Take(ctx, examineRoom)
+	if err != nil {
+		return nil, err
+	}
+	defer back()
+	in, err := j.store.Inside(ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	r, err := j.store.Open(e.ID, in)
 	if err != nil {
 		return nil, err
 	}
@@ -196,24 +213,36 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string)
 	if err != nil {
 		return nil, err
 	}
-	d.SetCounts(e.Counts)
+	d.SetCounts(in.Counts)
 	c := startup.Examine(d, paths...)
 	if watched.err != nil {
 		return nil, watched.err // a database that fails is no damaged disk
 	}
-	j.contents.Add(key, c)
+	j.contents.add(key, c, watched.read*perByte+perDisk)
 	return c, nil
 }
 
-// watch remembers the first error that is not about the evidence's extents.
+// What is kept of a disk takes some times as much memory as what was read of it.
+const (
+	perByte = 3
+	perDisk = 32 << 10
+)
+
+// watch remembers the first error that is not about the evidence's extents, and how
+// much was read. After such an error nothing is read any more.
 type watch struct {
-	r   io.ReaderAt
-	err error
+	r    io.ReaderAt
+	read int64
+	err  error
 }
 
 func (w *watch) ReadAt(p []byte, off int64) (int, error) {
+	if w.err != nil {
+		return 0, w.err
+	}
 	n, err := w.r.ReadAt(p, off)
-	if err != nil && w.err == nil && !disk.IsNotCaptured(err) && !errors.Is(err, io.EOF) {
+	w.read += int64(n)
+	if err != nil && !disk.IsNotCaptured(err) && !errors.Is(err, io.EOF) {
 		w.err = err
 	}
 	return n, err

@@ -26,11 +26,10 @@ func desk(t *testing.T, original, clone diskmaker.Disk) (*store.Store, *store.Ca
 		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), BehaviourFacts: capture.BehaviourFacts{FallbackOnFixedDisks: pointer(true)}},
 		Drives:   []store.Drive{{Role: "original", Attached: pointer(false)}, {Role: "clone", Attached: pointer(true)}},
 	}
-	require.NoError(t, s.Create(t.Context(), c))
+	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))
 	for i, d := range []diskmaker.Disk{original, clone} {
 		m := d.MustBuild()
-		e := &store.Evidence{CaseID: c.ID, Role: store.Roles[i], Capacity: m.Size, SectorSize: 512, Extents: []capture.Extent{{Offset: 0, Length: m.Size}}}
-		require.NoError(t, s.AddEvidence(t.Context(), e, uint32(i)+1, m, "", ""))
+		require.NoError(t, s.AddEvidence(t.Context(), storetest.Piece(t, c.ID, store.Roles[i], m, m.Size), storetest.Nobody, uint32(i)+1))
 	}
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)

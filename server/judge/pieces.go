@@ -30,10 +30,10 @@ type read struct {
 
 // readings reads a case's listings, the newest first. What was read is kept, as
 // listings never change.
-func (j *Judge) readings(c *store.Case) ([]read, error) {
+func (j *Judge) readings(ctx context.Context, c *store.Case) ([]read, error) {
 	var out []read
 	for i := range c.Listings {
-		l, err := j.Reading(&c.Listings[i])
+		l, err := j.Reading(ctx, &c.Listings[i])
 		if err != nil {
 			return nil, err
 		}
@@ -43,11 +43,20 @@ func (j *Judge) readings(c *store.Case) ([]read, error) {
 }
 
 // Reading reads a stored listing.
-func (j *Judge) Reading(l *store.Listing) (*listing.Listing, error) {
-	if kept, ok := j.listings.Get(l.ID); ok {
+func (j *Judge) Reading(ctx context.Context, l *store.Listing) (*listing.Listing, error) {
+	if kept, ok := j.listings.get(l.ID); ok {
 		return kept, nil
 	}
-	text, err := l.Text()
+	stored, err := j.store.Listing(ctx, l.CaseID, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	back, err := j.room.Take(ctx, ListingRoom(stored.Length))
+	if err != nil {
+		return nil, err
+	}
+	defer back()
+	text, err := stored.Text()
 	if err != nil {
 		return nil, err
 	}
@@ -58,22 +67,30 @@ func (j *Judge) Reading(l *store.Listing) (*listing.Listing, error) {
 	for i := range got.Disks {
 		got.Disks[i].Source.Evidence = l.ID
 	}
-	j.listings.Add(l.ID, got)
+	j.listings.add(l.ID, got, perListing*int64(len(text))+perDisk)
 	return got, nil
 }
+
+// perListing is how much memory a reading takes for each byte of its text, at most.
+const perListing = 8
+
+// ListingRoom is the room that reading a listing of so many bytes takes.
+func ListingRoom(length int) int64 { return 1<<20 + perListing*int64(length) }
 
 // assemble builds the machine that a case describes: bytes first, then listings,
 // then what a person tells. more are programs to look for besides those that the
 // case's own boot entries name.
 func (j *Judge) assemble(ctx context.Context, c *store.Case, more ...string) (*assembled, error) {
-	listings, err := j.readings(c)
+	listings, err := j.readings(ctx, c)
 	if err != nil {
 		return nil, err
 	}
 	out := &assembled{machine: settings(c), contradictions: []startup.Contradiction{}}
 	m := &out.machine
 	out.mode(c, listings)
-	m.Firmware.Entries = entriesOf(c, listings)
+	if m.Firmware.Entries, err = j.entriesOf(ctx, c, listings); err != nil {
+		return nil, err
+	}
 	if order, err := BootOrder(c.Firmware.BootOrder); err == nil {
 		reorder(&m.Firmware, order)
 	}
@@ -194,16 +211,28 @@ const storeName = "store"
 // entriesOf decodes the boot variables of the newest capture that has any, else
 // of the newest listing; nil when none has. Damaged variables are left out, as
 // firmware does.
-func entriesOf(c *store.Case, listings []read) *firmware.Entries {
+func (j *Judge) entriesOf(ctx context.Context, c *store.Case, listings []read) (*firmware.Entries, error) {
 	var newest *store.Evidence
 	for _, d := range c.Drives {
-		if e := d.Evidence; e != nil && len(e.Variables) > 0 && (newest == nil || e.ID > newest.ID) {
+		if e := d.Evidence; e != nil && e.Described && (newest == nil || e.ID > newest.ID) {
 			newest = e
 		}
 	}
 	if newest != nil {
-		entries, _ := firmware.DecodeVariables(newest.Variables)
-		return entries
+		if kept, ok := j.entries.get(newest.ID); ok {
+			return kept, nil
+		}
+		in, err := j.store.Inside(ctx, newest.ID)
+		if err != nil {
+			return nil, err
+		}
+		size := 0
+		for _, v := range in.Variables {
+			size += len(v)
+		}
+		entries, _ := firmware.DecodeVariables(in.Variables)
+		j.entries.add(newest.ID, entries, int64(4*size+1024))
+		return entries, nil
 	}
 	var merged *firmware.Entries
 	for _, l := range listings {
@@ -218,5 +247,5 @@ func entriesOf(c *store.Case, listings []read) *firmware.Entries {
 			break // a whole listing; older ones tell of an older state
 		}
 	}
-	return merged
+	return merged, nil
 }

@@ -26,6 +26,11 @@ func (j *Judge) Plan(ctx context.Context, c *store.Case, marks []store.Mark, all
 			p.Failed = append(p.Failed, m.Step)
 		}
 	}
+	back, err := j.room.Take(ctx, planRoom)
+	if err != nil {
+		return nil, err
+	}
+	defer back()
 	s := repair.Continue(a.machine, p, allowed...)
 	return &s, nil
 }
@@ -64,11 +69,11 @@ func (j *Judge) Remark(pasted string) string {
 	if pasted == "" {
 		return ""
 	}
-	if known, ok := j.remarks.Get(pasted); ok {
+	if known, ok := j.remarks.get(pasted); ok {
 		return known
 	}
 	said := remark(pasted)
-	j.remarks.Add(pasted, said)
+	j.remarks.add(pasted, said, int64(len(pasted)+len(said)))
 	return said
 }
 

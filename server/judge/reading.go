@@ -174,7 +174,7 @@ func (j *Judge) Pieces(ctx context.Context, c *store.Case) (*Pieces, error) {
 		}
 	}
 	for _, e := range bytes {
-		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held()), e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
+		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held), e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
 	}
 	for _, l := range listings {
 		out.Listings = append(out.Listings, ListingPiece{l.ID, l.Filename, l.Format, l.Disks, l.Length, l.ReceivedAt, l.WithdrawnAt})

@@ -54,7 +54,9 @@ func Describe(t *store.ToldDisk) (*startup.Described, error) {
 			units = disk.BinaryUnits // the screen counts in binary units, its partitions too
 		}
 	}
-	d.ID = strings.ToUpper(strings.Trim(t.ID, "{} "))
+	if d.ID = strings.ToUpper(strings.Trim(t.ID, "{} ")); d.ID != "" && !disk.IsID(strings.TrimPrefix(d.ID, "0X")) {
+		return nil, fmt.Errorf("id is %q: expected a disk GUID, or a disk signature of eight hexadecimal digits", t.ID)
+	}
 	if len(t.Partitions) > maxTold {
 		return nil, fmt.Errorf("%d partitions: expected at most %d", len(t.Partitions), maxTold)
 	}

@@ -28,6 +28,8 @@ type Case struct {
 	Stage       string
 	Headline    string
 	Demo        *string
+	ClosedAt    *time.Time // when a person closed it
+	ClearedAt   *time.Time // when its evidence was removed, some time after
 	CreatedAt   time.Time
 	UpdatedAt   time.Time
 	Drives      []Drive `gorm:"foreignKey:CaseID"`
@@ -104,40 +106,50 @@ type Check struct {
 var Roles = []string{"original", "clone"}
 
 // Create stores a new case with its drives.
-func (s *Store) Create(ctx context.Context, c *Case) error {
+func (s *Store) Create(ctx context.Context, c *Case, by Entry) error {
 	c.Version = 1
 	if c.DeviceOrder == nil {
 		c.DeviceOrder = []string{}
 	}
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		c.ID = 0
+		for i := range c.Drives {
+			c.Drives[i].CaseID = 0
+		}
 		if err := tx.Omit("Listings").Create(c).Error; err != nil {
 			return err
 		}
+		if err := by.write(tx, c.ID); err != nil {
+			return err
+		}
 		return indexWords(tx, c)
-	}))
+	})
 }
 
 // Get returns a case with its drives and the evidence in force.
 func (s *Store) Get(ctx context.Context, id uint64) (*Case, error) {
 	var c Case
-	err := s.db.WithContext(ctx).Preload("Drives", func(tx *gorm.DB) *gorm.DB {
-		return tx.Order("role DESC") // original before clone
-	}).Preload("Drives.Evidence").Preload("Listings", func(tx *gorm.DB) *gorm.DB {
-		return tx.Where("withdrawn_at IS NULL").Order("id DESC").Limit(MaxListings)
-	}).First(&c, id).Error
+	err := s.read(ctx, func(db *gorm.DB) error {
+		return db.Preload("Drives", func(tx *gorm.DB) *gorm.DB {
+			return tx.Order("role DESC") // original before clone
+		}).Preload("Drives.Evidence").Preload("Listings", func(tx *gorm.DB) *gorm.DB {
+			return tx.Omit("body").Where("withdrawn_at IS NULL").Order("id DESC").Limit(MaxListings)
+		}).First(&c, id).Error
+	})
 	if err != nil {
-		return nil, explain(err)
+		return nil, err
 	}
 	return &c, nil
 }
 
 // Update stores a changed case if it still has the version it was read with.
-func (s *Store) Update(ctx context.Context, c *Case) error {
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, c.ID, c.Version); err != nil {
+func (s *Store) Update(ctx context.Context, c *Case, by Entry) error {
+	version := c.Version
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, c.ID, version, by); err != nil {
 			return err
 		}
-		c.Version++
+		c.Version = version + 1
 		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said").Updates(c).Error; err != nil {
 			return err
 		}
@@ -148,16 +160,44 @@ func (s *Store) Update(ctx context.Context, c *Case) error {
 				return err
 			}
 		}
+		if err := tx.Exec("DELETE FROM case_words WHERE case_id = ?", c.ID).Error; err != nil {
+			return err
+		}
 		return indexWords(tx, c)
-	}))
+	})
 }
 
-// claim raises the version of a case, or reports that it is another one by now.
-func claim(tx *gorm.DB, id uint64, version uint32) error {
+// Close marks a case as closed, or opens it again.
+func (s *Store) CloseCase(ctx context.Context, id uint64, closed bool, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, id, version, by); err != nil {
+			return err
+		}
+		return tx.Model(&Case{}).Where("id = ?", id).Update("closed_at", when(closed)).Error
+	})
+}
+
+// Delete removes a case with everything that belongs to it. The case must still have
+// the given version.
+func (s *Store) Delete(ctx context.Context, id uint64, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, id, version, Entry{}); err != nil {
+			return err
+		}
+		return tx.Delete(&Case{}, id).Error // what refers to it goes with it
+	})
+}
+
+// claim raises the version of a case and keeps in its history who changed it, or
+// reports that it is another one by now.
+func claim(tx *gorm.DB, id uint64, version uint32, by Entry) error {
 	res := tx.Model(&Case{}).Where("id = ? AND version = ?", id, version).
 		Updates(map[string]any{"version": version + 1, "updated_at": time.Now().UTC()})
-	if res.Error != nil || res.RowsAffected == 1 {
+	if res.Error != nil {
 		return res.Error
+	}
+	if res.RowsAffected == 1 {
+		return by.write(tx, id)
 	}
 	var n int64
 	if err := tx.Model(&Case{}).Where("id = ?", id).Count(&n).Error; err != nil {
@@ -174,14 +214,15 @@ func claim(tx *gorm.DB, id uint64, version uint32) error {
 func (s *Store) Record(ctx context.Context, k Check) error {
 	k.At = time.Now().UTC()
 	k.Headline = clip(k.Headline, 500)
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		k.ID = 0
 		if err := tx.Create(&k).Error; err != nil {
 			return err
 		}
 		return tx.Model(&Case{}).Where("id = ?", k.CaseID).UpdateColumns(map[string]any{
 			"verdict": k.Verdict, "reaches": k.Reaches, "stage": k.Stage, "headline": k.Headline,
 		}).Error
-	}))
+	})
 }
 
 func clip(s string, n int) string {
@@ -210,28 +251,29 @@ const maxTerms = 8
 
 // List returns cases, the latest changed first, with their drives.
 func (s *Store) List(ctx context.Context, p Page) ([]Case, error) {
-	q := s.db.WithContext(ctx).Preload("Drives", func(tx *gorm.DB) *gorm.DB { return tx.Order("role DESC") }).
-		Preload("Drives.Evidence")
-	if p.Reaches != "" {
-		q = q.Where("reaches = ?", p.Reaches)
-	}
-	words := wordsOf(p.Search)
-	for _, w := range words[:min(len(words), maxTerms)] {
-		q = q.Where("id IN (SELECT case_id FROM case_words WHERE word LIKE ?)", likeEscaper.Replace(w)+"%")
-	}
-	if p.After != nil {
-		q = q.Where("(updated_at < ? OR (updated_at = ? AND id < ?))", p.After.UpdatedAt, p.After.UpdatedAt, p.After.ID)
-	}
 	var cases []Case
-	err := q.Order("updated_at DESC, id DESC").Limit(p.Limit).Find(&cases).Error
-	return cases, explain(err)
+	err := s.read(ctx, func(db *gorm.DB) error {
+		q := db.Preload("Drives", func(tx *gorm.DB) *gorm.DB { return tx.Order("role DESC") }).Preload("Drives.Evidence")
+		if p.Reaches != "" {
+			q = q.Where("reaches = ?", p.Reaches)
+		}
+		words := wordsOf(p.Search)
+		for _, w := range words[:min(len(words), maxTerms)] {
+			q = q.Where("id IN (SELECT case_id FROM case_words WHERE word LIKE ?)", likeEscaper.Replace(w)+"%")
+		}
+		if p.After != nil {
+			q = q.Where("(updated_at < ? OR (updated_at = ? AND id < ?))", p.After.UpdatedAt, p.After.UpdatedAt, p.After.ID)
+		}
+		return q.Order("updated_at DESC, id DESC").Limit(p.Limit).Find(&cases).Error
+	})
+	return cases, err
 }
 
 // FindDemo returns the case that was made from a demo case.
 func (s *Store) FindDemo(ctx context.Context, name string) (*Case, error) {
 	var c Case
-	err := s.db.WithContext(ctx).Where("demo = ?", name).First(&c).Error
-	return &c, explain(err)
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("demo = ?", name).First(&c).Error })
+	return &c, err
 }
 
 var likeEscaper = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
@@ -250,14 +292,11 @@ func wordsOf(texts ...string) []string {
 	return words
 }
 
-// indexWords keeps the words by which a case is found.
+// indexWords keeps the words by which a case is found; it has none yet.
 func indexWords(tx *gorm.DB, c *Case) error {
 	texts := []string{c.Title, c.Machine}
 	for _, d := range c.Drives {
 		texts = append(texts, d.Model)
-	}
-	if err := tx.Exec("DELETE FROM case_words WHERE case_id = ?", c.ID).Error; err != nil {
-		return err
 	}
 	var rows []caseWord
 	for _, w := range wordsOf(texts...) {

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"time"
@@ -21,24 +22,38 @@ const chunkSize = 256 << 10
 
 // Evidence is what is held of a disk. It never changes once stored.
 type Evidence struct {
-	ID         uint64
-	CaseID     uint64
-	Role       string
-	Filename   string
-	Capacity   int64            // bytes
-	SectorSize int              // bytes
-	Extents    []capture.Extent `gorm:"serializer:json"`
-	ReceivedAt time.Time
-	// Variables are the boot variables of the machine that a capture was taken
-	// on, by file name; nil when it told none.
-	Variables map[string][]byte `gorm:"serializer:json"`
-	// Counts are figures that a capture counted over bytes which it leaves out.
-	Counts      []disk.Count `gorm:"serializer:json"`
+	ID          uint64
+	CaseID      uint64
+	Role        string
+	Filename    string
+	Capacity    int64 // bytes
+	SectorSize  int   // bytes
+	Held        int64 // bytes held in all
+	Described   bool  // it has boot variables
+	ReceivedAt  time.Time
 	WithdrawnAt *time.Time
 }
 
 // TableName keeps the table's name in the singular, as the word has no plural.
 func (Evidence) TableName() string { return "evidence" }
+
+// Inside is what a piece of evidence says of itself; it can be long, and is read only
+// where it is needed.
+type Inside struct {
+	Extents []capture.Extent `gorm:"serializer:json"`
+	// Variables are the boot variables of the machine that a capture was taken
+	// on, by file name; nil when it told none.
+	Variables map[string][]byte `gorm:"serializer:json"`
+	// Counts are figures that a capture counted over bytes which it leaves out.
+	Counts []disk.Count `gorm:"serializer:json"`
+}
+
+// newEvidence is a piece as it is stored.
+type newEvidence struct {
+	Evidence
+	Inside
+	Packed bool
+}
 
 type chunk struct {
 	EvidenceID uint64 `gorm:"primaryKey"`
@@ -48,123 +63,91 @@ type chunk struct {
 
 func (chunk) TableName() string { return "evidence_chunks" }
 
-// Held returns the bytes held.
-func (e *Evidence) Held() int64 {
-	var n int64
-	for _, x := range e.Extents {
-		n += x.Length
-	}
-	return n
-}
-
 var (
-	encoder, _     = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	encoder, _     = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(chunkSize))
 	textDecoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(2*listing.MaxBytes))
 	decoder, _     = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4<<20))
 )
 
-// AddEvidence stores what r holds of a disk and puts it in force for the drive.
-// Earlier evidence is kept, no longer in force. The case must still have the
-// given version. What the evidence tells of the drive (its model and bus) is
-// taken over; empty strings tell nothing.
-func (s *Store) AddEvidence(ctx context.Context, e *Evidence, version uint32, r io.ReaderAt, model, bus string) error {
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, e.CaseID, version); err != nil {
-			return err
-		}
-		return (&Captured{e, r, model, bus}).add(tx)
-	}))
-}
-
-// Captured is evidence with the bytes that it holds and what it tells of the drive.
-type Captured struct {
-	*Evidence
+// Piece is evidence that comes in: with its bytes, and with what it tells of the
+// drive. An empty model or bus tells nothing.
+type Piece struct {
+	Evidence
+	Inside
 	Sectors    io.ReaderAt
 	Model, Bus string
 }
 
-func (e *Captured) add(tx *gorm.DB) error {
-	e.ReceivedAt = time.Now().UTC()
-	if err := tx.Create(e.Evidence).Error; err != nil {
+// AddEvidence stores a piece and puts it in force for its drive. Earlier evidence is
+// kept, no longer in force. The case must still have the given version.
+func (s *Store) AddEvidence(ctx context.Context, p *Piece, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, p.CaseID, version, by); err != nil {
+			return err
+		}
+		return p.add(tx)
+	})
+}
+
+func (p *Piece) add(tx *gorm.DB) error {
+	p.ID, p.Held, p.ReceivedAt, p.Filename, p.Described = 0, total(p.Extents), time.Now().UTC(), clip(p.Filename, 255), len(p.Variables) > 0
+	row := newEvidence{p.Evidence, p.Inside, true}
+	if err := tx.Create(&row).Error; err != nil {
 		return err
 	}
-	if err := writeChunks(tx, e.Evidence, e.Sectors); err != nil {
+	p.ID = row.ID
+	err := packed(p.Sectors, p.Extents, func(number uint32, data []byte) error { return tx.Create(&chunk{p.ID, number, data}).Error })
+	if err != nil {
 		return err
 	}
-	told := map[string]any{"evidence_id": e.ID}
-	if e.Model != "" {
-		told["model"] = e.Model
+	told := map[string]any{"evidence_id": p.ID}
+	if p.Model != "" {
+		told["model"] = clip(p.Model, 200)
 	}
-	if e.Bus != "" {
-		told["bus"] = e.Bus
+	if p.Bus != "" {
+		told["bus"] = p.Bus
 	}
-	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", e.CaseID, e.Role).Updates(told)
+	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", p.CaseID, p.Role).Updates(told)
 	if res.Error == nil && res.RowsAffected == 0 {
 		return ErrNotFound
 	}
 	return res.Error
 }
 
-// pager is implemented by sparse sources that know which bytes they hold.
-type pager interface {
-	Pages(func(off int64, page []byte) error) error
+func total(held []capture.Extent) int64 {
+	var n int64
+	for _, x := range held {
+		n += x.Length
+	}
+	return n
 }
 
-// writeChunks stores the chunks that are not all zeros.
-func writeChunks(tx *gorm.DB, e *Evidence, r io.ReaderAt) error {
-	numbers, err := chunkNumbers(e, r)
-	if err != nil {
-		return err
+// packed hands over what is held, one extent after the other, in compressed chunks;
+// those of zeros are left out.
+func packed(r io.ReaderAt, held []capture.Extent, put func(number uint32, data []byte) error) error {
+	parts := make([]io.Reader, 0, len(held))
+	for _, x := range held {
+		parts = append(parts, io.NewSectionReader(r, x.Offset, x.Length))
 	}
-	buf := make([]byte, chunkSize)
-	for _, n := range numbers {
-		clear(buf)
-		if err := readHeld(e, r, int64(n)*chunkSize, buf); err != nil {
-			return err
+	want := total(held)
+	all, buf := io.MultiReader(parts...), make([]byte, chunkSize)
+	for number := uint32(0); ; number++ {
+		n, err := io.ReadFull(all, buf)
+		want -= int64(n)
+		if n > 0 && bytes.Count(buf[:n], []byte{0}) < n {
+			if err := put(number, encoder.EncodeAll(buf[:n], nil)); err != nil {
+				return err
+			}
 		}
-		if bytes.Count(buf, []byte{0}) == len(buf) {
-			continue
-		}
-		if err := tx.Create(&chunk{e.ID, n, encoder.EncodeAll(buf, nil)}).Error; err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// chunkNumbers lists the chunks that may hold something.
-func chunkNumbers(e *Evidence, r io.ReaderAt) ([]uint32, error) {
-	var numbers []uint32
-	add := func(off int64) {
-		if n := uint32(off / chunkSize); len(numbers) == 0 || numbers[len(numbers)-1] != n {
-			numbers = append(numbers, n)
+		switch {
+		case want > 0 && err != nil && (errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)):
+			return fmt.Errorf("reading what is held: %d bytes are missing: %w", want, io.ErrUnexpectedEOF)
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return nil
+		case err != nil:
+			return fmt.Errorf("reading what is held: %w", err)
 		}
 	}
-	if p, ok := r.(pager); ok {
-		err := p.Pages(func(off int64, _ []byte) error { add(off); return nil })
-		return numbers, err
-	}
-	for _, x := range e.Extents {
-		for off := x.Offset - x.Offset%chunkSize; off < x.Offset+x.Length; off += chunkSize {
-			add(off)
-		}
-	}
-	return numbers, nil
-}
-
-// readHeld fills p with what the extents hold of it.
-func readHeld(e *Evidence, r io.ReaderAt, off int64, p []byte) error {
-	for _, x := range e.Extents {
-		from, to := max(off, x.Offset), min(off+int64(len(p)), x.Offset+x.Length)
-		if from >= to {
-			continue
-		}
-		part := p[from-off : to-off]
-		if n, err := r.ReadAt(part, from); n < len(part) {
-			return fmt.Errorf("reading the file at byte %d: %w", from, err)
-		}
-	}
-	return nil
 }
 
 type chunkKey struct {
@@ -173,24 +156,31 @@ type chunkKey struct {
 }
 
 // chunkCache keeps recently read chunks; evidence never changes, so they are
-// never stale. 128 chunks are 32 MiB.
+// never stale. 64 chunks are 16 MiB.
 type chunkCache = lru.Cache[chunkKey, []byte]
 
 func newChunkCache() *chunkCache {
-	c, _ := lru.New[chunkKey, []byte](128)
+	c, _ := lru.New[chunkKey, []byte](64)
 	return c
 }
 
-// Open returns a reader over the evidence; bytes that are not held read as
-// *disk.NotCaptured.
-func (s *Store) Open(ctx context.Context, e *Evidence) (*capture.Sparse, error) {
-	return capture.NewSparse(&chunkReader{ctx: ctx, s: s, e: e}, e.Extents)
+// Inside reads what a piece of evidence says of itself.
+func (s *Store) Inside(ctx context.Context, id uint64) (*Inside, error) {
+	var in Inside
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Table("evidence").Where("id = ?", id).Take(&in).Error })
+	return &in, err
 }
 
+// Open returns a reader over a piece of evidence, which outlives the request that opened
+// it; bytes that are not held read as *disk.NotCaptured.
+func (s *Store) Open(id uint64, in *Inside) (*capture.Sparse, error) {
+	return capture.NewPacked(&chunkReader{s, id}, in.Extents)
+}
+
+// chunkReader reads the bytes held, one after the other.
 type chunkReader struct {
-	ctx context.Context
-	s   *Store
-	e   *Evidence
+	s  *Store
+	id uint64
 }
 
 func (r *chunkReader) ReadAt(p []byte, off int64) (int, error) {
@@ -203,9 +193,8 @@ func (r *chunkReader) ReadAt(p []byte, off int64) (int, error) {
 		}
 		in := int(at % chunkSize)
 		n := min(len(p)-done, chunkSize-in)
-		if data == nil {
-			clear(p[done : done+n])
-		} else {
+		clear(p[done : done+n])
+		if in < len(data) {
 			copy(p[done:done+n], data[in:])
 		}
 		done += n
@@ -215,19 +204,21 @@ func (r *chunkReader) ReadAt(p []byte, off int64) (int, error) {
 
 // chunk returns a chunk's bytes; nil is a chunk of zeros.
 func (r *chunkReader) chunk(number uint32) ([]byte, error) {
-	key := chunkKey{r.e.ID, number}
+	key := chunkKey{r.id, number}
 	if data, ok := r.s.chunks.Get(key); ok {
 		return data, nil
 	}
 	var rows []chunk
-	err := r.s.db.WithContext(r.ctx).Where("evidence_id = ? AND number = ?", r.e.ID, number).Limit(1).Find(&rows).Error
+	err := r.s.read(context.Background(), func(db *gorm.DB) error {
+		return db.Where("evidence_id = ? AND number = ?", r.id, number).Limit(1).Find(&rows).Error
+	})
 	if err != nil {
-		return nil, explain(err)
+		return nil, err
 	}
 	var data []byte
-	if len(rows) == 1 {
-		if data, err = decoder.DecodeAll(rows[0].Data, nil); err != nil || len(data) != chunkSize {
-			return nil, fmt.Errorf("evidence %d, chunk %d is damaged in the database: %w", r.e.ID, number, err)
+	if len(rows) > 0 {
+		if data, err = decoder.DecodeAll(rows[0].Data, nil); err != nil {
+			return nil, fmt.Errorf("evidence %d, chunk %d is damaged in the database: %w", r.id, number, err)
 		}
 	}
 	r.s.chunks.Add(key, data)

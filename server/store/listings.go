@@ -39,30 +39,31 @@ const MaxListings = 40
 
 // AddListing stores a listing with its text. The case must still have the given
 // version.
-func (s *Store) AddListing(ctx context.Context, l *Listing, text []byte, version uint32) error {
+func (s *Store) AddListing(ctx context.Context, l *Listing, text []byte, by Entry, version uint32) error {
 	if len(text) > listing.MaxBytes {
 		return fmt.Errorf("a listing of %d bytes", len(text))
 	}
 	l.ReceivedAt, l.Body, l.Length = time.Now().UTC(), encoder.EncodeAll(text, nil), len(text)
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, l.CaseID, version); err != nil {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		l.ID = 0
+		if err := claim(tx, l.CaseID, version, by); err != nil {
 			return err
 		}
 		return tx.Create(l).Error
-	}))
+	})
 }
 
 // Listing returns one listing of a case.
 func (s *Store) Listing(ctx context.Context, caseID, id uint64) (*Listing, error) {
 	var l Listing
-	err := s.db.WithContext(ctx).Where("case_id = ?", caseID).First(&l, id).Error
-	return &l, explain(err)
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("case_id = ?", caseID).First(&l, id).Error })
+	return &l, err
 }
 
-// Withdraw takes a listing out of a case, or puts it back; it is kept either way.
-func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdrawn bool, version uint32) error {
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, caseID, version); err != nil {
+// WithdrawListing takes a listing out of a case, or puts it back; it is kept either way.
+func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version, by); err != nil {
 			return err
 		}
 		res := tx.Model(&Listing{}).Where("case_id = ? AND id = ?", caseID, id).Update("withdrawn_at", when(withdrawn))
@@ -70,7 +71,7 @@ func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdraw
 			return ErrNotFound
 		}
 		return res.Error
-	}))
+	})
 }
 
 func when(withdrawn bool) *time.Time {
@@ -83,9 +84,9 @@ func when(withdrawn bool) *time.Time {
 
 // WithdrawEvidence takes a disk's bytes out of a case, or puts them back. The
 // newest piece of the drive that is not withdrawn is then in force.
-func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, version uint32) error {
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, caseID, version); err != nil {
+func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version, by); err != nil {
 			return err
 		}
 		var e Evidence
@@ -104,27 +105,32 @@ func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdra
 			inForce = &newest[0].ID
 		}
 		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, e.Role).Update("evidence_id", inForce).Error
-	}))
+	})
 }
 
 // Pieces returns every piece of a case's evidence, the newest first, those that
 // were replaced or withdrawn too. The listings come without their text.
 func (s *Store) Pieces(ctx context.Context, caseID uint64) ([]Evidence, []Listing, error) {
 	var pieces []Evidence
-	if err := s.db.WithContext(ctx).Where("case_id = ?", caseID).Order("id DESC").Find(&pieces).Error; err != nil {
-		return nil, nil, explain(err)
-	}
 	var listings []Listing
-	err := s.db.WithContext(ctx).Omit("body").Where("case_id = ?", caseID).Order("id DESC").Find(&listings).Error
-	return pieces, listings, explain(err)
+	err := s.read(ctx, func(db *gorm.DB) error {
+		if err := db.Where("case_id = ?", caseID).Order("id DESC").Limit(maxPieces).Find(&pieces).Error; err != nil {
+			return err
+		}
+		return db.Omit("body").Where("case_id = ?", caseID).Order("id DESC").Limit(maxPieces).Find(&listings).Error
+	})
+	return pieces, listings, err
 }
 
+// maxPieces bounds the pieces of a case that are listed.
+const maxPieces = 500
+
 // TellDisk keeps what a person tells of a drive's disk; nil forgets it.
-func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, told *ToldDisk, version uint32) error {
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, caseID, version); err != nil {
+func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, told *ToldDisk, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version, by); err != nil {
 			return err
 		}
 		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Select("told").Updates(&Drive{Told: told}).Error
-	}))
+	})
 }

@@ -34,19 +34,23 @@ const maxMarks = 500
 // AddMark adds a mark to a case, as a change of the case's version.
 func (s *Store) AddMark(ctx context.Context, version uint32, m *Mark) error {
 	m.At = time.Now().UTC()
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, m.CaseID, version); err != nil {
+	m.Title = clip(m.Title, 300)
+	return s.write(ctx, func(tx *gorm.DB) error {
+		m.ID = 0
+		if err := claim(tx, m.CaseID, version, m.entry()); err != nil {
 			return err
 		}
 		return tx.Create(m).Error
-	}))
+	})
 }
 
 // Marks returns the marks of a case, the oldest first.
 func (s *Store) Marks(ctx context.Context, id uint64) ([]Mark, error) {
 	var marks []Mark
-	err := s.db.WithContext(ctx).Where("case_id = ?", id).Order("id").Limit(maxMarks).Find(&marks).Error
-	return marks, explain(err)
+	err := s.read(ctx, func(db *gorm.DB) error {
+		return db.Where("case_id = ?", id).Order("id").Limit(maxMarks).Find(&marks).Error
+	})
+	return marks, err
 }
 
 // InForce returns the marks that count: the latest of each step, those taken back
@@ -84,10 +88,11 @@ func (c *Case) LatestEvidence() time.Time {
 // Prove records what a first start showed: at is nil when it was not from the
 // clone. It is a mark of the case's history too. Evidence that it was proved by,
 // unless nil, comes into force.
-func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string, by *Captured) error {
+func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string, by *Piece) error {
 	m.At = time.Now().UTC()
-	return explain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := claim(tx, m.CaseID, version); err != nil {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		m.ID = 0
+		if err := claim(tx, m.CaseID, version, m.entry()); err != nil {
 			return err
 		}
 		if by != nil {
@@ -95,7 +100,7 @@ func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Tim
 				return err
 			}
 		}
-		changes := map[string]any{"proved_at": at, "proof": m.Note}
+		changes := map[string]any{"proved_at": at, "proof": clip(m.Note, 300)}
 		if said != "" {
 			changes["said"] = said
 		}
@@ -103,5 +108,17 @@ func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Tim
 			return err
 		}
 		return tx.Create(m).Error
-	}))
+	})
 }
+
+// entry is the mark in the case's history.
+func (m *Mark) entry() Entry {
+	what := WhatStep
+	if m.Step == FirstStart {
+		what = WhatFirstStart
+	}
+	return Entry{Who: m.Who, What: what, Detail: m.Title + ": " + m.State}
+}
+
+// FirstStart is the step under which first starts are marked.
+const FirstStart = "first-start"

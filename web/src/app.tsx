@@ -2,7 +2,10 @@ import LinearProgress from "@mui/material/LinearProgress";
 import Typography from "@mui/material/Typography";
 import { Suspense, lazy } from "react";
 import { Navigate, Route, Routes } from "react-router";
+import { Problem } from "./api/client";
+import { useMe } from "./api/queries";
 import { Frame } from "./parts/Frame";
+import { SignInAgain, SignInPage, takeKey } from "./people/SignInPage";
 
 const CasesPage = lazy(() => import("./cases/CasesPage"));
 const CasePage = lazy(() => import("./cases/CasePage"));
@@ -14,9 +17,16 @@ const LookupPage = lazy(() => import("./lookup/LookupPage"));
 const RepairPage = lazy(() => import("./repair/RepairPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
 
+/** The application, for who is signed in. */
 export function App() {
+  const me = useMe();
+  if (me.isPending) return <LinearProgress aria-label="Finding out who is signed in" />;
+  if (!me.data) return <SignInPage error={me.error} />;
+  takeKey(); // somebody is signed in already
+  const over = me.error instanceof Problem && me.error.status === 401;
   return (
     <Frame>
+      {over && <SignInAgain error={me.error} />}
       <Suspense fallback={<LinearProgress aria-label="Loading the screen" />}>
         <Routes>
           <Route path="/" element={<Navigate to="/cases" replace />} />

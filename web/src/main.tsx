@@ -2,16 +2,25 @@ import "@fontsource-variable/source-code-pro";
 import "@fontsource-variable/source-sans-3";
 import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
+import { sessionKey } from "./api/queries";
 import { App } from "./app";
 import "./app.css";
 import { theme } from "./theme";
 
-const client = new QueryClient({
+/** A session that has run out is found out by whatever is asked next. */
+const onError = (error: unknown) => {
+  if (error instanceof Problem && error.status === 401)
+    void client.invalidateQueries({ queryKey: sessionKey });
+};
+
+const client: QueryClient = new QueryClient({
+  queryCache: new QueryCache({ onError: (error, q) => q.queryKey !== sessionKey && onError(error) }),
+  mutationCache: new MutationCache({ onError }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

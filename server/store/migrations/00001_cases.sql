@@ -1,5 +1,5 @@
 -- +goose Up
-CREATE TABLE cases (
+CREATE TABLE IF NOT EXISTS cases (
   id           BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
   title        VARCHAR(200)    NOT NULL,
   machine      VARCHAR(200)    NOT NULL DEFAULT '',
@@ -18,7 +18,7 @@ CREATE TABLE cases (
   KEY cases_verdict (reaches, updated_at, id)
 );
 
-CREATE TABLE case_words (
+CREATE TABLE IF NOT EXISTS case_words (
   word    VARCHAR(60)     NOT NULL,
   case_id BIGINT UNSIGNED NOT NULL,
   PRIMARY KEY (word, case_id),
@@ -26,7 +26,7 @@ CREATE TABLE case_words (
   CONSTRAINT case_words_case_fk FOREIGN KEY (case_id) REFERENCES cases (id) ON DELETE CASCADE
 );
 
-CREATE TABLE evidence (
+CREATE TABLE IF NOT EXISTS evidence (
   id          BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
   case_id     BIGINT UNSIGNED NOT NULL,
   role        VARCHAR(10)     NOT NULL,
@@ -39,7 +39,7 @@ CREATE TABLE evidence (
   CONSTRAINT evidence_case_fk FOREIGN KEY (case_id) REFERENCES cases (id) ON DELETE CASCADE
 );
 
-CREATE TABLE evidence_chunks (
+CREATE TABLE IF NOT EXISTS evidence_chunks (
   evidence_id BIGINT UNSIGNED NOT NULL,
   number      INT UNSIGNED    NOT NULL COMMENT 'position on the disk, in chunks of 256 KiB',
   data        MEDIUMBLOB      NOT NULL COMMENT 'zstd; a chunk of zeros is left out',
@@ -47,7 +47,7 @@ CREATE TABLE evidence_chunks (
   CONSTRAINT evidence_chunks_fk FOREIGN KEY (evidence_id) REFERENCES evidence (id) ON DELETE CASCADE
 );
 
-CREATE TABLE drives (
+CREATE TABLE IF NOT EXISTS drives (
   case_id     BIGINT UNSIGNED NOT NULL,
   role        VARCHAR(10)     NOT NULL,
   model       VARCHAR(200)    NOT NULL DEFAULT '',
@@ -60,7 +60,7 @@ CREATE TABLE drives (
   CONSTRAINT drives_evidence_fk FOREIGN KEY (evidence_id) REFERENCES evidence (id) ON DELETE SET NULL
 );
 
-CREATE TABLE checks (
+CREATE TABLE IF NOT EXISTS checks (
   id       BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
   case_id  BIGINT UNSIGNED NOT NULL,
   at       DATETIME(6)     NOT NULL,

@@ -1,5 +1,5 @@
 -- +goose Up
-CREATE TABLE listings (
+CREATE TABLE IF NOT EXISTS listings (
   id           BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
   case_id      BIGINT UNSIGNED NOT NULL,
   filename     VARCHAR(255)    NOT NULL DEFAULT '' COMMENT 'empty for a pasted text',
@@ -12,5 +12,5 @@ CREATE TABLE listings (
   KEY listings_case (case_id, id),
   CONSTRAINT listings_case_fk FOREIGN KEY (case_id) REFERENCES cases (id) ON DELETE CASCADE
 );
-ALTER TABLE evidence ADD COLUMN withdrawn_at DATETIME(6) NULL;
-ALTER TABLE drives ADD COLUMN told JSON NULL COMMENT 'the disk as a person tells of it; absent facts are unknown';
+ALTER TABLE evidence ADD COLUMN IF NOT EXISTS withdrawn_at DATETIME(6) NULL;
+ALTER TABLE drives ADD COLUMN IF NOT EXISTS told JSON NULL COMMENT 'the disk as a person tells of it; absent facts are unknown';

@@ -1,5 +1,5 @@
 -- +goose Up
-CREATE TABLE marks (
+CREATE TABLE IF NOT EXISTS marks (
   id       BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
   case_id  BIGINT UNSIGNED NOT NULL,
   step     VARCHAR(80)     NOT NULL COMMENT 'key of the step of a repair plan',

@@ -6,15 +6,18 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 
+	"latchkey/capture"
 	"latchkey/server/store"
 )
 
@@ -100,7 +103,7 @@ func (s *Server) script(action string) string {
 	s.t.Helper()
 	_, here, _, _ := runtime.Caller(0)
 	script := filepath.Join(filepath.Dir(here), "..", "..", "..", "scripts", "database")
-	cmd := exec.Command(script, action, s.folder)
+	cmd := exec.Command(script, action, s.folder, "tests")
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {
@@ -108,3 +111,17 @@ func (s *Server) script(action string) string {
 	}
 	return strings.TrimSpace(string(out))
 }
+
+// Piece captures a disk, as evidence for a drive of a case.
+func Piece(t testing.TB, caseID uint64, role string, r io.ReaderAt, size int64) *store.Piece {
+	t.Helper()
+	m, err := capture.Take(t.Context(), &capture.Device{ReaderAt: r, Size: size, LogicalSectorSize: 512}, role, 512, time.Now(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &store.Piece{Evidence: store.Evidence{CaseID: caseID, Role: role, Filename: role + ".lkcap", Capacity: m.Capacity, SectorSize: 512},
+		Inside: store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: r}
+}
+
+// Nobody did it: nothing is added to a history.
+var Nobody = store.Entry{}

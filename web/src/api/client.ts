@@ -41,6 +41,12 @@ export type State = Schemas["State"];
 export type Toolbox = PlanStep["toolbox"];
 export type Verdict = Schemas["Trace"]["verdict"];
 export type Role = "original" | "clone";
+export type Person = Schemas["Person"];
+export type Account = Schemas["Account"];
+export type NewAccount = Schemas["NewAccount"];
+export type SecurityEvent = Schemas["Event"];
+export type HistoryEntry = Schemas["Entry"];
+export type PersonRole = Person["role"];
 
 /** An answer of the server that says what went wrong (RFC 9457). */
 export class Problem extends Error {
@@ -75,10 +81,11 @@ async function unwrap<T>(call: Promise<Result<T>>): Promise<T> {
   try {
     result = await call;
   } catch {
-    throw new Problem(0, "The server does not answer. Nothing was changed; try again in a moment.");
+    throw new Problem(0, "The server does not answer. Try again in a moment.");
   }
-  if (result.error !== undefined || result.data === undefined) throw problemOf(result);
-  return result.data;
+  if (result.error !== undefined || (result.data === undefined && result.response.status !== 204))
+    throw problemOf(result);
+  return result.data as T;
 }
 
 function problemOf({ error, response }: Result<unknown>): Problem {
@@ -118,10 +125,12 @@ export const listPartitionTypes = () => unwrap(client.GET("/partition-types"));
 
 export const switchOn = (body: Bench) => unwrap(client.POST("/bench", { body }));
 
-export const getPlan = (id: number, toolboxes: Toolbox[]) =>
+/** A plan; one that the page asks for by itself does not keep the session from running out. */
+export const getPlan = (id: number, toolboxes: Toolbox[], background: boolean) =>
   unwrap(
     client.GET("/cases/{id}/plan", {
       params: { path: { id }, query: { toolboxes: toolboxes.join(",") || undefined } },
+      headers: background ? { "Latchkey-Background": "1" } : {},
     }),
   );
 
@@ -129,7 +138,6 @@ export interface MarkInput {
   step: string;
   state: "done" | "failed" | "skipped" | "undone";
   note?: string;
-  who: string;
 }
 
 export const markStep = (id: number, version: number, toolboxes: Toolbox[], body: MarkInput) =>
@@ -152,7 +160,6 @@ export interface Seen {
   capacity?: string;
   failed?: string;
   looked?: Look[];
-  who: string;
 }
 
 export const recordFirstStart = (id: number, version: number, body: Seen) =>
@@ -166,16 +173,15 @@ export const recordFirstStart = (id: number, version: number, body: Seen) =>
 export function recordFirstStartCapture(
   id: number,
   version: number,
-  { file, looked, who }: { file: File; looked: Look[]; who: string },
+  { file, looked }: { file: File; looked: Look[] },
 ) {
   const form = new FormData();
   form.set("file", file);
-  form.set("who", who);
   form.set("looked", looked.join(","));
   return unwrap(
     client.POST("/cases/{id}/first-start/capture", {
       params: { path: { id }, header: { "If-Match": etag(version) } },
-      body: { file: "", who },
+      body: { file: "" },
       bodySerializer: () => form,
     }),
   );
@@ -190,27 +196,38 @@ export const readBytes = (id: number, role: Role, offset: number, length: number
 
 /** A listing as it was pasted or dropped. */
 export interface ListingText {
-  filename: string;
-  /** The bytes as they came, in base64. */
-  data: string;
+  /** The text as it came; a pasted one is a file named paste. */
+  file: File;
   /** Overrules what is recognised; empty lets it be recognised. */
   format: string;
 }
 
-const listingBody = ({ filename, data, format }: ListingText) => ({
-  filename: filename || undefined,
-  data,
-  format: format || undefined,
-});
+/** A pasted text as the server takes it. */
+export const pasted = (text: string): ListingText => ({ file: new File([text], "paste"), format: "" });
+
+function listingForm({ file, format }: ListingText, disks?: Record<string, string>) {
+  const form = new FormData();
+  form.set("file", file);
+  form.set("format", format);
+  if (disks) form.set("disks", JSON.stringify(disks));
+  return form;
+}
 
 export const readListing = (id: number, text: ListingText) =>
-  unwrap(client.POST("/cases/{id}/listings/reading", { params: { path: { id } }, body: listingBody(text) }));
+  unwrap(
+    client.POST("/cases/{id}/listings/reading", {
+      params: { path: { id } },
+      body: { file: "" },
+      bodySerializer: () => listingForm(text),
+    }),
+  );
 
 export const addListing = (id: number, version: number, text: ListingText, disks: Record<string, string>) =>
   unwrap(
     client.POST("/cases/{id}/listings", {
       params: { path: { id }, header: { "If-Match": etag(version) } },
-      body: { ...listingBody(text), disks },
+      body: { file: "" },
+      bodySerializer: () => listingForm(text, disks),
     }),
   );
 
@@ -249,6 +266,54 @@ export const listReferences = (id: number) =>
 
 export const listDownloads = () => unwrap(client.GET("/downloads"));
 
+export const whoAmI = () => unwrap(client.GET("/session"));
+
+export const signIn = (body: { name?: string; password?: string; key?: string }) =>
+  unwrap(client.POST("/session", { body }));
+
+export const signOut = (everywhere: boolean) =>
+  unwrap(client.DELETE("/session", { params: { query: { everywhere } } }));
+
+export const setPassword = (body: { current?: string; new: string }) =>
+  unwrap(client.PUT("/session/password", { body }));
+
+export const listAccounts = () => unwrap(client.GET("/accounts"));
+
+export const addAccount = (body: { name: string; role: PersonRole }) =>
+  unwrap(client.POST("/accounts", { body }));
+
+export const changeAccount = (account: number, body: { role: PersonRole; disabled: boolean }) =>
+  unwrap(client.PUT("/accounts/{account}", { params: { path: { account } }, body }));
+
+export const makeKey = (account: number) =>
+  unwrap(client.POST("/accounts/{account}/key", { params: { path: { account } } }));
+
+export const securityLog = (before?: number) =>
+  unwrap(client.GET("/security-log", { params: { query: { before } } }));
+
+export const getSettings = () => unwrap(client.GET("/settings"));
+
+export const changeSettings = (body: { keepDays: number }) => unwrap(client.PUT("/settings", { body }));
+
+export const caseHistory = (id: number, before?: number) =>
+  unwrap(client.GET("/cases/{id}/history", { params: { path: { id }, query: { before } } }));
+
+export const closeCase = (id: number, version: number, closed: boolean) =>
+  unwrap(
+    client.PUT("/cases/{id}/closed", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { closed },
+    }),
+  );
+
+export const deleteCase = (id: number, version: number, title: string) =>
+  unwrap(
+    client.POST("/cases/{id}/deletion", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { title },
+    }),
+  );
+
 export interface Upload {
   file: File;
   tail?: File;
@@ -278,8 +343,9 @@ export function addEvidence(
     request.open("POST", `/api/v1/cases/${id}/drives/${role}/evidence`);
     request.setRequestHeader("If-Match", etag(version));
     request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);
-    request.onerror = () => reject(new Problem(0, "The upload broke off. Nothing was changed; try again."));
-    request.onabort = () => reject(new Problem(0, "The upload was cancelled. Nothing was changed."));
+    request.onerror = () =>
+      reject(new Problem(0, "The upload broke off. Load the case again before you try once more."));
+    request.onabort = () => reject(new Problem(0, "The upload was cancelled."));
     request.onload = () => {
       const body: unknown = parse(request.responseText);
       if (request.status === 201) resolve(body as Case);

@@ -10,17 +10,22 @@ import {
   type Case,
   type CaseInput,
   type MarkInput,
+  type Person,
+  type PersonRole,
   type Role,
   type Seen,
   type Toolbox,
   type Verdict,
   type WhatIf,
+  caseHistory,
   checkCase,
   createCase,
   findMessages,
   getCase,
   getListing,
   getPlan,
+  getSettings,
+  listAccounts,
   listCases,
   listDownloads,
   listPartitionTypes,
@@ -30,9 +35,11 @@ import {
   readBytes,
   recordFirstStart,
   recordFirstStartCapture,
+  securityLog,
   switchOn,
   updateCase,
   whatIf,
+  whoAmI,
 } from "./client";
 
 export const useCases = (q: string, reaches: Verdict | "") =>
@@ -75,13 +82,16 @@ export const useBench = (bench: Bench) =>
   });
 
 /** The plan as it is now; looked at anew while it is open, so that two technicians see each other's ticks. */
-export const usePlan = (id: number, version: number, toolboxes: Toolbox[]) =>
-  useQuery({
-    queryKey: ["plan", id, version, toolboxes],
-    queryFn: () => getPlan(id, toolboxes),
+export function usePlan(id: number, version: number, toolboxes: Toolbox[]) {
+  const queryKey = ["plan", id, version, toolboxes];
+  const client = useQueryClient();
+  return useQuery({
+    queryKey,
+    queryFn: () => getPlan(id, toolboxes, client.getQueryData(queryKey) !== undefined),
     placeholderData: keepPreviousData,
     refetchInterval: 10_000,
   });
+}
 
 export function useMarkStep(id: number, toolboxes: Toolbox[]) {
   const client = useQueryClient();
@@ -100,7 +110,7 @@ export function useFirstStart(id: number) {
   return useMutation({
     mutationFn: ({ version, seen, file }: { version: number; seen: Seen; file?: File }) =>
       file
-        ? recordFirstStartCapture(id, version, { file, looked: seen.looked ?? [], who: seen.who })
+        ? recordFirstStartCapture(id, version, { file, looked: seen.looked ?? [] })
         : recordFirstStart(id, version, seen),
     onSuccess: (r) => take(r.case),
   });
@@ -135,6 +145,59 @@ export const useListing = (id: number, listing: number) =>
   });
 
 export const useDownloads = () => useQuery({ queryKey: ["downloads"], queryFn: listDownloads });
+
+/** Who is signed in; an error of status 401 when nobody is. */
+export const useMe = () => useQuery({ queryKey: sessionKey, queryFn: whoAmI, staleTime: 60_000 });
+
+export const sessionKey = ["session"];
+
+/** Whether the person who is signed in may do what a role may. */
+export function useMay(role: PersonRole) {
+  const ranks: PersonRole[] = ["reader", "technician", "lead"];
+  const me = useMe();
+  return me.data !== undefined && ranks.indexOf(me.data.role) >= ranks.indexOf(role);
+}
+
+/** Takes over who has signed in, and lets go of what was loaded for somebody else. */
+export function useTakePerson() {
+  const client = useQueryClient();
+  return (p: Person | null) => {
+    client.removeQueries({ predicate: (q) => q.queryKey !== sessionKey });
+    if (p) client.setQueryData(sessionKey, p);
+    else void client.resetQueries({ queryKey: sessionKey });
+  };
+}
+
+export const useAccounts = () => useQuery({ queryKey: ["accounts"], queryFn: listAccounts });
+
+export function useChangeAccounts<I, O>(mutationFn: (input: I) => Promise<O>) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn,
+    onSettled: () => {
+      void client.invalidateQueries({ queryKey: ["accounts"] });
+      void client.invalidateQueries({ queryKey: ["security-log"] });
+    },
+  });
+}
+
+export const useSecurityLog = () =>
+  useInfiniteQuery({
+    queryKey: ["security-log"],
+    queryFn: ({ pageParam }) => securityLog(pageParam),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => (last.length < 200 ? undefined : last.at(-1)?.id),
+  });
+
+export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: getSettings });
+
+export const useHistory = (id: number, version: number) =>
+  useInfiniteQuery({
+    queryKey: ["history", id, version],
+    queryFn: ({ pageParam }) => caseHistory(id, pageParam),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => (last.length < 200 ? undefined : last.at(-1)?.id),
+  });
 
 /** Puts a case that the server returned in the place of the one on the screen. */
 export function useTakeCase() {

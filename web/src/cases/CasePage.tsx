@@ -7,6 +7,8 @@ import type { Case } from "../api/client";
 import { useCase, useCheck } from "../api/queries";
 import { DriveName } from "../parts/DriveName";
 import { ErrorNotice } from "../parts/ErrorNotice";
+import { when } from "../parts/format";
+import { CaseMenu } from "./CaseMenu";
 
 const steps = [
   ["evidence", "Evidence"],
@@ -38,15 +40,23 @@ function Header({ case: c }: { case: Case }) {
   const check = useCheck(c.id, c.version, null);
   return (
     <Box component="header">
-      <Typography variant="h1" noWrap title={`${c.title} · ${c.machine}`}>
-        {c.title}
-        {c.machine && (
-          <Box component="span" sx={{ fontWeight: 400, color: "text.secondary" }}>
-            {" · "}
-            {c.machine}
-          </Box>
-        )}
-      </Typography>
+      <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
+        <Typography variant="h1" noWrap title={`${c.title} · ${c.machine}`} sx={{ mr: "auto" }}>
+          {c.title}
+          {c.machine && (
+            <Box component="span" sx={{ fontWeight: 400, color: "text.secondary" }}>
+              {" · "}
+              {c.machine}
+            </Box>
+          )}
+          {c.closedAt && (
+            <Box component="span" sx={{ fontWeight: 400, color: "text.secondary" }}>
+              {` · closed ${when(c.closedAt)}${c.clearedAt ? ", its evidence was removed" : ""}`}
+            </Box>
+          )}
+        </Typography>
+        <CaseMenu case={c} />
+      </Box>
       <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 1, color: "text.secondary" }}>
         {c.drives.map((d, i) => (
           <Typography key={d.role} variant="body2" component="span">

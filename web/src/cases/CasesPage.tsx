@@ -15,7 +15,7 @@ import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useLocation, useNavigate } from "react-router";
 import type { Case, Verdict } from "../api/client";
-import { useCases } from "../api/queries";
+import { useCases, useMay } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, when } from "../parts/format";
 import { VerdictMark, verdictWord } from "../parts/VerdictMark";
@@ -26,6 +26,7 @@ export default function CasesPage() {
   const [search, setSearch] = useState("");
   const [reaches, setReaches] = useState<Verdict | "">("");
   const [creating, setCreating] = useState(false);
+  const technician = useMay("technician");
   const field = useRef<HTMLInputElement>(null);
   const { state } = useLocation();
   const cases = useCases(useDeferredValue(search), reaches);
@@ -33,10 +34,14 @@ export default function CasesPage() {
   useEffect(() => {
     if (wanted) field.current?.focus();
   }, [wanted]);
-  useHotkeys("n", (e) => {
-    e.preventDefault();
-    setCreating(true);
-  });
+  useHotkeys(
+    "n",
+    (e) => {
+      e.preventDefault();
+      setCreating(technician);
+    },
+    [technician],
+  );
   const rows = cases.data?.pages.flatMap((p) => p.cases) ?? [];
   return (
     <Box sx={{ maxWidth: 1180 }}>
@@ -74,14 +79,19 @@ export default function CasesPage() {
           <MenuItem value="stops">Stops</MenuItem>
           <MenuItem value="depends">Depends</MenuItem>
         </TextField>
-        <Button variant="contained" size="medium" onClick={() => setCreating(true)}>
-          New case
-        </Button>
+        {technician && (
+          <Button variant="contained" size="medium" onClick={() => setCreating(true)}>
+            New case
+          </Button>
+        )}
       </Box>
       {cases.isError && <ErrorNotice error={cases.error} retry={() => void cases.refetch()} />}
       {cases.isPending && <LinearProgress aria-label="Loading the cases" />}
       {cases.isSuccess && rows.length === 0 && (
-        <Empty searching={search !== "" || reaches !== ""} onNew={() => setCreating(true)} />
+        <Empty
+          searching={search !== "" || reaches !== ""}
+          onNew={technician ? () => setCreating(true) : undefined}
+        />
       )}
       {rows.length > 0 && (
         <Paper>
@@ -113,7 +123,7 @@ export default function CasesPage() {
   );
 }
 
-function Empty({ searching, onNew }: { searching: boolean; onNew: () => void }) {
+function Empty({ searching, onNew }: { searching: boolean; onNew?: () => void }) {
   return (
     <Paper sx={{ p: 3, maxWidth: 560 }}>
       <Typography variant="h2">{searching ? "No case matches" : "No cases yet"}</Typography>
@@ -122,7 +132,7 @@ function Empty({ searching, onNew }: { searching: boolean; onNew: () => void }) 
           ? "Every word must begin a word of the case, its machine or its drives."
           : "A case holds one machine, its original drive and the clone. Make one, then add the first bytes of both drives."}
       </Typography>
-      {!searching && (
+      {!searching && onNew && (
         <Button variant="contained" onClick={onNew}>
           New case
         </Button>

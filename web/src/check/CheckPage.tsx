@@ -17,7 +17,7 @@ import {
   type WhatIf as Change,
   inputOf,
 } from "../api/client";
-import { useCheck, useUpdateCase } from "../api/queries";
+import { useCheck, useMay, useUpdateCase } from "../api/queries";
 import { groupNumbers } from "../parts/format";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { stageTitle, stateWord } from "../parts/stages";
@@ -40,6 +40,7 @@ export default function CheckPage() {
   const [change, setChange] = useState<Change | null>(null);
   const check = useCheck(c.id, c.version, change);
   const update = useUpdateCase(c.id);
+  const may = useMay("technician");
   const save = (input: CaseInput | undefined) =>
     input && update.mutate({ version: c.version, input }, { onSuccess: () => setChange(null) });
 
@@ -53,7 +54,7 @@ export default function CheckPage() {
       {check.data.trace.reaches === "depends" && (
         <Settles
           questions={check.data.trace.missing}
-          busy={update.isPending}
+          busy={update.isPending || !may}
           onAnswer={(q, option) => save(withAnswer(c, q, option))}
         />
       )}
@@ -75,7 +76,7 @@ export default function CheckPage() {
         key={c.said}
         said={c.said ?? ""}
         judgement={check.data.symptom}
-        busy={update.isPending}
+        busy={update.isPending || !may}
         onSay={(said) => save({ ...inputOf(c), said: said.trim() })}
       />
     </>

@@ -27,7 +27,6 @@ const disk = (sectors: number, partitions: Partition[]): Disk => ({
   rounded: false,
   filename: "",
   receivedAt: "",
-  extents: [],
   held: { bytes: 0, label: "", binary: "" },
 });
 const total = (layers: { height: number }[]) => layers.reduce((sum, l) => sum + l.height, 0);

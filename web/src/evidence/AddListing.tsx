@@ -6,10 +6,9 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Case, type ListingText, type Reading, addListing, readListing } from "../api/client";
+import { type Case, type ListingText, type Reading, addListing, pasted, readListing } from "../api/client";
 import { useTakeCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
-import { encodeFile, encodeText } from "./encode";
 import { ListingLines } from "../parts/ListingLines";
 
 /** Takes the output of a command, shows what was understood, and asks which disk is which. */
@@ -37,7 +36,7 @@ export function AddListing({ case: c }: { case: Case }) {
     reading.mutate(l);
   };
   const drop = (file: File | undefined) => {
-    if (file) void encodeFile(file).then((data) => read({ filename: file.name, data, format: "" }));
+    if (file) read({ file, format: "" });
   };
   const shown = reading.data;
   return (
@@ -73,7 +72,7 @@ export function AddListing({ case: c }: { case: Case }) {
         <Button
           variant="contained"
           disabled={text.trim() === "" || reading.isPending}
-          onClick={() => read({ filename: "", data: encodeText(text), format: "" })}
+          onClick={() => read(pasted(text))}
         >
           Read it
         </Button>

@@ -98,6 +98,20 @@ export function CaptureHelp() {
             {d.arch === "amd64" ? "64-bit PC" : "ARM 64-bit"} · {d.size}
           </Button>
         ))}
+        {builds.length > 0 && (
+          <Box component="details" sx={{ width: "100%" }}>
+            <Typography component="summary" variant="body2" color="text.secondary" sx={{ cursor: "pointer" }}>
+              SHA-256 sums, to see that a file came over whole
+            </Typography>
+            {builds.map((d) => (
+              <Typography key={d.name} variant="caption" component="p" sx={{ overflowWrap: "anywhere" }}>
+                <code>
+                  {d.sha256} {d.name}
+                </code>
+              </Typography>
+            ))}
+          </Box>
+        )}
         {builds.length === 0 && (
           <Typography variant="body2">
             {downloads.isPending

@@ -10,7 +10,8 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import type { Case, Disk, Drive, Role } from "../api/client";
 import { Detail, type DetailContent } from "../check/Detail";
-import { usePieces } from "../api/queries";
+import { useMay, usePieces } from "../api/queries";
+import { Changes } from "../parts/Changes";
 import { groupNumbers, grouped, when } from "../parts/format";
 import { mono } from "../theme";
 import { ToldForm } from "./ToldForm";
@@ -27,6 +28,7 @@ export function DiskPanel({ case: c, role, drive }: Props) {
   const [adding, setAdding] = useState<"bytes" | "told" | null>(null);
   const [detail, setDetail] = useState<DetailContent | null>(null);
   const pieces = usePieces(c.id, c.version);
+  const may = useMay("technician");
   const disk = drive?.disk;
   const told = pieces.data?.told.find((t) => t.role === role)?.disk;
   const way = adding ?? (disk || pieces.isPending ? null : "bytes");
@@ -39,17 +41,19 @@ export function DiskPanel({ case: c, role, drive }: Props) {
         <Typography variant="h3" component="h2">
           {role === "original" ? "Original (source)" : "Clone (target)"}
         </Typography>
-        <Box>
-          <Button onClick={() => toggle("bytes")} aria-expanded={way === "bytes"}>
-            {disk?.filename ? "Replace the bytes" : "Add bytes"}
-          </Button>
-          <Button onClick={() => toggle("told")} aria-expanded={way === "told"}>
-            {told ? "Change what was told" : "Tell from a screen"}
-          </Button>
-        </Box>
+        <Changes quiet>
+          <Box>
+            <Button onClick={() => toggle("bytes")} aria-expanded={way === "bytes"}>
+              {disk?.filename ? "Replace the bytes" : "Add bytes"}
+            </Button>
+            <Button onClick={() => toggle("told")} aria-expanded={way === "told"}>
+              {told ? "Change what was told" : "Tell from a screen"}
+            </Button>
+          </Box>
+        </Changes>
       </Box>
-      {way === "bytes" && <UploadForm case={c} role={role} onDone={() => setAdding(null)} />}
-      {way === "told" && (
+      {may && way === "bytes" && <UploadForm case={c} role={role} onDone={() => setAdding(null)} />}
+      {may && way === "told" && (
         <ToldForm key={c.version} case={c} role={role} told={told} onDone={() => setAdding(null)} />
       )}
       {disk && <DiskFacts caseId={c.id} role={role} disk={disk} onDetail={setDetail} />}

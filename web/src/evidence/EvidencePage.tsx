@@ -4,6 +4,7 @@ import Tabs from "@mui/material/Tabs";
 import { useOutletContext, useSearchParams } from "react-router";
 import type { Case } from "../api/client";
 import { useCheck } from "../api/queries";
+import { Changes } from "../parts/Changes";
 import { roles } from "../parts/format";
 import { AddListing } from "./AddListing";
 import { CaptureHelp } from "./CaptureHelp";
@@ -78,7 +79,9 @@ export default function EvidencePage() {
               alignItems: "start",
             }}
           >
-            <AddListing case={c} />
+            <Changes>
+              <AddListing case={c} />
+            </Changes>
             <CaptureHelp />
             <PiecesTable case={c} />
           </Box>

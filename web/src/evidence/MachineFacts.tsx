@@ -6,7 +6,7 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { type Case, type CaseInput, type Fact, type Firmware, type Role, inputOf } from "../api/client";
-import { useUpdateCase } from "../api/queries";
+import { useMay, useUpdateCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, roles } from "../parts/format";
 import { ExpandLess, ExpandMore } from "../parts/icons";
@@ -38,6 +38,7 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
   const [more, setMore] = useState(false);
   const [input, setInput] = useState(() => inputOf(c));
   const update = useUpdateCase(c.id);
+  const may = useMay("technician");
   const changed = JSON.stringify(input) !== JSON.stringify(inputOf(c));
   const firmware = (part: Firmware) => setInput({ ...input, firmware: { ...input.firmware, ...part } });
   return (
@@ -50,134 +51,140 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
         update.mutate({ version: c.version, input });
       }}
     >
-      <Typography variant="h3" component="h2" sx={{ mb: 1.75 }}>
-        The machine
-      </Typography>
-      <Box
-        sx={{
-          display: "grid",
-          gridTemplateColumns: { xs: "1fr", md: "repeat(3, 1fr)", lg: "1fr" },
-          gap: 1.25,
-        }}
-      >
-        <TextField
-          label="Case"
-          value={input.title}
-          required
-          onChange={(e) => setInput({ ...input, title: e.target.value })}
-        />
-        <TextField
-          label="Machine: model and place"
-          value={input.machine ?? ""}
-          onChange={(e) => setInput({ ...input, machine: e.target.value })}
-        />
-        <Pick
-          label="Firmware mode"
-          value={input.firmware?.mode}
-          options={modeName}
-          onPick={(picked) => firmware({ mode: picked })}
-          hint={
-            mode?.source.origin === "text"
-              ? `A listing proves ${modeName[mode.value] ?? mode.value}.`
-              : undefined
-          }
-        />
-        <Pick
-          label="Architecture"
-          value={input.firmware?.arch}
-          options={{ x64: "x64", ia32: "ia32", arm64: "arm64" }}
-          onPick={(arch) => firmware({ arch })}
-        />
-        <YesNo
-          label="Secure boot"
-          value={input.firmware?.secureBoot}
-          onPick={(secureBoot) => firmware({ secureBoot })}
-        />
-        <Pick
-          label="Storage controller mode now"
-          value={input.firmware?.storageMode}
-          options={storageModes}
-          onPick={(storageMode) => firmware({ storageMode })}
-        />
-        <Pick
-          label="… and when the system last ran"
-          value={input.firmware?.storageModeBefore}
-          options={storageModes}
-          onPick={(storageModeBefore) => firmware({ storageModeBefore })}
-        />
-        <YesNo
-          label="Tries the fallback loader on fixed disks"
-          value={input.firmware?.fallbackOnFixedDisks}
-          onPick={(fallbackOnFixedDisks) => firmware({ fallbackOnFixedDisks })}
-        />
-        <Pick
-          label="First in the boot order"
-          value={input.deviceOrder?.[0] as "clone" | "original" | undefined}
-          options={{ clone: "The clone", original: "The original" }}
-          onPick={(first) =>
-            setInput({
-              ...input,
-              deviceOrder:
-                first === undefined ? [] : first === "clone" ? ["clone", "original"] : ["original", "clone"],
-            })
-          }
-        />
-        {input.drives?.map((d) => (
-          <DriveFields
-            key={d.role}
-            drive={d}
-            onChange={(part) =>
+      <fieldset disabled={!may} className="plain">
+        <Typography variant="h3" component="h2" sx={{ mb: 1.75 }}>
+          The machine
+        </Typography>
+        <Box
+          sx={{
+            display: "grid",
+            gridTemplateColumns: { xs: "1fr", md: "repeat(3, 1fr)", lg: "1fr" },
+            gap: 1.25,
+          }}
+        >
+          <TextField
+            label="Case"
+            value={input.title}
+            required
+            onChange={(e) => setInput({ ...input, title: e.target.value })}
+          />
+          <TextField
+            label="Machine: model and place"
+            value={input.machine ?? ""}
+            onChange={(e) => setInput({ ...input, machine: e.target.value })}
+          />
+          <Pick
+            label="Firmware mode"
+            value={input.firmware?.mode}
+            options={modeName}
+            onPick={(picked) => firmware({ mode: picked })}
+            hint={
+              mode?.source.origin === "text"
+                ? `A listing proves ${modeName[mode.value] ?? mode.value}.`
+                : undefined
+            }
+          />
+          <Pick
+            label="Architecture"
+            value={input.firmware?.arch}
+            options={{ x64: "x64", ia32: "ia32", arm64: "arm64" }}
+            onPick={(arch) => firmware({ arch })}
+          />
+          <YesNo
+            label="Secure boot"
+            value={input.firmware?.secureBoot}
+            onPick={(secureBoot) => firmware({ secureBoot })}
+          />
+          <Pick
+            label="Storage controller mode now"
+            value={input.firmware?.storageMode}
+            options={storageModes}
+            onPick={(storageMode) => firmware({ storageMode })}
+          />
+          <Pick
+            label="… and when the system last ran"
+            value={input.firmware?.storageModeBefore}
+            options={storageModes}
+            onPick={(storageModeBefore) => firmware({ storageModeBefore })}
+          />
+          <YesNo
+            label="Tries the fallback loader on fixed disks"
+            value={input.firmware?.fallbackOnFixedDisks}
+            onPick={(fallbackOnFixedDisks) => firmware({ fallbackOnFixedDisks })}
+          />
+          <Pick
+            label="First in the boot order"
+            value={input.deviceOrder?.[0] as "clone" | "original" | undefined}
+            options={{ clone: "The clone", original: "The original" }}
+            onPick={(first) =>
               setInput({
                 ...input,
-                drives: input.drives?.map((x) => (x.role === d.role ? { ...x, ...part } : x)),
+                deviceOrder:
+                  first === undefined
+                    ? []
+                    : first === "clone"
+                      ? ["clone", "original"]
+                      : ["original", "clone"],
               })
             }
           />
-        ))}
-      </Box>
-      <Button
-        onClick={() => setMore(!more)}
-        aria-expanded={more}
-        startIcon={more ? <ExpandLess /> : <ExpandMore />}
-        sx={{ mt: 1, px: 0.5 }}
-      >
-        More of the firmware
-      </Button>
-      <Collapse in={more} unmountOnExit>
-        <Box sx={{ display: "grid", gap: 1.25, pt: 1.25 }}>
-          {choices.map(([field, label]) => (
-            <YesNo
-              key={field}
-              label={label}
-              value={input.firmware?.[field]}
-              onPick={(v) => firmware({ [field]: v })}
-            />
-          ))}
-          {roles.map((role) => (
-            <YesNo
-              key={role}
-              label={`Has a boot entry for the ${role}`}
-              value={input.firmware?.entries?.[role]}
-              onPick={(v) => firmware({ entries: withRole(input.firmware?.entries, role, v) })}
-            />
-          ))}
-          {roles.map((role) => (
-            <YesNo
-              key={`shown ${role}`}
-              label={`Its boot list shows the ${role}`}
-              value={input.firmware?.shown?.[role]}
-              onPick={(v) => firmware({ shown: withRole(input.firmware?.shown, role, v) })}
+          {input.drives?.map((d) => (
+            <DriveFields
+              key={d.role}
+              drive={d}
+              onChange={(part) =>
+                setInput({
+                  ...input,
+                  drives: input.drives?.map((x) => (x.role === d.role ? { ...x, ...part } : x)),
+                })
+              }
             />
           ))}
         </Box>
-      </Collapse>
-      {update.isError && <ErrorNotice error={update.error} />}
-      <Box sx={{ mt: 1.25, display: "flex", gap: 1, alignItems: "center" }}>
-        <Button type="submit" variant="contained" disabled={!changed || update.isPending}>
-          Save the facts
+        <Button
+          onClick={() => setMore(!more)}
+          aria-expanded={more}
+          startIcon={more ? <ExpandLess /> : <ExpandMore />}
+          sx={{ mt: 1, px: 0.5 }}
+        >
+          More of the firmware
         </Button>
-        {changed && <Button onClick={() => setInput(inputOf(c))}>Undo</Button>}
-      </Box>
+        <Collapse in={more} unmountOnExit>
+          <Box sx={{ display: "grid", gap: 1.25, pt: 1.25 }}>
+            {choices.map(([field, label]) => (
+              <YesNo
+                key={field}
+                label={label}
+                value={input.firmware?.[field]}
+                onPick={(v) => firmware({ [field]: v })}
+              />
+            ))}
+            {roles.map((role) => (
+              <YesNo
+                key={role}
+                label={`Has a boot entry for the ${role}`}
+                value={input.firmware?.entries?.[role]}
+                onPick={(v) => firmware({ entries: withRole(input.firmware?.entries, role, v) })}
+              />
+            ))}
+            {roles.map((role) => (
+              <YesNo
+                key={`shown ${role}`}
+                label={`Its boot list shows the ${role}`}
+                value={input.firmware?.shown?.[role]}
+                onPick={(v) => firmware({ shown: withRole(input.firmware?.shown, role, v) })}
+              />
+            ))}
+          </Box>
+        </Collapse>
+        {update.isError && <ErrorNotice error={update.error} />}
+        <Box sx={{ mt: 1.25, display: "flex", gap: 1, alignItems: "center" }}>
+          <Button type="submit" variant="contained" disabled={!changed || update.isPending}>
+            Save the facts
+          </Button>
+          {changed && <Button onClick={() => setInput(inputOf(c))}>Undo</Button>}
+        </Box>
+      </fieldset>
     </Paper>
   );
 }

@@ -11,7 +11,7 @@ import Typography from "@mui/material/Typography";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Case, type Pieces, withdrawBytes, withdrawListing } from "../api/client";
-import { usePieces, useTakeCase } from "../api/queries";
+import { useMay, usePieces, useTakeCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { grouped, when } from "../parts/format";
 import { ListingDialog } from "../parts/ListingDialog";
@@ -33,6 +33,7 @@ export function PiecesTable({ case: c }: { case: Case }) {
   const pieces = usePieces(c.id, c.version);
   const [open, setOpen] = useState<number | null>(null);
   const take = useTakeCase();
+  const may = useMay("technician");
   const withdraw = useMutation({
     mutationFn: (r: Row) =>
       r.listing !== undefined
@@ -84,7 +85,7 @@ export function PiecesTable({ case: c }: { case: Case }) {
                     {(r.listing !== undefined || r.bytes !== undefined) && (
                       <Button
                         sx={{ py: 0 }}
-                        disabled={withdraw.isPending}
+                        disabled={withdraw.isPending || !may}
                         onClick={() => withdraw.mutate(r)}
                         aria-label={`${r.withdrawn ? "Put back" : "Withdraw"}: ${r.about}`}
                       >

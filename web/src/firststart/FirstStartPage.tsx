@@ -9,11 +9,11 @@ import { useState } from "react";
 import { Link, useNavigate, useOutletContext } from "react-router";
 import type { Case, Drive, Look } from "../api/client";
 import { useCheck, useFirstStart } from "../api/queries";
+import { Changes } from "../parts/Changes";
 import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { FilePicker } from "../parts/FilePicker";
 import { when } from "../parts/format";
-import { setWho, whoami } from "../parts/who";
 
 const looks = [
   [
@@ -67,7 +67,9 @@ export default function FirstStartPage() {
             it here. The command is on the <Link to="../evidence">Evidence</Link> screen.
           </Typography>
         </Paper>
-        <Record key={c.version} case={c} />
+        <Changes>
+          <Record key={c.version} case={c} />
+        </Changes>
       </Box>
     </>
   );
@@ -120,21 +122,17 @@ function Record({ case: c }: { case: Case }) {
   const [file, setFile] = useState<File>();
   const [looked, setLooked] = useState<Look[]>([]);
   const [failed, setFailed] = useState("");
-  const [who, setName] = useState(whoami);
   const record = useFirstStart(c.id);
   const navigate = useNavigate();
   const send = (seen: { id?: string; capacity?: string; failed?: string; looked?: Look[] }) => {
-    setWho(who.trim());
     record.mutate(
-      { version: c.version, seen: { ...seen, who: who.trim() }, file: seen.failed ? undefined : file },
+      { version: c.version, seen, file: seen.failed ? undefined : file },
       { onSuccess: () => seen.failed && void navigate("../check") },
     );
   };
-  const nameless = who.trim() === "";
   return (
     <Paper component="section" aria-label="What was seen" sx={{ p: 1.5, display: "grid", gap: 1.25 }}>
       <Typography variant="h3">It came up</Typography>
-      <TextField label="Your name" value={who} onChange={(e) => setName(e.target.value)} />
       <TextField
         label="Identifier of the disk it runs from"
         value={id}
@@ -176,7 +174,7 @@ function Record({ case: c }: { case: Case }) {
       </Box>
       <Button
         variant="contained"
-        disabled={record.isPending || nameless || (id.trim() === "" && capacity.trim() === "" && !file)}
+        disabled={record.isPending || (id.trim() === "" && capacity.trim() === "" && !file)}
         onClick={() => send({ id: id.trim() || undefined, capacity: capacity.trim() || undefined, looked })}
       >
         Which disk was it?
@@ -193,7 +191,7 @@ function Record({ case: c }: { case: Case }) {
       <TextField label="What the screen said" value={failed} onChange={(e) => setFailed(e.target.value)} />
       <Button
         variant="outlined"
-        disabled={record.isPending || nameless || failed.trim() === ""}
+        disabled={record.isPending || failed.trim() === ""}
         onClick={() => send({ failed: failed.trim() })}
       >
         Back to the start check with it

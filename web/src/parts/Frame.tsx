@@ -3,7 +3,9 @@ import ButtonBase from "@mui/material/ButtonBase";
 import { type ReactNode, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { NavLink, useLocation, useNavigate } from "react-router";
+import { useMe } from "../api/queries";
 import { KeysDialog } from "./KeysDialog";
+import { Logo } from "./Logo";
 
 const places = [
   { to: "/cases", name: "Cases", icon: "M4 7h16v12H4zM9 7V4h6v3M4 12h16" },
@@ -20,6 +22,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const [keys, setKeys] = useState(false);
   const navigate = useNavigate();
   const { pathname } = useLocation();
+  const me = useMe().data;
   useHotkeys("?", () => setKeys(true), produced);
   useHotkeys(
     "/",
@@ -61,15 +64,36 @@ export function Frame({ children }: { children: ReactNode }) {
           pt: 1.5,
         })}
       >
-        <Logo />
+        <Box sx={{ mx: "auto", mb: 1.5 }}>
+          <Logo />
+        </Box>
         {places.map((p) => (
           <Place key={p.to} {...p} selected={pathname.startsWith(p.to)} />
         ))}
+        {me && (
+          <Box
+            component={NavLink}
+            to="/settings"
+            title={`${me.name}, ${me.role}`}
+            sx={(t) => ({
+              mt: "auto",
+              px: 0.5,
+              py: 0.75,
+              textAlign: "center",
+              textDecoration: "none",
+              color: (t.vars ?? t).palette.meaning.railText,
+              fontSize: "0.75rem",
+              overflow: "hidden",
+              textOverflow: "ellipsis",
+            })}
+          >
+            {me.name}
+          </Box>
+        )}
         <ButtonBase
           onClick={() => setKeys(true)}
           aria-label="Keys"
           sx={(t) => ({
-            mt: "auto",
             fontFamily: "inherit",
             mb: 1.5,
             py: 1,
@@ -91,22 +115,6 @@ export function Frame({ children }: { children: ReactNode }) {
         {children}
       </Box>
       <KeysDialog open={keys} onClose={() => setKeys(false)} />
-    </Box>
-  );
-}
-
-function Logo() {
-  return (
-    <Box
-      component="svg"
-      viewBox="0 0 32 32"
-      role="img"
-      aria-label="Latchkey"
-      sx={(t) => ({ width: 34, mx: "auto", mb: 1.5, color: (t.vars ?? t).palette.meaning.railBrass })}
-    >
-      <path d="M2 17h28" stroke="#efe3c8" strokeWidth="1.5" />
-      <path d="M6 17v7h5v-7zm7.5 0v4h5v-4zm7.5 0v9h5v-9z" fill="currentcolor" />
-      <path d="M6 5h5v11H6zm7.5 0h5v11h-5zm7.5 0h5v11h-5z" fill="#5d7a8c" />
     </Box>
   );
 }

@@ -8,7 +8,7 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { Link, useOutletContext } from "react-router";
 import type { Case, Plan, Repair, Toolbox } from "../api/client";
-import { useMarkStep, usePlan } from "../api/queries";
+import { useMarkStep, useMay, usePlan } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, when } from "../parts/format";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -24,6 +24,7 @@ export default function RepairPage() {
   const boxes = allowed.length === toolboxes.length ? [] : allowed;
   const plan = usePlan(c.id, c.version, boxes);
   const mark = useMarkStep(c.id, boxes);
+  const may = useMay("technician");
   if (plan.isError) return <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
   if (!plan.data) return <LinearProgress aria-label="Planning the repair" />;
   const r = plan.data;
@@ -88,6 +89,7 @@ export default function RepairPage() {
             done={r.done.some((s) => s.key === step.key)}
             disk={disk}
             busy={mark.isPending}
+            may={may}
             onMark={(m) => mark.mutate({ version: r.version, mark: m }, { onSuccess: () => setPicked("") })}
           />
         )}
@@ -143,6 +145,13 @@ function Summary({ repair: r }: { repair: Repair }) {
   );
 }
 
+/** What a plan's steps for a toolbox are downloaded as. */
+const scripts: [Toolbox, string][] = [
+  ["linux", "Shell script"],
+  ["windows-recovery", "Batch file"],
+  ["old-drive", "Script for the old drive"],
+];
+
 function Toolboxes({
   allowed,
   onChange,
@@ -158,8 +167,10 @@ function Toolboxes({
     .flatMap((s) => s.commands)
     .map((x) => /latchkey-capture-windows-\w+/.exec(x.text)?.[0])
     .find(Boolean);
-  const uses = (box: Toolbox) => r.steps.some((s) => s.toolbox === box);
-  const script = (box: Toolbox) => `/api/v1/cases/${caseId}/plan/script?toolbox=${box}`;
+  const sum = (box: Toolbox) => r.scripts.find((s) => s.toolbox === box)?.sha256;
+  const boxes = allowed.length === toolboxes.length ? "" : allowed.join(",");
+  const script = (box: Toolbox) =>
+    `/api/v1/cases/${caseId}/plan/script?toolbox=${box}&toolboxes=${boxes}&plan=${r.fingerprint}`;
   return (
     <Box
       className="no-print"
@@ -188,20 +199,19 @@ function Toolboxes({
         />
       ))}
       <Box sx={{ ml: "auto", display: "flex", gap: 1 }}>
-        {uses("linux") && (
-          <Button component="a" href={script("linux")} download>
-            Shell script
-          </Button>
-        )}
-        {uses("windows-recovery") && (
-          <Button component="a" href={script("windows-recovery")} download>
-            Batch file
-          </Button>
-        )}
-        {uses("old-drive") && r.steps.some((s) => s.toolbox === "old-drive" && s.shell) && (
-          <Button component="a" href={script("old-drive")} download>
-            Script for the old drive
-          </Button>
+        {scripts.map(
+          ([box, name]) =>
+            sum(box) && (
+              <Button
+                key={box}
+                component="a"
+                href={script(box)}
+                download
+                title={`SHA-256 of the file: ${sum(box)}`}
+              >
+                {name}
+              </Button>
+            ),
         )}
         {capture && (
           <Button

@@ -1,6 +1,6 @@
 import { render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { beforeEach, expect, it, vi } from "vitest";
+import { expect, it, vi } from "vitest";
 import type { PlanStep } from "../api/client";
 import { StepPanel } from "./StepPanel";
 
@@ -38,11 +38,16 @@ const step: PlanStep = {
   after: { verdict: "starts", headline: "Starts: the machine comes up from the clone.", pins: [] },
 };
 
-beforeEach(() => localStorage.clear());
-
 it("names the disk, the risk, the good answer and the undo beside the command", () => {
   render(
-    <StepPanel step={step} done={false} disk="the clone · Ostra N3 · 1 TB" busy={false} onMark={() => {}} />,
+    <StepPanel
+      step={step}
+      done={false}
+      disk="the clone · Ostra N3 · 1 TB"
+      busy={false}
+      may
+      onMark={() => {}}
+    />,
   );
   const panel = screen.getByRole("region", { name: "The step" });
   expect(panel).toHaveTextContent("the clone · Ostra N3 · 1 TB");
@@ -55,7 +60,7 @@ it("names the disk, the risk, the good answer and the undo beside the command", 
 });
 
 it("shows the step by another toolbox, and what is to be done by hand", async () => {
-  render(<StepPanel step={step} done={false} disk="the clone" busy={false} onMark={() => {}} />);
+  render(<StepPanel step={step} done={false} disk="the clone" busy={false} may onMark={() => {}} />);
   await userEvent.click(screen.getByRole("button", { name: "Windows recovery" }));
   const panel = screen.getByRole("region", { name: "The step" });
   expect(panel).not.toHaveTextContent("sfdisk");
@@ -64,25 +69,25 @@ it("shows the step by another toolbox, and what is to be done by hand", async ()
   expect(panel).toHaveTextContent("The same in the batch fileset CLONE= diskpart /s");
 });
 
-it("takes no mark without a name, and keeps the name for the next step", async () => {
+it("hands over the mark with what was typed", async () => {
   const mark = vi.fn();
-  const panel = <StepPanel step={step} done={false} disk="the clone" busy={false} onMark={mark} />;
-  const { unmount } = render(panel);
-  expect(screen.getByRole("button", { name: "Done" })).toBeDisabled();
-  await userEvent.type(screen.getByLabelText("Your name"), "Ada");
+  render(<StepPanel step={step} done={false} disk="the clone" busy={false} may onMark={mark} />);
   await userEvent.type(screen.getByLabelText(/What it answered/), "altered");
   await userEvent.click(screen.getByRole("button", { name: "Done" }));
-  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "done", note: "altered", who: "Ada" });
-  unmount();
-  render(panel);
-  expect(screen.getByLabelText("Your name")).toHaveValue("Ada");
+  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "done", note: "altered" });
 });
 
 it("only takes a done step back", async () => {
-  localStorage.setItem("latchkey-who", "Bo");
   const mark = vi.fn();
-  render(<StepPanel step={step} done disk="the clone" busy={false} onMark={mark} />);
+  render(<StepPanel step={step} done disk="the clone" busy={false} may onMark={mark} />);
   expect(screen.queryByRole("button", { name: "Done" })).toBeNull();
   await userEvent.click(screen.getByRole("button", { name: "It was not done after all" }));
-  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "undone", note: undefined, who: "Bo" });
+  expect(mark).toHaveBeenCalledWith({ step: "active 1", state: "undone", note: undefined });
+});
+
+it("lets a reader look, and says why nothing can be ticked off", () => {
+  render(<StepPanel step={step} done={false} disk="the clone" busy={false} may={false} onMark={() => {}} />);
+  expect(screen.queryByRole("button", { name: "Done" })).toBeNull();
+  expect(screen.getByText(/your role is reader/)).toBeVisible();
+  expect(screen.getByRole("region", { name: "The step" })).toHaveTextContent("sfdisk");
 });

@@ -9,7 +9,7 @@ import { useState } from "react";
 import type { Command, MarkInput, PlanStep, StepForm, Toolbox } from "../api/client";
 import { CommandBlock } from "../parts/CommandBlock";
 import { groupNumbers } from "../parts/format";
-import { setWho, whoami } from "../parts/who";
+import { readersOnly } from "../parts/Changes";
 import { riskWord, toolboxName } from "./words";
 
 interface Props {
@@ -19,21 +19,19 @@ interface Props {
   /** The disk it touches, in full. */
   disk: string;
   busy: boolean;
+  /** The person may tick steps off. */
+  may: boolean;
   onMark: (mark: MarkInput) => void;
 }
 
 /** The current step, large: its commands, risk and proof, and what became of it. */
-export function StepPanel({ step, done, disk, busy, onMark }: Props) {
+export function StepPanel({ step, done, disk, busy, may, onMark }: Props) {
   const [note, setNote] = useState("");
   const [by, setBy] = useState<Toolbox | null>(null);
   const forms: StepForm[] = [step, ...step.also];
   const form = forms.find((f) => f.toolbox === by) ?? step;
-  const [who, setName] = useState(whoami);
-  const mark = (state: MarkInput["state"]) => {
-    setWho(who.trim());
-    onMark({ step: step.key, state, note: note.trim() || undefined, who: who.trim() });
-  };
-  const nameless = who.trim() === "";
+  const mark = (state: MarkInput["state"]) =>
+    onMark({ step: step.key, state, note: note.trim() || undefined });
   return (
     <Paper component="section" aria-label="The step" sx={{ p: 1.5 }}>
       <Typography variant="h2">{step.title}</Typography>
@@ -93,43 +91,42 @@ export function StepPanel({ step, done, disk, busy, onMark }: Props) {
           <b>Then:</b> {step.after.headline}
         </Typography>
       )}
-      <Box className="no-print" sx={{ mt: 1.5, display: "grid", gap: 1 }}>
-        <TextField
-          label="What it answered, or what was seen"
-          multiline
-          minRows={2}
-          maxRows={8}
-          value={note}
-          onChange={(e) => setNote(e.target.value)}
-          slotProps={{ htmlInput: { maxLength: 20000 } }}
-        />
-        <Box sx={{ display: "flex", gap: 1, flexWrap: "wrap", alignItems: "center" }}>
+      {may ? (
+        <Box className="no-print" sx={{ mt: 1.5, display: "grid", gap: 1 }}>
           <TextField
-            label="Your name"
-            value={who}
-            onChange={(e) => setName(e.target.value)}
-            sx={{ width: 180 }}
-            slotProps={{ htmlInput: { maxLength: 80 } }}
+            label="What it answered, or what was seen"
+            multiline
+            minRows={2}
+            maxRows={8}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            slotProps={{ htmlInput: { maxLength: 20000 } }}
           />
-          {done ? (
-            <Button variant="outlined" disabled={busy || nameless} onClick={() => mark("undone")}>
-              It was not done after all
-            </Button>
-          ) : (
-            <>
-              <Button variant="contained" disabled={busy || nameless} onClick={() => mark("done")}>
-                Done
+          <Box sx={{ display: "flex", gap: 1, flexWrap: "wrap", alignItems: "center" }}>
+            {done ? (
+              <Button variant="outlined" disabled={busy} onClick={() => mark("undone")}>
+                It was not done after all
               </Button>
-              <Button variant="outlined" disabled={busy || nameless} onClick={() => mark("failed")}>
-                Failed: another way
-              </Button>
-              <Button disabled={busy || nameless} onClick={() => mark("skipped")}>
-                Leave it out
-              </Button>
-            </>
-          )}
+            ) : (
+              <>
+                <Button variant="contained" disabled={busy} onClick={() => mark("done")}>
+                  Done
+                </Button>
+                <Button variant="outlined" disabled={busy} onClick={() => mark("failed")}>
+                  Failed: another way
+                </Button>
+                <Button disabled={busy} onClick={() => mark("skipped")}>
+                  Leave it out
+                </Button>
+              </>
+            )}
+          </Box>
         </Box>
-      </Box>
+      ) : (
+        <Typography variant="body2" color="text.secondary" className="no-print" sx={{ mt: 1.5 }}>
+          {readersOnly}
+        </Typography>
+      )}
     </Paper>
   );
 }

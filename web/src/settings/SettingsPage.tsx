@@ -1,38 +1,129 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
 import FormControl from "@mui/material/FormControl";
 import FormControlLabel from "@mui/material/FormControlLabel";
 import FormLabel from "@mui/material/FormLabel";
 import Paper from "@mui/material/Paper";
 import Radio from "@mui/material/Radio";
 import RadioGroup from "@mui/material/RadioGroup";
+import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useColorScheme } from "@mui/material/styles";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { changeSettings } from "../api/client";
+import { useMay, useSettings } from "../api/queries";
+import { ErrorNotice } from "../parts/ErrorNotice";
+import { Account } from "../people/Account";
+import { PeopleTable } from "../people/PeopleTable";
+import { SecurityLog } from "../people/SecurityLog";
 
-/** What a person sets for this browser. */
+/** The own account, this browser, and for a lead the people and rules of the bench. */
 export default function SettingsPage() {
-  const { mode, setMode } = useColorScheme();
+  const lead = useMay("lead");
   return (
     <>
       <Typography variant="h1" sx={{ mb: 1.5 }}>
         Settings
       </Typography>
-      <Paper sx={{ p: 2, maxWidth: 520 }}>
-        <FormControl>
-          <FormLabel id="theme-label">Theme of this browser</FormLabel>
-          <RadioGroup
-            aria-labelledby="theme-label"
-            value={mode ?? "system"}
-            onChange={(_, v) => setMode(v as "light" | "dark" | "system")}
-          >
-            <FormControlLabel value="system" control={<Radio size="small" />} label="As the system has it" />
-            <FormControlLabel value="light" control={<Radio size="small" />} label="Light: paper and ink" />
-            <FormControlLabel
-              value="dark"
-              control={<Radio size="small" />}
-              label="Dark: slate and pale ink"
-            />
-          </RadioGroup>
-        </FormControl>
-      </Paper>
+      <Box
+        sx={{
+          display: "grid",
+          gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 2fr) minmax(0, 3fr)" },
+          gap: 1.5,
+          alignItems: "start",
+          maxWidth: 1180,
+        }}
+      >
+        <Box sx={{ display: "grid", gap: 1.5 }}>
+          <Account />
+          <ThemeChoice />
+          {lead && <Keeping />}
+        </Box>
+        {lead && (
+          <Box sx={{ display: "grid", gap: 1.5 }}>
+            <PeopleTable />
+            <SecurityLog />
+          </Box>
+        )}
+      </Box>
     </>
+  );
+}
+
+function ThemeChoice() {
+  const { mode, setMode } = useColorScheme();
+  return (
+    <Paper sx={{ p: 2 }}>
+      <FormControl>
+        <FormLabel id="theme-label">Theme of this browser</FormLabel>
+        <RadioGroup
+          aria-labelledby="theme-label"
+          value={mode ?? "system"}
+          onChange={(_, v) => setMode(v as "light" | "dark" | "system")}
+        >
+          <FormControlLabel value="system" control={<Radio size="small" />} label="As the system has it" />
+          <FormControlLabel value="light" control={<Radio size="small" />} label="Light: paper and ink" />
+          <FormControlLabel value="dark" control={<Radio size="small" />} label="Dark: slate and pale ink" />
+        </RadioGroup>
+      </FormControl>
+    </Paper>
+  );
+}
+
+/** How long the evidence of closed cases is kept. */
+function Keeping() {
+  const settings = useSettings();
+  if (settings.isError) return <ErrorNotice error={settings.error} retry={() => void settings.refetch()} />;
+  if (!settings.data) return null;
+  return <KeepDays key={settings.data.keepDays} now={settings.data.keepDays} />;
+}
+
+function KeepDays({ now }: { now: number }) {
+  const [days, setDays] = useState(now ? String(now) : "");
+  const client = useQueryClient();
+  const save = useMutation({
+    mutationFn: changeSettings,
+    onSuccess: (s) => client.setQueryData(["settings"], s),
+  });
+  const wanted = Number(days || "0");
+  return (
+    <Paper component="section" aria-label="Closed cases" sx={{ p: 2 }}>
+      <Typography variant="h3" component="h2">
+        Closed cases
+      </Typography>
+      <Typography variant="body2" sx={{ my: 0.5 }}>
+        {now
+          ? `The evidence of a closed case is removed ${now} days after it was closed. What was found and done stays.`
+          : "The evidence of closed cases is kept until a lead deletes the case."}
+      </Typography>
+      <Box
+        component="form"
+        sx={{ display: "flex", gap: 1, mt: 1 }}
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate({ keepDays: wanted });
+        }}
+      >
+        <TextField
+          label="Days until it is removed"
+          value={days}
+          onChange={(e) => setDays(e.target.value.replace(/\D/g, ""))}
+          helperText="Empty keeps it"
+          slotProps={{ htmlInput: { inputMode: "numeric", maxLength: 5 } }}
+        />
+        <Box>
+          <Button
+            type="submit"
+            variant="outlined"
+            disabled={save.isPending || wanted === now}
+            sx={{ mt: 0.5 }}
+          >
+            Save
+          </Button>
+        </Box>
+      </Box>
+      {save.isError && <ErrorNotice error={save.error} />}
+    </Paper>
   );
 }

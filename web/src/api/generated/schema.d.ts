@@ -4,6 +4,58 @@
  */
 
 export interface paths {
+    "/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the accounts */
+        get: operations["list-accounts"];
+        put?: never;
+        /** Make an account */
+        post: operations["add-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change an account's role, disable it or enable it */
+        put: operations["change-account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{account}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key that signs a person in once */
+        post: operations["make-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bench": {
         parameters: {
             query?: never;
@@ -68,6 +120,40 @@ export interface paths {
         get: operations["check-case"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/closed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Close a case, or open it again */
+        put: operations["close-case"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/deletion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Delete a case with its evidence */
+        post: operations["delete-case"];
         delete?: never;
         options?: never;
         head?: never;
@@ -204,6 +290,23 @@ export interface paths {
         put?: never;
         /** Record a first start by a capture that was taken in the system that came up */
         post: operations["first-start-capture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what with a case, the newest first */
+        get: operations["case-history"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -404,8 +507,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Get health */
-        get: operations["get-health"];
+        /** Whether the server and its database answer */
+        get: operations["health"];
         put?: never;
         post?: never;
         delete?: never;
@@ -448,20 +551,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/security-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sign-ins and refusals, the newest first */
+        get: operations["security-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in */
+        get: operations["who-am-i"];
+        put?: never;
+        /** Sign in */
+        post: operations["sign-in"];
+        /** Sign out */
+        delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the own password */
+        put: operations["set-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings of the bench */
+        get: operations["get-settings"];
+        /** Change the settings of the bench */
+        put: operations["change-settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        AddListingInput: {
-            /** @description The text as it came, in base64 */
-            data: string;
-            /** @description Drive role by the name of a disk in the listing; store for a boot configuration store */
-            disks?: {
-                [key: string]: string;
-            };
-            filename?: string;
-            /** @description Overrules what is recognised */
-            format?: string;
+        Account: {
+            /** Format: date-time */
+            createdAt: string;
+            /** @description Belongs to the demo world */
+            demo: boolean;
+            disabled: boolean;
+            hasPassword: boolean;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "technician" | "lead";
+        };
+        AddAccountInputBody: {
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "technician" | "lead";
         };
         Attempt: {
             /** @description Other drives that answer to the same entry */
@@ -581,6 +762,16 @@ export interface components {
             withdrawnAt?: string;
         };
         Case: {
+            /**
+             * Format: date-time
+             * @description When its evidence was removed, some time after it was closed
+             */
+            clearedAt?: string;
+            /**
+             * Format: date-time
+             * @description When a person closed it
+             */
+            closedAt?: string;
             /** Format: date-time */
             createdAt: string;
             /** @description Belongs to the demo world */
@@ -642,6 +833,11 @@ export interface components {
             stage: string;
             text: string;
         };
+        ChangeAccountInputBody: {
+            disabled: boolean;
+            /** @enum {string} */
+            role: "reader" | "technician" | "lead";
+        };
         Check: {
             comparison: components["schemas"]["Comparison"];
             contradictions: components["schemas"]["Contradiction"][];
@@ -657,6 +853,9 @@ export interface components {
             runs: components["schemas"]["Run"][];
             symptom?: components["schemas"]["Judgement"];
             trace: components["schemas"]["Trace"];
+        };
+        CloseInputBody: {
+            closed: boolean;
         };
         Command: {
             /** @description What to do on another one */
@@ -680,9 +879,11 @@ export interface components {
             weaker: components["schemas"]["Fact"];
             what: string;
         };
+        DeleteInputBody: {
+            /** @description The case's name, typed once more */
+            title: string;
+        };
         Disk: {
-            /** @description The byte ranges in evidence */
-            extents: components["schemas"]["Extent"][];
             /** @description What is known of the disk itself, each with its source */
             facts: components["schemas"]["Fact"][];
             /** @description Of the bytes in force; absent when no byte is in evidence */
@@ -723,6 +924,8 @@ export interface components {
             /** @enum {string} */
             arch: "amd64" | "arm64";
             name: string;
+            /** @description Of the file, in hexadecimal digits */
+            sha256: string;
             size: string;
             /** @enum {string} */
             system: "linux" | "windows";
@@ -743,6 +946,15 @@ export interface components {
             model?: string;
             /** @enum {string} */
             role: "original" | "clone";
+        };
+        Entry: {
+            /** Format: date-time */
+            at: string;
+            detail?: string;
+            /** Format: int64 */
+            id: number;
+            what: string;
+            who: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -785,11 +997,15 @@ export interface components {
              */
             type: string;
         };
-        Extent: {
+        Event: {
+            address: string;
+            /** Format: date-time */
+            at: string;
+            detail?: string;
             /** Format: int64 */
-            length: number;
-            /** Format: int64 */
-            offset: number;
+            id: number;
+            what: string;
+            who: string;
         };
         Fact: {
             label: string;
@@ -862,7 +1078,6 @@ export interface components {
             id?: string;
             /** @description What else was looked at, and is as it was before */
             looked?: ("partitions" | "letters" | "files" | "activation")[];
-            who: string;
         };
         FirstStartOutputBody: {
             case: components["schemas"]["Case"];
@@ -883,13 +1098,6 @@ export interface components {
             shell?: "posix" | "batch";
             /** @enum {string} */
             toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
-        };
-        FormFile: {
-            ContentType: string;
-            Filename: string;
-            IsSet: boolean;
-            /** Format: int64 */
-            Size: number;
         };
         HealthOutputBody: {
             status: string;
@@ -916,13 +1124,6 @@ export interface components {
             cases: components["schemas"]["Case"][];
             /** @description Cursor of the next page; absent on the last */
             next?: string;
-        };
-        ListingInput: {
-            /** @description The text as it came, in base64 */
-            data: string;
-            filename?: string;
-            /** @description Overrules what is recognised */
-            format?: string;
         };
         ListingPiece: {
             disks: {
@@ -958,7 +1159,6 @@ export interface components {
             /** @enum {string} */
             state: "done" | "failed" | "skipped" | "undone";
             step: string;
-            who: string;
         };
         Match: {
             /** @description Other wordings of the same */
@@ -982,6 +1182,21 @@ export interface components {
         };
         MessagesOutputBody: {
             messages: components["schemas"]["Match"][];
+        };
+        NewAccount: {
+            /** Format: date-time */
+            createdAt: string;
+            /** @description Belongs to the demo world */
+            demo: boolean;
+            disabled: boolean;
+            hasPassword: boolean;
+            /** Format: int64 */
+            id: number;
+            /** @description Good once, for three days; the person then sets a password */
+            key: string;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "technician" | "lead";
         };
         Option: {
             id: string;
@@ -1033,6 +1248,18 @@ export interface components {
             type: string;
             /** @description How much of it is in use */
             used?: components["schemas"]["Size"];
+        };
+        PasswordInputBody: {
+            /** @description Absent when there is none yet */
+            current?: string;
+            new: string;
+        };
+        Person: {
+            /** @description Without one a person comes in by a key that is good once */
+            hasPassword: boolean;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "technician" | "lead";
         };
         Pieces: {
             bytes: components["schemas"]["BytesPiece"][];
@@ -1194,10 +1421,13 @@ export interface components {
             before: components["schemas"]["State"];
             /** @description What was done, each with how the machine stands after it */
             done: components["schemas"]["PlanStep"][];
+            /** @description Of this very plan */
+            fingerprint: string;
             /** @description Everything that was done, the oldest first */
             marks: components["schemas"]["Mark"][];
             /** @description Why it is this plan, or why there is none */
             reason: string;
+            scripts: components["schemas"]["Script"][];
             /**
              * Format: int64
              * @description How many machines were simulated in the search
@@ -1247,11 +1477,31 @@ export interface components {
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
         };
+        Script: {
+            name: string;
+            /** @description Of the file, in hexadecimal digits */
+            sha256: string;
+            /** @enum {string} */
+            toolbox: "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
+        };
         Sectors: {
             /** Format: int64 */
             count: number;
             /** Format: int64 */
             first: number;
+        };
+        Settings: {
+            /**
+             * Format: int64
+             * @description Days after which a closed case's evidence is removed; 0 keeps it
+             */
+            keepDays: number;
+        };
+        SignInInputBody: {
+            /** @description A key that is good once, in place of name and password */
+            key?: string;
+            name?: string;
+            password?: string;
         };
         Size: {
             /** @description In binary units, as on the screen */
@@ -1426,6 +1676,134 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddAccountInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewAccount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeAccountInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewAccount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "switch-on": {
         parameters: {
             query?: never;
@@ -1631,6 +2009,81 @@ export interface operations {
             };
         };
     };
+    "close-case": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-case": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeleteInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "read-bytes": {
         parameters: {
             query?: {
@@ -1679,7 +2132,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: {
+        requestBody: {
             content: {
                 "multipart/form-data": {
                     /**
@@ -1926,7 +2379,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: {
+        requestBody: {
             content: {
                 "multipart/form-data": {
                     /**
@@ -1934,9 +2387,8 @@ export interface operations {
                      * @description A capture of the disk that the system runs from
                      */
                     file: string;
-                    /** @description What else was looked at, names with commas between */
+                    /** @description What else was looked at and is as it was before: partitions, letters, files, activation, with commas between */
                     looked?: string;
-                    who: string;
                 };
             };
         };
@@ -1948,6 +2400,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FirstStartOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "case-history": {
+        parameters: {
+            query?: {
+                /** @description Only those before this one; 0 begins with the newest */
+                before?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"][];
                 };
             };
             /** @description Error */
@@ -1975,7 +2461,17 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AddListingInput"];
+                "multipart/form-data": {
+                    /** @description JSON: drive role by the name of a disk in the listing; store for a boot configuration store */
+                    disks?: string;
+                    /**
+                     * Format: binary
+                     * @description The text as it came, of at most 8 MiB; its name is kept, but for that of a pasted one: paste
+                     */
+                    file: string;
+                    /** @description Overrules what is recognised */
+                    format?: string;
+                };
             };
         };
         responses: {
@@ -2011,7 +2507,15 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ListingInput"];
+                "multipart/form-data": {
+                    /**
+                     * Format: binary
+                     * @description The text as it came, of at most 8 MiB; its name is kept, but for that of a pasted one: paste
+                     */
+                    file: string;
+                    /** @description Overrules what is recognised */
+                    format?: string;
+                };
             };
         };
         responses: {
@@ -2186,7 +2690,11 @@ export interface operations {
     "get-script": {
         parameters: {
             query: {
+                /** @description Names with commas between; empty allows all */
+                toolboxes?: string;
                 toolbox: "windows-recovery" | "linux" | "old-drive";
+                /** @description The plan's fingerprint: the script is that of this very plan, or refused */
+                plan?: string;
             };
             header?: never;
             path: {
@@ -2201,6 +2709,7 @@ export interface operations {
                 headers: {
                     "Content-Disposition"?: string;
                     "Content-Type"?: string;
+                    "Repr-Digest"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2346,7 +2855,7 @@ export interface operations {
             };
         };
     };
-    "get-health": {
+    health: {
         parameters: {
             query?: never;
             header?: never;
@@ -2423,6 +2932,228 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TypesOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "security-log": {
+        parameters: {
+            query?: {
+                /** @description Only those before this one; 0 begins with the newest */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Event"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "who-am-i": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-out": {
+        parameters: {
+            query?: {
+                /** @description All sessions of the person, on every machine */
+                everywhere?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
                 };
             };
             /** @description Error */

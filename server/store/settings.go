@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+type setting struct {
+	Name  string `gorm:"primaryKey"`
+	Value string
+}
+
+// keepDays is the setting of how long a closed case keeps its evidence.
+const keepDays = "keep evidence of closed cases, days"
+
+// KeepDays returns after how many days a closed case's evidence is removed; 0 keeps it.
+func (s *Store) KeepDays(ctx context.Context) (int, error) {
+	var rows []setting
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("name = ?", keepDays).Limit(1).Find(&rows).Error })
+	if err != nil || len(rows) == 0 {
+		return 0, err
+	}
+	return strconv.Atoi(rows[0].Value)
+}
+
+// SetKeepDays sets it.
+func (s *Store) SetKeepDays(ctx context.Context, days int) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&setting{keepDays, strconv.Itoa(days)}).Error
+	})
+}
+
+// Clear removes the evidence of the cases that were closed more than so many days ago,
+// at most a hundred at once, and returns how many there were. What was found and done
+// stays.
+func (s *Store) Clear(ctx context.Context, days int) (cleared int, err error) {
+	var ids []uint64
+	before := time.Now().UTC().AddDate(0, 0, -days)
+	err = s.read(ctx, func(db *gorm.DB) error {
+		return db.Model(&Case{}).Where("closed_at < ? AND cleared_at IS NULL", before).Order("id").Limit(100).Pluck("id", &ids).Error
+	})
+	if err != nil {
+		return 0, err
+	}
+	for _, id := range ids {
+		err := s.write(ctx, func(tx *gorm.DB) error {
+			res := tx.Model(&Case{}).Where("id = ? AND closed_at < ? AND cleared_at IS NULL", id, before).
+				Updates(map[string]any{"cleared_at": time.Now().UTC(), "version": gorm.Expr("version + 1")})
+			if res.Error != nil || res.RowsAffected == 0 {
+				return res.Error // opened again, or cleared by another server
+			}
+			for _, what := range []any{&Listing{}, &Evidence{}} { // the chunks go with the evidence
+				if err := tx.Where("case_id = ?", id).Delete(what).Error; err != nil {
+					return err
+				}
+			}
+			if err := tx.Model(&Drive{}).Where("case_id = ?", id).Select("told").Updates(&Drive{}).Error; err != nil {
+				return err
+			}
+			return Entry{Who: "Latchkey", What: WhatCleared, Detail: "The case was closed more than " + strconv.Itoa(days) + " days ago."}.write(tx, id)
+		})
+		if err != nil {
+			return cleared, err
+		}
+		cleared++
+	}
+	return cleared, nil
+}
