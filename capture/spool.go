@@ -11,7 +11,7 @@ import (
 // file.
 type Spool struct {
 	io.ReaderAt
-	Size int64 // bytes
+	Size int64    // bytes
 	file *os.File // nil for what is in memory
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,12 +17,24 @@ import (
 type value struct {
 	line   int
 	text   string // of a string, number or truth value
-	fields map[string]*value
+	object bool
+	fields []field // in their order
 	items  []*value
-	lines  map[string]int
 }
 
-const maxJSONDepth = 32
+// field is a field of an object: its name, the line it stands on, its value.
+type field struct {
+	name string
+	line int
+	*value
+}
+
+// Bounds of a JSON text: how deep its values lie within each other, and how many there
+// are.
+const (
+	maxJSONDepth  = 32
+	maxJSONValues = 250_000
+)
 
 // json reads the first JSON value of a listing; lines before and after it are
 // those of a terminal.
@@ -31,7 +44,7 @@ func (l *Listing) json(t *text) *value {
 		first++
 	}
 	body := strings.Join(t.lines[first:], "\n")
-	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(body)), starts: lineStarts(body), first: first}
+	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(body)), starts: lineStarts(body), first: first, names: map[string]string{}}
 	p.dec.UseNumber()
 	v, err := p.value(0)
 	last := p.line()
@@ -55,15 +68,17 @@ func (l *Listing) json(t *text) *value {
 
 type jsonReader struct {
 	dec    *json.Decoder
-	starts []int
+	starts []int32
 	first  int
+	values int
+	names  map[string]string // each name of a field once
 }
 
-func lineStarts(s string) []int {
-	starts := []int{0}
+func lineStarts(s string) []int32 {
+	starts := make([]int32, 1, strings.Count(s, "\n")+1)
 	for i := range len(s) {
 		if s[i] == '\n' {
-			starts = append(starts, i+1)
+			starts = append(starts, int32(i+1))
 		}
 	}
 	return starts
@@ -71,7 +86,7 @@ func lineStarts(s string) []int {
 
 // line is the line of what was read last.
 func (p *jsonReader) line() int {
-	off := int(p.dec.InputOffset())
+	off := int32(p.dec.InputOffset())
 	lo, hi := 0, len(p.starts)
 	for lo+1 < hi {
 		if mid := (lo + hi) / 2; p.starts[mid] < off {
@@ -86,6 +101,9 @@ func (p *jsonReader) line() int {
 func (p *jsonReader) value(depth int) (*value, error) {
 	if depth > maxJSONDepth {
 		return nil, fmt.Errorf("values lie more than %d deep", maxJSONDepth)
+	}
+	if p.values++; p.values > maxJSONValues {
+		return nil, fmt.Errorf("there are more than %d values", maxJSONValues)
 	}
 	token, err := p.dec.Token()
 	if err != nil {
@@ -119,17 +137,22 @@ func (p *jsonReader) value(depth int) (*value, error) {
 }
 
 func (p *jsonReader) object(v *value, depth int) error {
-	v.fields, v.lines = map[string]*value{}, map[string]int{}
+	v.object = true
 	for p.dec.More() {
 		key, err := p.dec.Token()
 		if err != nil {
 			return err
 		}
 		name := fmt.Sprint(key)
+		if known, ok := p.names[name]; ok {
+			name = known
+		} else {
+			p.names[name] = name
+		}
 		line := p.line()
-		field, err := p.value(depth + 1)
-		if field != nil {
-			v.fields[name], v.lines[name] = field, line
+		one, err := p.value(depth + 1)
+		if one != nil {
+			v.fields = append(v.fields, field{name, line, one})
 		}
 		if err != nil {
 			return err
@@ -143,7 +166,12 @@ func (v *value) get(name string) *value {
 	if v == nil {
 		return nil
 	}
-	return v.fields[name]
+	for _, f := range slices.Backward(v.fields) { // the last of one name counts
+		if f.name == name {
+			return f.value
+		}
+	}
+	return nil
 }
 
 func (v *value) has(name string) bool { f := v.get(name); return f != nil && f.text != "" }
@@ -178,8 +206,10 @@ func (v *value) list(name string) []*value {
 
 // lineOf is the line of a field, else that of the whole.
 func (v *value) lineOf(name string) int {
-	if n := v.lines[name]; n > 0 {
-		return n
+	for _, f := range v.fields {
+		if f.name == name {
+			return f.line
+		}
 	}
 	return v.line
 }

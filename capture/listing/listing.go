@@ -121,10 +121,11 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		if err != nil {
 			return nil, err
 		}
-		t.lines = strings.Split(strings.ReplaceAll(strings.ReplaceAll(decoded, "\r\n", "\n"), "\r", "\n"), "\n")
-		if len(t.lines) > maxLines {
-			return nil, &Error{fmt.Sprintf("The listing has %d lines: at most %d are taken.", len(t.lines), maxLines)}
+		decoded = strings.ReplaceAll(strings.ReplaceAll(decoded, "\r\n", "\n"), "\r", "\n")
+		if n := strings.Count(decoded, "\n") + 1; n > maxLines {
+			return nil, &Error{fmt.Sprintf("The listing has %d lines: at most %d are taken.", n, maxLines)}
 		}
+		t.lines = strings.Split(decoded, "\n")
 	}
 	if format == "" {
 		if format = recognise(t); format == "" {

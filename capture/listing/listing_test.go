@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -121,14 +122,52 @@ func TestBlkidOfVolumes(t *testing.T) {
 }
 
 // lsblk of the machine that runs the tests, held against /sys.
-func TestLsblkOfThisMachine(t *testing.T) {
-	l := read(t, reference.Run(t, "", "lsblk", "--json", "-b", "-O"))
+// The tool itself lists disks that are laid out for it as the kernel tells of them
+// (kernel documentation, ABI/stable/sysfs-block): what else the machine has is not
+// looked at.
+func TestLsblkItself(t *testing.T) {
+	root := t.TempDir()
+	tell := func(name, value string) {
+		path := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, []byte(value+"\n"), 0o600))
+	}
+	link := func(name, to string) {
+		path := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.Symlink(to, path))
+	}
+	for i, d := range []struct {
+		name, sectors string
+		sectorSize    int
+	}{{"sda", "976773168", 512}, {"nvme0n1", "1953525168", 4096}} {
+		at := "devices/pci0/host0/block/" + d.name
+		part := map[string]string{"sda": "sda1", "nvme0n1": "nvme0n1p1"}[d.name]
+		for name, value := range map[string]string{"size": d.sectors, "dev": fmt.Sprintf("%d:0", 8+i), "removable": "0", "ro": "0",
+			"queue/logical_block_size": fmt.Sprint(d.sectorSize), part + "/dev": fmt.Sprintf("%d:1", 8+i), part + "/size": "204800", part + "/start": "2048", part + "/partition": "1"} {
+			tell("sys/"+at+"/"+name, value)
+		}
+		link("sys/block/"+d.name, "../"+at)
+		link(fmt.Sprintf("sys/dev/block/%d:0", 8+i), "../../"+at)
+		link(fmt.Sprintf("sys/dev/block/%d:1", 8+i), "../../"+at+"/"+part)
+		tell("dev/"+d.name, "")
+		tell("dev/"+part, "")
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "proc/self"), 0o700))
+	l := read(t, reference.Run(t, "", "lsblk", "--sysroot", root, "--json", "-b", "-O"))
 	assert.Equal(t, listing.Lsblk, l.Format)
 	assert.Empty(t, l.Problem)
+	require.Len(t, l.Disks, 2)
 	for _, d := range l.Disks {
-		raw, err := os.ReadFile("/sys/block/" + d.Name + "/size")
-		require.NoError(t, err)
-		assert.Equal(t, strings.TrimSpace(string(raw)), fmt.Sprint(d.Size/512), d.Name)
+		require.Len(t, d.Partitions, 1, d.Name)
+		assert.EqualValues(t, 204800*512, d.Partitions[0].Length)
+		if d.Name == "sda" {
+			assert.EqualValues(t, 976773168*512, d.Size)
+			assert.Equal(t, 512, d.SectorSize)
+		} else {
+			assert.EqualValues(t, 1953525168*512, d.Size)
+			assert.Equal(t, 4096, d.SectorSize)
+		}
 	}
 }
 

@@ -1,6 +1,10 @@
 package listing
 
 import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
 	"strings"
 
 	"howett.net/plist"
@@ -77,8 +81,52 @@ func readDiskutil(t *text, l *Listing) {
 	}
 }
 
+// Bounds of a property list: how deep its elements lie within each other, and how many
+// there are.
+const (
+	maxPlistDepth    = 32
+	maxPlistElements = 200_000
+)
+
+// checkPlist reads a property list once without keeping it: the library that decodes it
+// goes down by recursion, as deep as the text leads it, and takes other forms than XML.
+func checkPlist(body string) error {
+	dec := xml.NewDecoder(strings.NewReader(body))
+	depth, elements, root := 0, 0, ""
+	for {
+		token, err := dec.RawToken()
+		if errors.Is(err, io.EOF) && depth == 0 && root == "plist" {
+			return nil
+		}
+		if err != nil {
+			return &Error{"its structure is damaged, or it breaks off"}
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			if root == "" {
+				root = t.Name.Local
+			}
+			depth++
+			elements++
+		case xml.EndElement:
+			depth--
+		}
+		switch {
+		case depth > maxPlistDepth:
+			return &Error{fmt.Sprintf("its elements lie more than %d deep within each other", maxPlistDepth)}
+		case elements > maxPlistElements:
+			return &Error{fmt.Sprintf("it has more than %d elements", maxPlistElements)}
+		case depth < 0:
+			return &Error{"its structure is damaged"}
+		}
+	}
+}
+
 // decodePlist decodes a property list; a panic of the decoder is damage.
 func decodePlist(body string, into any) (err error) {
+	if err := checkPlist(body); err != nil {
+		return err
+	}
 	defer func() {
 		if p := recover(); p != nil {
 			err = &Error{"its structure is damaged"}

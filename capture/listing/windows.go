@@ -37,7 +37,7 @@ func isGetVolume(t *text) bool    { return hasKeys(t, "FileSystemLabel", "SizeRe
 func readPowerShell(t *text, l *Listing) {
 	root := l.json(t)
 	objects := root.items
-	if len(objects) == 0 && root.fields != nil {
+	if len(objects) == 0 && root.object {
 		objects = []*value{root}
 		if inner := root.list("value"); inner != nil { // as newer versions wrap it
 			objects = inner

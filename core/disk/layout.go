@@ -204,10 +204,19 @@ func (l *Layout) fromGPT() {
 			wanted(fmt.Sprintf("below %d", l.Sectors), last))
 	}
 	for _, e := range use.Entries {
+		if len(l.Partitions) == maxPartitions {
+			l.Problems = append(l.Problems, problem("gpt-many-partitions", at(use.structure(), "NumberOfPartitionEntries", Span(use.Header.LBA, l.SectorSize)+80, 4),
+				"The table has more than %d partitions: those from number %d on were not looked at.", maxPartitions, e.Number).wanted(fmt.Sprint("at most ", maxPartitions), len(use.Entries)))
+			break
+		}
 		l.Partitions = append(l.Partitions, gptPartition(e))
 		l.Problems = append(l.Problems, l.checkGPTEntry(use, e)...)
 	}
 }
+
+// maxPartitions bounds the partitions of a table that are looked at: twice as many as
+// systems make room for.
+const maxPartitions = 256
 
 func (l *Layout) noValidCopy() []Problem {
 	if l.WrittenFor != 0 || l.GPT.Primary.State == CopyNotCaptured || l.GPT.Backup.State == CopyNotCaptured {

@@ -10,8 +10,13 @@ import (
 	"latchkey/core/startup"
 )
 
-// maxStates bounds the search: beyond it there is no plan, and that is said.
-const maxStates = 1500
+// Bounds of the search, beyond which there is no plan, and that is said: the machines
+// that are simulated, those that wait for it, and the steps that follow one machine.
+const (
+	maxStates  = 400
+	maxWaiting = 256
+	maxSteps   = 24
+)
 
 // Find returns the least risky plan that uses only the toolboxes allowed, then
 // the one of fewest steps, then the fastest; and up to two alternatives of
@@ -112,7 +117,9 @@ func search(m startup.Machine, allowed []Toolbox, banned []string, last bool) (p
 			return plan, n.machine
 		}
 		for _, next := range expand(n, trace, allowed, banned, last) {
-			heap.Push(q, next)
+			if q.Len() < maxWaiting {
+				heap.Push(q, next)
+			}
 		}
 	}
 	plan.none(m, first, allowed)
@@ -193,6 +200,9 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string, last b
 		for _, a := range onStage(stage, last) {
 			for _, mv := range a(n.machine, stage) {
 				mv.before = n.machine
+				if len(next) == maxSteps {
+					return next
+				}
 				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) || slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
 					continue
 				}

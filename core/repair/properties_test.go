@@ -79,7 +79,7 @@ func TestPropertiesOfPlans(t *testing.T) {
 	for seed := range uint64(250) {
 		m := randomMachine(t, rand.New(rand.NewPCG(seed, 7)))
 		p := repair.Find(m)
-		require.LessOrEqual(t, p.States, 1500)
+		require.LessOrEqual(t, p.States, 800)
 		if len(p.Steps) == 0 {
 			require.NotEmpty(t, p.Reason, "machine %d", seed)
 			continue

@@ -69,7 +69,7 @@ type GRUBCore struct {
 const (
 	maxReads = 100_000
 	maxRead  = 256 << 20
-	maxKept  = 16 << 20
+	maxKept  = 8 << 20
 )
 
 // Examine reads everything that a start needs from a disk. Paths are programs

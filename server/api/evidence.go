@@ -77,7 +77,10 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	} else if err := in.raw(piece, main, head); err != nil {
 		return nil, err
 	}
-	if err := a.store.AddEvidence(ctx, piece, by(ctx, store.WhatEvidence, in.Role+": "+main.name), version); err != nil {
+	err = a.storing(ctx, func() error {
+		return a.store.AddEvidence(ctx, piece, by(ctx, store.WhatEvidence, in.Role+": "+main.name), version)
+	})
+	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
@@ -122,17 +125,26 @@ func (in *evidenceInput) raw(piece *store.Piece, main *file, head []byte) error 
 
 // readCapture opens a capture file that came in, which tells capacity, sector size,
 // model and bus itself.
-func (a *API) readCapture(ctx context.Context, f *file) (*capture.Captured, error) {
+func (a *API) readCapture(ctx context.Context, f *file) (c *capture.Captured, err error) {
 	back, err := a.judge.Room().Take(ctx, captureRoom)
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	defer back()
-	c, err := capture.ReadCapture(f, f.Size)
-	if err != nil {
+	if c, err = capture.ReadCapture(f, f.Size); err != nil {
 		return nil, huma.Error422UnprocessableEntity("The file is an archive, but " + clean(err.Error()) + ".")
 	}
 	return c, nil
+}
+
+// storing stores a piece of evidence within the room that this takes.
+func (a *API) storing(ctx context.Context, store func() error) error {
+	back, err := a.judge.Room().Take(ctx, captureRoom)
+	if err != nil {
+		return err
+	}
+	defer back()
+	return store()
 }
 
 func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store.Piece {

@@ -135,7 +135,8 @@ func (a *API) prove(ctx context.Context, id uint64, version uint32, proof *judge
 		now := time.Now().UTC()
 		at, m.State = &now, store.MarkDone
 	}
-	if err := a.store.Prove(ctx, version, m, at, failed, evidence); err != nil {
+	err := a.storing(ctx, func() error { return a.store.Prove(ctx, version, m, at, failed, evidence) })
+	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	changed, err := a.recheck(ctx, id)

@@ -59,6 +59,11 @@ func (j *Judge) SwitchOn(ctx context.Context, b Bench) (*Benched, error) {
 	if err != nil {
 		return nil, err
 	}
+	back, err := j.room.simulating(ctx, m, 1)
+	if err != nil {
+		return nil, err
+	}
+	defer back()
 	out := &Benched{Trace: startup.Simulate(m), Drives: []BenchedDrive{}, Entries: bootEntries(m.Firmware.Entries)}
 	for i := range m.Drives {
 		d := &m.Drives[i]

@@ -32,8 +32,8 @@ type Judge struct {
 
 // What the caches may take in memory, in bytes.
 const (
-	contentsCache = 32 << 20
-	listingsCache = 16 << 20
+	contentsCache = 24 << 20
+	listingsCache = 12 << 20
 	smallCache    = 2 << 20
 )
 
@@ -82,6 +82,11 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 	if err := w.apply(&a.machine); err != nil {
 		return nil, err
 	}
+	back, err := j.room.simulating(ctx, a.machine, 1)
+	if err != nil {
+		return nil, err
+	}
+	defer back()
 	k := check(a.machine, c)
 	k.Contradictions = a.contradictions
 	k.Doubts = append(k.Doubts, a.doubts...)

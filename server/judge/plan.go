@@ -26,7 +26,7 @@ func (j *Judge) Plan(ctx context.Context, c *store.Case, marks []store.Mark, all
 			p.Failed = append(p.Failed, m.Step)
 		}
 	}
-	back, err := j.room.Take(ctx, planRoom)
+	back, err := j.room.simulating(ctx, a.machine, planTimes)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+
+	"latchkey/core/startup"
 )
 
 // Room is the memory that all requests together may take for reading evidence and for
@@ -14,15 +16,29 @@ type Room struct{ left *semaphore.Weighted }
 
 // What there is in all, and how long is waited for some of it.
 const (
-	allRoom  = 96 << 20 // bytes
+	allRoom  = 80 << 20 // bytes
 	roomWait = 15 * time.Second
 )
 
-// What the work takes, in bytes: examining a disk, planning a repair.
+// What the work takes, in bytes: examining a disk, and simulating a machine, by its
+// partitions. Planning simulates it more than once.
 const (
-	examineRoom = 32 << 20
-	planRoom    = 32 << 20
+	examineRoom  = 40 << 20
+	machineRoom  = 1 << 20
+	perPartition = 128 << 10
+	planTimes    = 2
 )
+
+// simulating takes the room for a machine.
+func (r *Room) simulating(ctx context.Context, m startup.Machine, times int64) (back func(), err error) {
+	bytes := int64(machineRoom)
+	for _, d := range m.Drives {
+		if d.Contents != nil {
+			bytes += perPartition * int64(len(d.Contents.Volumes))
+		}
+	}
+	return r.Take(ctx, times*bytes)
+}
 
 // ErrBusy reports that there was no room for some time.
 var ErrBusy = errors.New("the server is busy with other evidence")

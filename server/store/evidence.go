@@ -156,11 +156,11 @@ type chunkKey struct {
 }
 
 // chunkCache keeps recently read chunks; evidence never changes, so they are
-// never stale. 64 chunks are 16 MiB.
+// never stale. 32 chunks are 8 MiB.
 type chunkCache = lru.Cache[chunkKey, []byte]
 
 func newChunkCache() *chunkCache {
-	c, _ := lru.New[chunkKey, []byte](64)
+	c, _ := lru.New[chunkKey, []byte](32)
 	return c
 }
 
