@@ -24,28 +24,32 @@ type Device struct {
 	PhysicalSectorSize int // bytes
 	Bus                string
 	Model              string
+	Serial             string
 	Variables          map[string][]byte // the firmware's boot variables
 	Running            bool              // the system that reads it runs from it
 }
 
+// kinds names what is no disk: opening some of it would wait for ever.
+var kinds = map[os.FileMode]string{os.ModeDir: "a folder", os.ModeNamedPipe: "a pipe", os.ModeSocket: "a socket"}
+
 // openSized opens an image or a block device for reading only and returns its
 // size in bytes.
 func openSized(path string) (*os.File, int64, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, 0, err
+	}
+	if what, bad := kinds[info.Mode().Type()]; bad {
+		return nil, 0, fmt.Errorf("%s is %s: expected an image file or a block device", path, what)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, 0, err
 	}
-	info, err := f.Stat()
-	if err == nil && info.IsDir() {
-		err = fmt.Errorf("%s is a folder: expected an image file or a block device", path)
-	}
 	var size int64
-	if err == nil {
-		size, err = f.Seek(0, io.SeekEnd)
-	}
-	if err != nil {
+	if size, err = f.Seek(0, io.SeekEnd); err != nil {
 		f.Close()
-		return nil, 0, err
+		return nil, 0, fmt.Errorf("%s: its size: %w", path, err)
 	}
 	return f, size, nil
 }
@@ -89,9 +93,24 @@ func Take(ctx context.Context, d *Device, source string, sectorSize int, now tim
 
 func (d *Device) manifest(source string, sectorSize int, now time.Time) Manifest {
 	return Manifest{
+		Serial: d.Serial, DiskID: diskID(d, d.Size, sectorSize),
 		Capacity: d.Size - d.Size%int64(sectorSize), LogicalSectorSize: sectorSize, PhysicalSectorSize: d.PhysicalSectorSize,
 		Bus: d.Bus, Model: d.Model, Running: d.Running, Source: source, TakenAt: now.UTC(),
 	}
+}
+
+// diskID is the identifier that a disk's table bears; "" where it bears none.
+func diskID(r io.ReaderAt, size int64, sectorSize int) string {
+	d, err := disk.New(r, size, sectorSize)
+	if err != nil {
+		return ""
+	}
+	layout := disk.ReadLayout(d)
+	id, known := layout.DiskID().Get()
+	if !known || !disk.IsID(id) {
+		return ""
+	}
+	return id
 }
 
 // SectorSizeOr returns the device's logical sector size in bytes: the one that is

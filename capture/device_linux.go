@@ -40,6 +40,7 @@ func (d *Device) describe(path string) {
 	d.LogicalSectorSize = sysNumber(filepath.Join(dir, "queue/logical_block_size"))
 	d.PhysicalSectorSize = sysNumber(filepath.Join(dir, "queue/physical_block_size"))
 	d.Model = sysText(filepath.Join(dir, "device/model"))
+	d.Serial = firstOf(sysText(filepath.Join(dir, "device/serial")), sysText(filepath.Join(dir, "serial")), unitSerial(sysBytes(filepath.Join(dir, "device/vpd_pg80"))))
 	d.Running = runsFrom("/", filepath.Base(path))
 	where, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -90,13 +91,22 @@ func liesOn(device, disk string, depth int) bool {
 	return false
 }
 
-func sysText(path string) string {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return ""
+func firstOf(texts ...string) string {
+	for _, t := range texts {
+		if t != "" {
+			return printable([]byte(t))
+		}
 	}
-	return strings.TrimSpace(string(raw))
+	return ""
 }
+
+// sysBytes is what the kernel tells in a file; nothing where it tells nothing.
+func sysBytes(path string) []byte {
+	raw, _ := os.ReadFile(path)
+	return raw
+}
+
+func sysText(path string) string { return strings.TrimSpace(string(sysBytes(path))) }
 
 func sysNumber(path string) int {
 	n, err := strconv.Atoi(sysText(path))

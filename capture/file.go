@@ -36,6 +36,7 @@ const (
 	maxDirectory    = 1 << 20 // of the archive's own directory
 	maxText         = 200     // of a model, or of the name of what was captured
 	maxBus          = 10
+	maxIdentifier   = 64
 )
 
 // Manifest says what a capture holds and of what disk.
@@ -47,6 +48,10 @@ type Manifest struct {
 	PhysicalSectorSize int    `json:"physicalSectorSize,omitempty"` // bytes
 	Bus                string `json:"bus,omitempty"`
 	Model              string `json:"model,omitempty"`
+	// What tells the drive from another one: its serial number, as the system tells it,
+	// and the identifier that its partition table bears.
+	Serial string `json:"serial,omitempty"`
+	DiskID string `json:"diskID,omitempty"`
 	// Running: the system that took the capture ran from this very disk.
 	Running bool      `json:"running,omitempty"`
 	Source  string    `json:"source"` // what was captured, as it was named
@@ -192,6 +197,8 @@ func (m *Manifest) check() error {
 		return fmt.Errorf("physicalSectorSize is %d bytes, expected at most 1 MiB", m.PhysicalSectorSize)
 	case len(m.Model) > maxText || len(m.Bus) > maxBus || len(m.Source) > maxText:
 		return fmt.Errorf("model, bus or source has more than %d, %d or %d bytes", maxText, maxBus, maxText)
+	case len(m.Serial) > maxIdentifier || len(m.DiskID) > maxIdentifier:
+		return fmt.Errorf("serial or diskID has more than %d bytes", maxIdentifier)
 	case len(m.Counts) > maxCounts:
 		return fmt.Errorf("%d counts, expected at most %d", len(m.Counts), maxCounts)
 	case len(m.Extents) > maxExtents:

@@ -26,18 +26,41 @@ func TakeSectors(d *Device, source string, sectorSize int, first, count uint64, 
 	return m, nil
 }
 
-// PutBack writes the sectors that a capture holds to the device that it was taken
-// of, and reads them again. The device must have the very capacity that the
-// capture tells of. It returns how many bytes were written.
-func PutBack(c *Captured, path string) (int64, error) {
+// sameDisk tells whether a device is the disk that a capture was taken of: by its
+// capacity, then by its serial number, and where none is known by the identifier of
+// its table. sure is given where nothing tells; it never makes another serial number
+// or capacity the same.
+func (c *Captured) sameDisk(path string, sure bool) error {
 	d, err := OpenDevice(path)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	capacity := d.Size - d.Size%int64(c.LogicalSectorSize)
-	d.Close()
-	if capacity != c.Capacity {
-		return 0, fmt.Errorf("%s has %d bytes, the sectors were saved of a disk of %d: it is another disk, nothing was written", path, capacity, c.Capacity)
+	defer d.Close()
+	another := func(format string, args ...any) error {
+		return fmt.Errorf("%s "+format+": nothing was written", append([]any{path}, args...)...)
+	}
+	now := d.manifest("", c.LogicalSectorSize, time.Time{})
+	switch {
+	case now.Capacity != c.Capacity:
+		return another("has %d bytes, the sectors were saved of a disk of %d: it is another disk", now.Capacity, c.Capacity)
+	case now.Serial != "" && c.Serial != "" && now.Serial != c.Serial:
+		return another("has the serial number %q, the sectors were saved of the disk %q: it is another disk", now.Serial, c.Serial)
+	case now.Serial != "" && now.Serial == c.Serial, sure:
+		return nil
+	case c.DiskID == "" || now.DiskID == "":
+		return another("has the capacity of the disk that the sectors were saved of, and neither a serial number nor an identifier tells whether it is that disk. Give --same-disk when you are sure of it")
+	case now.DiskID != c.DiskID:
+		return another("has the identifier %s, the sectors were saved of a disk with %s, and no serial number tells more. Give --same-disk when you are sure that it is that disk", now.DiskID, c.DiskID)
+	}
+	return nil
+}
+
+// PutBack writes the sectors that a capture holds to the device that it was taken
+// of, and reads them again. A device that does not show itself to be that one is
+// refused, see sameDisk. It returns how many bytes were written.
+func PutBack(c *Captured, path string, sure bool) (int64, error) {
+	if err := c.sameDisk(path, sure); err != nil {
+		return 0, err
 	}
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {

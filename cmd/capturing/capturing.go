@@ -3,10 +3,12 @@
 package capturing
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -14,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
 	"latchkey/capture"
@@ -25,6 +28,7 @@ func Command() *cobra.Command {
 	var out string
 	var sectorSize int
 	var only string
+	var overwrite bool
 	cmd := &cobra.Command{
 		Use: "capture DEVICE-OR-IMAGE -o FILE", Short: "Save the sectors of a disk that a check needs",
 		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only.",
@@ -32,6 +36,9 @@ func Command() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
+			if err := mayWrite(cmd, args[0], out, overwrite); err != nil {
+				return err
+			}
 			progress := showProgress(cmd.ErrOrStderr())
 			m, written, err := takeCapture(ctx, args[0], out, only, sectorSize, progress)
 			progress(capture.Progress{})
@@ -50,6 +57,7 @@ func Command() *cobra.Command {
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the capture file to write")
 	cmd.Flags().IntVar(&sectorSize, "sector-size", 0, "logical sector size in bytes, 512 or 4096, where the system does not tell")
 	cmd.Flags().StringVar(&only, "sectors", "", "save just these sectors, FIRST+COUNT, before something overwrites them")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write the file though one of its name is there")
 	cmd.AddCommand(putBackCommand())
 	return cmd
 }
@@ -61,7 +69,7 @@ func showProgress(w io.Writer) func(capture.Progress) {
 	if !ok {
 		return func(capture.Progress) {}
 	}
-	if info, err := f.Stat(); err != nil || info.Mode()&os.ModeCharDevice == 0 {
+	if !isatty.IsTerminal(f.Fd()) {
 		return func(capture.Progress) {}
 	}
 	var last time.Time
@@ -87,13 +95,39 @@ func told(m capture.Manifest) string {
 	return text
 }
 
+// mayWrite reports why a file must not be written. Where somebody sits before it,
+// the one who does is asked before a file is overwritten.
+func mayWrite(cmd *cobra.Command, device, out string, overwrite bool) error {
+	if out == "" {
+		return errors.New("no file to write: give -o FILE")
+	}
+	info, err := os.Stat(out)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	case same(device, out):
+		return fmt.Errorf("%s is what is to be captured: give another file to write", out)
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%s is no file: a capture is written into a file of its own, never onto a device", out)
+	case overwrite:
+		return nil
+	}
+	if in, ok := cmd.InOrStdin().(*os.File); ok && isatty.IsTerminal(in.Fd()) {
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s is there already. Overwrite it? Type yes: ", out)
+		answer, _ := bufio.NewReader(in).ReadString('\n')
+		if strings.TrimSpace(answer) == "yes" {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s is there already, and was left as it is: give another name, or --overwrite", out)
+}
+
 // takeCapture writes a capture beside its final place and moves it there when
 // it is whole.
 func takeCapture(ctx context.Context, device, out, only string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, int64, error) {
 	var none capture.Manifest
-	if out == "" {
-		return none, 0, errors.New("no file to write: give -o FILE")
-	}
 	if sectorSize != 0 && sectorSize != 512 && sectorSize != 4096 {
 		return none, 0, fmt.Errorf("--sector-size is %d: expected 512 or 4096", sectorSize)
 	}
@@ -102,18 +136,15 @@ func takeCapture(ctx context.Context, device, out, only string, sectorSize int, 
 		return none, 0, err
 	}
 	defer d.Close()
-	if same(device, out) {
-		return none, 0, fmt.Errorf("%s is what is to be captured: give another file to write", out)
-	}
 	m, err := take(ctx, d, device, only, sectorSize, progress)
 	if err != nil {
 		return none, 0, err
 	}
-	part := out + ".part"
-	f, err := os.Create(part)
+	f, err := os.CreateTemp(filepath.Dir(out), filepath.Base(out)+".*.part")
 	if err != nil {
 		return none, 0, err
 	}
+	part := f.Name()
 	defer os.Remove(part)
 	err = capture.WriteCapture(f, m, d, d.Variables)
 	if cerr := f.Close(); err == nil {
@@ -143,9 +174,10 @@ func take(ctx context.Context, d *capture.Device, device, only string, sectorSiz
 }
 
 func putBackCommand() *cobra.Command {
-	return &cobra.Command{
+	var sure bool
+	cmd := &cobra.Command{
 		Use: "put-back FILE DEVICE-OR-IMAGE", Short: "Write saved sectors back to the disk that they were saved of",
-		Long: "Write the sectors that a file holds back to the disk that they were saved of, and read them again. A disk of another capacity is refused.",
+		Long: "Write the sectors that a file holds back to the disk that they were saved of, and read them again. A disk of another capacity or serial number is refused, and where no serial number is known, one of another identifier.",
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
@@ -162,7 +194,7 @@ func putBackCommand() *cobra.Command {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
 			defer kept.Close()
-			written, err := capture.PutBack(kept, args[1])
+			written, err := capture.PutBack(kept, args[1], sure)
 			if err != nil {
 				return err
 			}
@@ -170,6 +202,8 @@ func putBackCommand() *cobra.Command {
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&sure, "same-disk", false, "it is the disk that the sectors were saved of, though neither serial number nor identifier tells it")
+	return cmd
 }
 
 // same reports whether two names lead to one file.

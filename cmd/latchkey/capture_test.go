@@ -3,12 +3,14 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
 )
 
 func TestCaptureAndCheckIt(t *testing.T) {
@@ -29,7 +31,9 @@ func TestCaptureAndCheckIt(t *testing.T) {
 
 func TestCaptureRefusesBadInput(t *testing.T) {
 	dir := withDisk(t, nil)
-	image := filepath.Join(dir, "b.img")
+	image, pipe, there := filepath.Join(dir, "b.img"), filepath.Join(dir, "pipe"), filepath.Join(dir, "there")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	require.NoError(t, os.WriteFile(there, []byte("kept"), 0o600))
 	for want, args := range map[string][]string{
 		"give -o FILE":           {image},
 		"no such file":           {filepath.Join(dir, "none.img"), "-o", filepath.Join(dir, "x")},
@@ -37,7 +41,10 @@ func TestCaptureRefusesBadInput(t *testing.T) {
 		"give another file":      {image, "-o", image},
 		"at least one sector":    {os.DevNull, "-o", filepath.Join(dir, "x")},
 		"is a folder":            {dir, "-o", filepath.Join(dir, "x")},
-		"not exist/x.part: no s": {image, "-o", filepath.Join(dir, "not exist", "x")},
+		"is a pipe":              {pipe, "-o", filepath.Join(dir, "x")},
+		"never onto a device":    {image, "-o", os.DevNull},
+		"and was left as it is": {image, "-o", there},
+		"no such file or direct": {image, "-o", filepath.Join(dir, "not exist", "x")},
 	} {
 		out, code := run(t, append([]string{"capture"}, args...)...)
 		assert.Equal(t, 2, code, want)
@@ -47,6 +54,14 @@ func TestCaptureRefusesBadInput(t *testing.T) {
 	info, err := os.Stat(image)
 	require.NoError(t, err)
 	assert.EqualValues(t, 512<<20, info.Size(), "the disk is still there")
+	raw, err := os.ReadFile(there)
+	require.NoError(t, err)
+	assert.Equal(t, "kept", string(raw))
+	out, code := run(t, "capture", image, "-o", there, "--overwrite")
+	assert.Equal(t, 0, code, out)
+	left, err := filepath.Glob(filepath.Join(dir, "*.part"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
 
 // What was saved before a repair is put back byte by byte, and onto no other disk.
@@ -66,6 +81,9 @@ func TestSectorsAreSavedAndPutBack(t *testing.T) {
 		return b
 	}
 	before := head()
+	twin := filepath.Join(filepath.Dir(withDisk(t, nil)), "twin.img")
+	reference.Run(t, "", "cp", "--sparse=always", image, twin)
+	setDiskGUID(t, twin)
 	f, err := os.OpenFile(image, os.O_WRONLY, 0)
 	require.NoError(t, err)
 	_, err = f.WriteAt(make([]byte, 34*512), 0)
@@ -77,15 +95,26 @@ func TestSectorsAreSavedAndPutBack(t *testing.T) {
 	require.NoError(t, os.WriteFile(other, make([]byte, 1<<20), 0o600))
 	out, code = run(t, "capture", "put-back", kept, other)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, out, "it is another disk, nothing was written")
+	assert.Contains(t, out, "it is another disk: nothing was written")
 	raw, err := os.ReadFile(other)
 	require.NoError(t, err)
 	assert.Equal(t, make([]byte, 1<<20), raw)
+
+	out, code = run(t, "capture", "put-back", kept, twin)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "has the identifier")
+	assert.Contains(t, out, "nothing was written")
 
 	out, code = run(t, "capture", "put-back", kept, image)
 	require.Equal(t, 0, code, out)
 	assert.Contains(t, out, "the same bytes")
 	assert.Equal(t, before, head())
+}
+
+// setDiskGUID gives a disk another identifier, by the general table tool.
+func setDiskGUID(t *testing.T, image string) {
+	t.Helper()
+	reference.Run(t, "", "sfdisk", "--disk-id", image, "00000000-1111-4222-8333-444444444444")
 }
 
 func TestBadSectorsAreRefused(t *testing.T) {

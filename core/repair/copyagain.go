@@ -118,7 +118,7 @@ func copyByHand(o, d *startup.Drive, whole bool) []Command {
 
 func copyCommands(o *startup.Drive) []Command {
 	from, to := command.Var("original"), onClone
-	return []Command{findDrive("original", o, identifier(o)),
+	return []Command{findNow("original", o),
 		line(command.All(command.Run("[", from, "!=", to, "]"), dd(command.Join("if=", from), command.Join("of=", to), "bs=4M", "conv=fsync")),
 			"As many records out as in, and no error.", "Read errors on the original: it is failing; copy with a tool that goes on after errors, and check the file systems."),
 		reread(),

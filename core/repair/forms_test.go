@@ -1,6 +1,9 @@
 package repair_test
 
 import (
+	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -68,8 +71,13 @@ func TestSectorsAreSavedBeforeTheyAreOverwritten(t *testing.T) {
 			require.Greater(t, len(f.Commands), len(s.Saves), name)
 			assert.NotEmpty(t, f.PutBack, name)
 			save := map[repair.Shell]string{repair.POSIX: `dd if="$clone"`, repair.Batch: "latchkey-capture"}[f.Shell]
+			lines := f.Commands[1:]
+			if f.Shell == repair.POSIX {
+				assert.Contains(t, lines[0].Text, "SERIAL", name)
+				lines = lines[1:]
+			}
 			for i := range s.Saves {
-				assert.True(t, strings.HasPrefix(f.Commands[i+1].Text, save), "%s, %s: %s", name, f.Toolbox, f.Commands[i+1].Text)
+				assert.True(t, strings.HasPrefix(lines[i].Text, save), "%s, %s: %s", name, f.Toolbox, lines[i].Text)
 			}
 		}
 	})
@@ -125,6 +133,44 @@ func TestPuttingBack(t *testing.T) {
 			}
 			runOnLoop(t, path, text+`cmp "$clone" `+untouched)
 		})
+	}
+}
+
+// Sectors are put back onto the drive that they were saved of, told by its serial
+// number, or where it has none by its identifier, and onto no other of its capacity.
+func TestSectorsArePutBackOntoNoOtherDrive(t *testing.T) {
+	reference.Need(t, "dash")
+	m := machine(t, firmware.Legacy, legacyDisk().MustBuild())
+	p := repair.Find(m, repair.Linux)
+	require.NotEmpty(t, p.Steps, p.Reason)
+	id, known := m.Drives[0].Contents.Layout.DiskID().Get()
+	require.True(t, known)
+	id = strings.ToLower(id)
+	for name, c := range map[string]struct {
+		kept, serial, id string
+		found            bool
+	}{
+		"the same serial number":             {"S1", "S1", id, true},
+		"the same, with another table":       {"S1", "S1", "12345678", true},
+		"another serial number":              {"S1", "S2", id, false},
+		"a serial number where there was no": {"", "S2", id, false},
+		"none, and the same identifier":      {"", "", id, true},
+		"none, and no table":                 {"", "", "", true},
+		"none, and another identifier":       {"", "", "12345678", false},
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "before-"+p.Steps[0].Action+".serial"), []byte(c.kept+"\n"), 0o600))
+		standIn := func(tool, text string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, tool), []byte("#!/bin/sh\n"+text), 0o700))
+		}
+		standIn("lsblk", `case $* in *SERIAL*) echo "`+c.serial+`";; *) echo /dev/x;; esac`)
+		standIn("blockdev", fmt.Sprintf("echo %d", m.Drives[0].Contents.Layout.Bytes()))
+		standIn("blkid", "echo "+c.id)
+		cmd := exec.Command("dash", "-c", p.Steps[0].PutBack[0].Text)
+		cmd.Dir, cmd.Env = dir, []string{"PATH=" + dir + ":/usr/bin:/bin"}
+		out, err := cmd.CombinedOutput()
+		assert.Equal(t, c.found, err == nil, "%s: %s", name, out)
+		assert.Equal(t, c.found, strings.Contains(string(out), "Clone: /dev/x"), "%s: %s", name, out)
 	}
 }
 

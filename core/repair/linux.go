@@ -35,15 +35,37 @@ const (
 
 // findClone finds the drive by capacity and identifier, and stops when it is not
 // there or not alone: a disk is never named by a number.
-func findClone(d *startup.Drive) Command { return findDrive("clone", d, identifier(d)) }
+func findClone(d *startup.Drive) Command { return findNow("clone", d) }
 
-// findDrive sets a variable to the name of a drive.
-func findDrive(name command.Name, d *startup.Drive, id string) Command {
+// findNow finds a drive as it was when it was looked at.
+func findNow(name command.Name, d *startup.Drive) Command {
+	id := identifier(d)
+	if id == "" {
+		return findDrive(name, d, "")
+	}
+	return findDrive(name, d, id, equal(tableID, id))
+}
+
+// What tells a drive, as the live Linux prints it.
+var (
+	capacity     = command.Output(command.Run("blockdev", "--getsize64", command.Var("d")))
+	tableID      = command.Output(command.Run("blkid", "-p", "-s", "PTUUID", "-o", "value", command.Var("d")))
+	serialNumber = command.Output(serialOf("d"))
+)
+
+func serialOf(drive command.Name) command.Simple {
+	return command.Run("lsblk", "-dnro", "SERIAL", command.Var(drive))
+}
+
+func equal(a, b any) command.Node { return command.Run("[", a, "=", b, "]") }
+
+// findDrive sets a variable to the name of a drive: the only one of its capacity that
+// passes the tests.
+func findDrive(name command.Name, d *startup.Drive, id string, tests ...command.Node) Command {
 	size := d.Contents.Layout.Bytes()
-	tests := []command.Node{command.Run("[", command.Output(command.Run("blockdev", "--getsize64", command.Var("d"))), "=", size, "]")}
+	tests = append([]command.Node{equal(capacity, size)}, tests...)
 	what := disk.Both(size)
 	if id != "" {
-		tests = append(tests, command.Run("[", command.Output(command.Run("blkid", "-p", "-s", "PTUUID", "-o", "value", command.Var("d"))), "=", id, "]"))
 		what += ", identifier " + id
 	}
 	role := strings.ToUpper(string(d.Role[:1])) + string(d.Role[1:])
@@ -94,22 +116,41 @@ func kept(action string, s Sectors, suffix string) string {
 // dd copies sectors; the operands are those of dd(1).
 func dd(operands ...any) command.Simple { return command.Run(append([]any{"dd"}, operands...)...) }
 
-// saveLinux keeps sectors before they are overwritten.
+const stays = " The file lies in the folder you are in: let that be one that stays, on a stick."
+
+// saveLinux keeps sectors before they are overwritten, and the serial number of the
+// drive that they are of.
 func saveLinux(d *startup.Drive, action string, saves []Sectors) []Command {
-	var cmds []Command
+	if len(saves) == 0 {
+		return nil
+	}
+	cmds := []Command{line(serialOf("clone").To(serialFile(action)), quiet+stays, "Look for room: without it the sectors cannot be put back by commands.")}
 	for _, s := range saves {
 		cmds = append(cmds, line(dd(command.Join("if=", onClone), "of="+kept(action, s, "bin"), command.Join("bs=", d.Contents.Layout.SectorSize),
-			command.Join("skip=", s.First), command.Join("count=", s.Count), "conv=fsync"),
-			fmt.Sprintf("%d+0 records out. The file lies in the folder you are in: let that be one that stays, on a stick.", s.Count), "Without a copy do not go on: look for room, or for a drive that cannot be read."))
+			command.Join("skip=", s.First), command.Join("count=", s.Count), "conv=excl,fsync"),
+			fmt.Sprintf("%d+0 records out.", s.Count)+stays, "Without a copy do not go on. File exists: something was saved here before; go into a new folder. Else look for room, or for a drive that cannot be read."))
 	}
 	return cmds
+}
+
+func serialFile(action string) string { return fmt.Sprintf("before-%s.serial", action) }
+
+// savedOf tests that a drive is the one that sectors were saved of: by its serial
+// number, and where it has none by its identifier, unless its table has none now.
+func savedOf(d *startup.Drive, action string) []command.Node {
+	kept := command.Output(command.Run("cat", serialFile(action)))
+	tests := []command.Node{equal(serialNumber, kept)}
+	if id := identifier(d); id != "" {
+		tests = append(tests, command.Either(command.Run("[", "-n", kept, "]"), equal(tableID, id), command.Run("[", "-z", tableID, "]")))
+	}
+	return tests
 }
 
 func putBackLinux(d *startup.Drive, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
-	cmds := []Command{findDrive("clone", d, "")}
+	cmds := []Command{findDrive("clone", d, "", savedOf(d, action)...)}
 	for _, s := range saves {
 		cmds = append(cmds, line(dd("if="+kept(action, s, "bin"), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize),
 			command.Join("seek=", s.First), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", s.Count), "Look for the file where it was saved."))
