@@ -141,11 +141,15 @@ func TestACaptureHoldsNoUserData(t *testing.T) {
 
 // archive builds a zip of the given members.
 func archive(t testing.TB, members map[string]string) []byte {
+	return archived(t, zip.Deflate, members)
+}
+
+func archived(t testing.TB, method uint16, members map[string]string) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	for name, content := range members {
-		w, err := z.Create(name)
+		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: method})
 		require.NoError(t, err)
 		_, err = w.Write([]byte(content))
 		require.NoError(t, err)
@@ -328,7 +332,7 @@ func FuzzReadCapture(f *testing.F) {
 	manifest, _ := json.Marshal(capture.Manifest{Format: "latchkey capture", Version: 1, Capacity: 4096, LogicalSectorSize: 512, Extents: []capture.Extent{{Offset: 0, Length: 4}}})
 	f.Add(string(manifest), []byte("1234"))
 	f.Fuzz(func(t *testing.T, manifest string, sectors []byte) {
-		raw := archive(t, map[string]string{"manifest.json": manifest, "sectors.bin": string(sectors)})
+		raw := archived(t, zip.Store, map[string]string{"manifest.json": manifest, "sectors.bin": string(sectors)})
 		if c, err := capture.ReadCapture(bytes.NewReader(raw), int64(len(raw))); err == nil {
 			_, _ = c.Sectors.ReadAt(make([]byte, 16), 0)
 		}
@@ -338,4 +342,23 @@ func FuzzReadCapture(f *testing.F) {
 func FuzzLoadOption(f *testing.F) {
 	f.Add(loadOption("x", `\x.efi`, 1, disk.TypeESP)[4:])
 	f.Fuzz(func(_ *testing.T, raw []byte) { _, _ = firmware.DecodeLoadOption(1, raw) })
+}
+
+// FuzzArchive reads a file that may be a capture.
+func FuzzArchive(f *testing.F) {
+	f.Add(archive(f, map[string]string{"manifest.json": "{}", "sectors.bin": "1234", "efivars/BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c": "0000"}))
+	f.Fuzz(func(_ *testing.T, raw []byte) {
+		if c, err := capture.ReadCapture(bytes.NewReader(raw), int64(len(raw))); err == nil {
+			c.Close()
+		}
+	})
+}
+
+// FuzzVariables decodes a firmware's variables.
+func FuzzVariables(f *testing.F) {
+	f.Add([]byte{7, 0, 0, 0, 1, 0}, append([]byte{7, 0, 0, 0}, loadOption("x", `\x.efi`, 1, disk.TypeESP)[4:]...))
+	f.Fuzz(func(_ *testing.T, order, option []byte) {
+		const vendor = "-8be4df61-93ca-11d2-aa0d-00e098032b8c"
+		_, _ = firmware.DecodeVariables(map[string][]byte{"BootOrder" + vendor: order, "Boot0001" + vendor: option, "BootNext" + vendor: order})
+	})
 }

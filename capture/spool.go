@@ -2,8 +2,10 @@ package capture
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 )
 
@@ -31,6 +33,9 @@ func NewSpool(r io.Reader, limit int64) (*Spool, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Where a system lets an open file go by without its name, nothing is left over
+	// even when the process is ended.
+	_ = os.Remove(f.Name())
 	s := &Spool{ReaderAt: f, file: f}
 	s.Size, err = io.Copy(f, io.MultiReader(bytes.NewReader(head), io.LimitReader(r, limit-inMemory+1)))
 	if err == nil && s.Size > limit {
@@ -54,7 +59,7 @@ func (s *Spool) Close() error {
 		return nil
 	}
 	err := s.file.Close()
-	if e := os.Remove(s.file.Name()); err == nil {
+	if e := os.Remove(s.file.Name()); err == nil && !errors.Is(e, fs.ErrNotExist) {
 		err = e
 	}
 	return err

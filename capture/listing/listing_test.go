@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -429,23 +430,48 @@ func TestRawVariables(t *testing.T) {
 	assert.Equal(t, []uint16{3, 1}, l.Entries.Order)
 }
 
+// samples are small outputs of every format.
+func samples() map[listing.Format]string {
+	return map[listing.Format]string{
+		listing.Lsblk:      twoDisks,
+		listing.SfdiskDump: "label: gpt\n/dev/sda1 : start=2048, size=100, type=83, name=\"a,b\"\n",
+		listing.SfdiskJSON: `{"partitiontable":{"label":"dos","id":"0x1","device":"a","unit":"sectors","sectorsize":512,"partitions":[{"node":"a1","start":1,"size":2,"type":"7","bootable":true}]}}`,
+		listing.Parted:     "BYT;\n/dev/sda:100s:scsi:512:512:gpt:M:;\n1:34s:40s:7s:fat32::boot;\n",
+		listing.Diskpart:   "  Disk ###  Status         Size     Free     Dyn  Gpt\n  --------  -------------  -------  -------  ---  ---\n  Disk 0    Online          465 GB  1024 KB        *\n",
+		listing.Bcdedit:    "x\n-----\nidentifier              {a}\ndevice                  unknown\n",
+		listing.Blkid:      "/dev/sda1: UUID=\"x\" TYPE=\"ext4\"\n",
+		listing.Efibootmgr: "BootCurrent: 0001\nBootOrder: 0001\nBoot0001* x\tHD(1,GPT,11111111-2222-3333-4444-555555555555,0x800,0x10)/File(\\a.efi)\n",
+		listing.GetDisk:    `[{"Number":0,"Size":1024,"PartitionStyle":"GPT","Guid":"{x}","BusType":"NVMe"}]`,
+		listing.Diskutil:   `<?xml version="1.0"?><plist version="1.0"><dict><key>AllDisksAndPartitions</key><array><dict><key>Size</key><integer>1024</integer><key>DeviceIdentifier</key><string>disk0</string><key>Partitions</key><array><dict><key>Size</key><integer>512</integer></dict></array></dict></array></dict></plist>`,
+	}
+}
+
+// FuzzRead reads texts as what they look like, or as the format that is said.
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(twoDisks))
-	f.Add([]byte("label: gpt\n/dev/sda1 : start=2048, size=100, type=83, name=\"a,b\"\n"))
-	f.Add([]byte("BYT;\n/dev/sda:100s:scsi:512:512:gpt:M:;\n1:34s:40s:7s:fat32::boot;\n"))
-	f.Add([]byte("  Disk ###  Status         Size     Free     Dyn  Gpt\n  --------  -------------  -------  -------  ---  ---\n  Disk 0    Online          465 GB  1024 KB        *\n"))
-	f.Add([]byte("x\n-----\nidentifier              {a}\ndevice                  unknown\n"))
-	f.Add([]byte("<?xml version=\"1.0\"?><plist version=\"1.0\"><dict><key>AllDisksAndPartitions</key><array/></dict></plist>"))
-	f.Add([]byte("/dev/sda1: UUID=\"x\" TYPE=\"ext4\"\n"))
-	f.Fuzz(func(t *testing.T, raw []byte) {
-		for _, format := range append([]listing.Format{""}, listing.Formats...) {
-			l, err := listing.Read("", raw, format)
-			if err != nil {
-				continue
-			}
-			for i := range l.Disks {
-				l.Disks[i].Contents()
-			}
+	for format, text := range samples() {
+		f.Add([]byte(text), byte(slices.Index(listing.Formats, format)))
+		f.Add([]byte(text), byte(255))
+	}
+	f.Fuzz(func(_ *testing.T, raw []byte, which byte) {
+		format := listing.Format("")
+		if int(which) < len(listing.Formats) {
+			format = listing.Formats[which]
 		}
+		l, err := listing.Read("", raw, format)
+		if err != nil {
+			return
+		}
+		for i := range l.Disks {
+			l.Disks[i].Contents()
+		}
+	})
+}
+
+// FuzzPropertyList reads the inside of a property list.
+func FuzzPropertyList(f *testing.F) {
+	f.Add("<dict><key>WholeDisks</key><array><string>a</string></array></dict>")
+	f.Add("<array><array><array/></array></array><!-- x --><data>AAAA</data><date>2026-11-25T00:00:00Z</date><real>1</real>")
+	f.Fuzz(func(_ *testing.T, inside string) {
+		_, _ = listing.Read("", []byte(`<?xml version="1.0"?><plist version="1.0">`+inside+"</plist>"), listing.Diskutil)
 	})
 }

@@ -43,7 +43,7 @@ func TestCaptureRefusesBadInput(t *testing.T) {
 		"is a folder":            {dir, "-o", filepath.Join(dir, "x")},
 		"is a pipe":              {pipe, "-o", filepath.Join(dir, "x")},
 		"never onto a device":    {image, "-o", os.DevNull},
-		"and was left as it is": {image, "-o", there},
+		"and was left as it is":  {image, "-o", there},
 		"no such file or direct": {image, "-o", filepath.Join(dir, "not exist", "x")},
 	} {
 		out, code := run(t, append([]string{"capture"}, args...)...)

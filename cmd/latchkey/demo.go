@@ -11,6 +11,7 @@ import (
 
 	"latchkey/capture"
 	"latchkey/capture/listing"
+	"latchkey/capture/told"
 	"latchkey/demo"
 	"latchkey/server/judge"
 	"latchkey/server/store"
@@ -162,17 +163,17 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 // addDemoTexts adds the listings and what was read off screens.
 func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, drives map[string]demo.Drive) error {
 	for _, role := range store.Roles {
-		told := drives[role].Told
-		if told == nil {
+		said := drives[role].Told
+		if said == nil {
 			continue
 		}
 		c, err := s.Get(ctx, id)
 		if err != nil {
 			return err
 		}
-		t := &store.ToldDisk{Style: told.Style, Capacity: told.Capacity}
-		for _, p := range told.Partitions {
-			t.Partitions = append(t.Partitions, store.ToldPartition{Purpose: p.Purpose, Size: p.Size, FileSystem: p.FileSystem})
+		t := &told.Disk{Style: said.Style, Capacity: said.Capacity}
+		for _, p := range said.Partitions {
+			t.Partitions = append(t.Partitions, told.Partition{Purpose: p.Purpose, Size: p.Size, FileSystem: p.FileSystem})
 		}
 		if err := s.TellDisk(ctx, id, role, t, byDemo(store.WhatTold, role), c.Version); err != nil {
 			return err

@@ -62,3 +62,19 @@ func readLayout(t *testing.T, raw []byte, large bool) {
 		}
 	}
 }
+
+// FuzzParseSize reads a size as a person types it.
+func FuzzParseSize(f *testing.F) {
+	for _, s := range []string{"465,76 GB", "1.8T", "500107862016", "1e3 TiB", "-1", ""} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		for _, units := range []disk.Units{disk.EitherUnits, disk.DecimalUnits, disk.BinaryUnits} {
+			if n, _, err := disk.ParseSize(s, units); err == nil && (n < 0 || n > disk.MaxSize) {
+				t.Fatalf("%q is %d bytes", s, n)
+			}
+		}
+		_, _ = disk.ParseGUID(s)
+		disk.IsID(s)
+	})
+}

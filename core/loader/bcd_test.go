@@ -190,3 +190,10 @@ func FuzzReadStore(f *testing.F) {
 		_, _ = loader.ReadStore(raw)
 	})
 }
+
+// FuzzDecodeDevice decodes the description of a device in a store.
+func FuzzDecodeDevice(f *testing.F) {
+	f.Add(device(true))
+	f.Add(device(false))
+	f.Fuzz(func(_ *testing.T, raw []byte) { _, _ = loader.DecodeDevice(raw) })
+}

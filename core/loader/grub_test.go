@@ -195,22 +195,22 @@ func FuzzConfigurations(f *testing.F) {
 }
 
 func FuzzReadGRUBCore(f *testing.F) {
-	out := filepath.Join(f.TempDir(), "core.img")
-	reference.Run(f, "", "grub-mkimage", "-O", "i386-pc", "-o", out, "-p", "(,gpt2)/boot/grub", "biosdisk")
-	core, err := os.ReadFile(out)
+	built := diskmaker.Disk{Sectors: 4096, Style: diskmaker.MBR, BootCode: "grub", GRUBPrefix: "(,msdos1)/boot/grub"}.MustBuild()
+	sound := make([]byte, 16*512)
+	_, err := built.ReadAt(sound, 0)
 	require.NoError(f, err)
-	f.Add([]byte{0x00, 0x10, 0xFF})
-	f.Fuzz(func(t *testing.T, changes []byte) {
-		image := append([]byte{}, core...)
-		image = append(image, make([]byte, 1024)...)
-		binary.LittleEndian.PutUint64(image[0x1F4:], 1)
+	image := bytes.Clone(sound)
+	d, err := disk.New(bytes.NewReader(image), int64(len(image)), 512)
+	require.NoError(f, err)
+	core, err := loader.ReadGRUBCore(d, 1)
+	require.NoError(f, err)
+	require.Equal(f, "(,msdos1)/boot/grub", core.Prefix)
+	f.Add([]byte{0x10, 0x00, 0xFF})
+	f.Fuzz(func(_ *testing.T, changes []byte) {
+		copy(image, sound)
 		for ; len(changes) >= 3; changes = changes[3:] {
 			image[(int(changes[0])<<8|int(changes[1]))%len(image)] = changes[2]
 		}
-		d, err := disk.New(bytes.NewReader(image), int64(len(image)), 512)
-		if err != nil {
-			t.Fatal(err)
-		}
-		_, _ = loader.ReadGRUBCore(d, 0)
+		_, _ = loader.ReadGRUBCore(d, 1)
 	})
 }

@@ -36,7 +36,10 @@ const (
 	moduleConfig    = 2
 	modulePrefix    = 3
 	maxModules      = 1000
+	dictionary      = 1 << 16 // bytes, of the packing
 	maxModuleText   = 4096
+	maxTries        = 64      // places of the list of modules, and of the packed part
+	maxUnpacked     = 1 << 20 // bytes, in all tries that fail
 )
 
 // ReadGRUBCore reads the core image that boot code points to, from its first
@@ -70,10 +73,10 @@ func ReadGRUBCore(d *disk.Disk, sector uint64) (*GRUBCore, error) {
 func findModules(kernel []byte) (*GRUBCore, error) {
 	magic := binary.LittleEndian.AppendUint32(nil, moduleMagic)
 	err := errors.New("the core image holds no modules")
-	for at := 0; ; at++ {
+	for at, tries := 0, 0; tries < maxTries; at, tries = at+1, tries+1 {
 		next := bytes.Index(kernel[at:], magic)
 		if next < 0 {
-			return nil, err
+			break
 		}
 		at += next
 		core, e := readModules(bytes.NewReader(kernel[at:]), 4)
@@ -84,6 +87,7 @@ func findModules(kernel []byte) (*GRUBCore, error) {
 			err = e
 		}
 	}
+	return nil, err
 }
 
 // GRUBCoreRegions names the bytes of a core image's first two sectors that are
@@ -123,20 +127,26 @@ func coreSectors(d *disk.Disk, first []byte) ([]byte, error) {
 // unpackCore unpacks the kernel. Where the packed part begins is not written down:
 // it is right after the code that unpacks it, 2,848 bytes in GRUB 2.06.
 func unpackCore(packed []byte, size uint32) ([]byte, error) {
+	kernel, left, tries := make([]byte, size), maxUnpacked, 0
 	for _, at := range append([]int{usualCodeLength}, multiplesOf4(0x400, 0x2000)...) {
-		if at+16 > len(packed) || packed[at] != 0 { // the first byte of a range coder is 0
+		// The first byte of a range coder is 0; only zeros would be packed into zeros.
+		if at+16 > len(packed) || packed[at] != 0 || [16]byte(packed[at:]) == [16]byte{} {
 			continue
 		}
 		// The parameters that grub-mkimage packs with, as a header of the format.
-		header := binary.LittleEndian.AppendUint32([]byte{0x5D}, 1<<16)
+		header := binary.LittleEndian.AppendUint32([]byte{0x5D}, dictionary)
 		header = binary.LittleEndian.AppendUint64(header, uint64(size))
 		r, err := lzma.NewReader(io.MultiReader(bytes.NewReader(header), bytes.NewReader(packed[at:])))
 		if err != nil {
 			continue
 		}
-		kernel := make([]byte, size)
-		if _, err := io.ReadFull(r, kernel); err == nil {
+		n, err := io.ReadFull(r, kernel)
+		if err == nil {
 			return kernel, nil
+		}
+		left, tries = left-n, tries+1
+		if left < 0 || tries == maxTries {
+			break
 		}
 	}
 	return nil, errors.New("the core image cannot be unpacked")

@@ -76,6 +76,7 @@ func (c *cpu) video(ah byte) error {
 }
 
 func (c *cpu) print(b byte) {
+	c.acted = true
 	if len(c.run.Output) < maxOutput {
 		c.run.Output += string(rune(b))
 		c.halted = 0
@@ -210,9 +211,9 @@ func (c *cpu) read(lba uint64, count, to int) error {
 		return c.diskDone(0x20)
 	}
 	c.run.Reads = append(c.run.Reads, r)
-	copy(c.mem[to:], buf)
-	for i := range buf {
-		c.shadow[to+i] = (lba*uint64(size) + uint64(i)) + 1
+	for i, b := range buf {
+		c.put(to+i, b, lba*uint64(size)+uint64(i)+1)
 	}
+	c.acted = true
 	return c.diskDone(0)
 }

@@ -1,7 +1,6 @@
 package realmode
 
 import (
-	"encoding/binary"
 	"fmt"
 
 	"golang.org/x/arch/x86/x86asm"
@@ -29,31 +28,35 @@ const (
 	flagO = 1 << 11
 )
 
-const memory = 1<<20 + 1<<16 // real mode's reach with the highest segment, in bytes
-
-// cpu is the processor with its memory and the disk.
-type cpu struct {
+// state is all that a processor decides by, beside memory.
+type state struct {
 	reg   [8]uint32 // EAX, ECX, EDX, EBX, ESP, EBP, ESI, EDI
 	seg   [6]uint16
 	ip    uint16
 	flags uint32
-	mem   []byte
-	// shadow tells of every byte which byte of the disk it is a copy of, plus one;
-	// 0 for one that was not loaded.
-	shadow []uint64
+	ticks uint32
+}
+
+// cpu is the processor with its memory and the disk.
+type cpu struct {
+	state
+	*ram
 	disk   Disk
 	lacks  func(error) bool
 	run    Run
-	ticks  uint32
 	halted int // where it halted last
+	work   int // bytes or words that string instructions went over
+	// decoded are instructions by their bytes and those after them.
+	decoded map[[longest]byte]*x86asm.Inst
+	acted   bool // it wrote something since the state was looked at last
 }
 
 func newCPU(d Disk, lacks func(error) bool) *cpu {
-	c := &cpu{ip: bootAt, mem: make([]byte, memory), shadow: make([]uint64, memory), disk: d, lacks: lacks, flags: flagI | 2}
+	c := &cpu{state: state{ip: bootAt, flags: flagI | 2}, ram: rams.Get().(*ram), disk: d, lacks: lacks, decoded: map[[longest]byte]*x86asm.Inst{}}
 	c.reg[2] = 0x80 // DL
 	c.reg[4] = bootAt
-	binary.LittleEndian.PutUint16(c.mem[0x413:], 639) // KiB of memory
-	c.mem[0x475] = 1                                  // hard disks
+	c.store(0x413, 2, 639) // KiB of memory
+	c.store(0x475, 1, 1)   // hard disks
 	return c
 }
 
@@ -70,9 +73,9 @@ func (c *cpu) load(at, size int) uint32 {
 
 func (c *cpu) store(at, size int, v uint32) {
 	for i := range size {
-		p := (at + i) % memory
-		c.mem[p], c.shadow[p] = byte(v>>(8*i)), 0
+		c.put((at+i)%memory, byte(v>>(8*i)), 0)
 	}
+	c.acted = true
 }
 
 // get and set reach a register in the decoder's numbering: AL to BH, AX to DI,
@@ -216,13 +219,32 @@ func (c *cpu) pop(size int) uint32 {
 	return v
 }
 
+// longest is as long as an instruction can be, in bytes.
+const longest = 16
+
 // step runs one instruction.
 func (c *cpu) step() error {
 	at := c.linear(segCS, uint32(c.ip))
-	in, err := x86asm.Decode(c.mem[at:min(at+16, memory)], 16)
+	raw := [longest]byte(c.mem[min(at, memory-longest):])
+	if raw == [longest]byte{} {
+		return &stop{Goes, "it runs through zeros"}
+	}
+	in, err := c.decode(raw)
 	if err != nil {
 		return &stop{Unknown, fmt.Sprintf("the bytes % X", c.mem[at:min(at+6, memory)])}
 	}
 	c.ip += uint16(in.Len)
-	return c.execute(&in)
+	return c.execute(in)
+}
+
+// decode decodes bytes, the same ones once.
+func (c *cpu) decode(raw [longest]byte) (*x86asm.Inst, error) {
+	if in, known := c.decoded[raw]; known {
+		return in, nil
+	}
+	in, err := x86asm.Decode(raw[:], 16)
+	if err == nil {
+		c.decoded[raw] = &in
+	}
+	return &in, err
 }

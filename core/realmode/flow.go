@@ -144,6 +144,9 @@ func (c *cpu) strings(in *x86asm.Inst) (bool, error) {
 		}
 	}
 	for !repeat || c.reg[1]&0xFFFF != 0 {
+		if c.work++; c.work > maxWork {
+			return true, &stop{end: Goes}
+		}
 		compares := c.stringStep(in.Op, size, source)
 		if !repeat {
 			break
@@ -169,8 +172,9 @@ func (c *cpu) stringStep(op x86asm.Op, size, source int) (compares bool) {
 	case x86asm.MOVSB, x86asm.MOVSW, x86asm.MOVSD:
 		for i := range size {
 			a, b := (from+i)%memory, (to+i)%memory
-			c.mem[b], c.shadow[b] = c.mem[a], c.shadow[a]
+			c.put(b, c.mem[a], c.shadow[a])
 		}
+		c.acted = true
 		forwardSI, forwardDI = true, true
 	case x86asm.STOSB, x86asm.STOSW, x86asm.STOSD:
 		c.store(to, size, c.reg[0])

@@ -199,8 +199,12 @@ func TestEnds(t *testing.T) {
 func FuzzExecute(f *testing.F) {
 	f.Add([]byte{0xEB, 0xFE})
 	f.Add([]byte{0xCD, 0x13, 0xF3, 0xA5, 0xFF, 0x2E, 0, 1})
+	m := withTable(nil)
+	m.bytes = m.bytes[:64<<10]
 	f.Fuzz(func(t *testing.T, code []byte) {
-		r := run(withTable(code[:min(len(code), 446)]))
+		clear(m.bytes[:510])
+		copy(m.bytes, code[:min(len(code), 446)])
+		r := run(m)
 		assert.NotEmpty(t, r.End)
 	})
 }

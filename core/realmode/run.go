@@ -60,6 +60,7 @@ type Disk interface {
 // Bounds of a run.
 const (
 	maxSteps  = 40_000
+	maxWork   = 1 << 20 // of string instructions
 	maxReads  = 256
 	maxOutput = 4096
 )
@@ -73,7 +74,10 @@ const bootAt = 0x7C00
 // does not hold from one that fails on the disk.
 func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
 	c := newCPU(d, lacks)
-	copy(c.mem[bootAt:], sector)
+	defer c.release()
+	for i, b := range sector {
+		c.put(bootAt+i, b, 0)
+	}
 	first := c.follow()
 	if first.End == PassesOn {
 		first.Empty = c.empty(first.Offset)
@@ -88,6 +92,7 @@ func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
 // follow runs code until it passes control on or ends.
 func (c *cpu) follow() Run {
 	c.run.End = Goes
+	seen, next := c.state, 1
 	for c.run.Steps = 0; c.run.Steps < maxSteps; c.run.Steps++ {
 		if from := c.shadow[c.linear(segCS, uint32(c.ip))]; from != 0 {
 			c.run.End = PassesOn
@@ -100,6 +105,12 @@ func (c *cpu) follow() Run {
 				c.run.End, c.run.Why = over.end, over.why
 			}
 			break
+		}
+		if c.state == seen && !c.acted {
+			break // nothing has changed: it goes round for ever
+		}
+		if c.run.Steps == next {
+			seen, next, c.acted = c.state, 2*next, false
 		}
 	}
 	return c.run

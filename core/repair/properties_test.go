@@ -46,7 +46,7 @@ func randomMachine(t testing.TB, r *rand.Rand) startup.Machine {
 	}
 	image := d.MustBuild()
 	for range r.IntN(3) {
-		_, err := image.WriteAt([]byte{byte(r.IntN(256))}, []int64{446, 510, 512, 1024, 1 << 20, 1<<20 + 28}[r.IntN(6)])
+		_, err := image.WriteAt([]byte{byte(r.IntN(256))}, []int64{446, 510, 512, 1024, 1 << 20, 1<<20 + 28, r.Int64N(2 << 20)}[r.IntN(7)])
 		require.NoError(t, err)
 	}
 	m := machine(t, mode, image)

@@ -406,32 +406,6 @@ func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
 	assert.Empty(t, script(p, repair.Linux))
 }
 
-// Randomly damaged disks: a plan that is found ends in a start, and never touches
-// another drive.
-func FuzzPlan(f *testing.F) {
-	f.Add(uint32(512+16), byte(1), uint32(446), byte(0), true)
-	f.Add(uint32(1<<20), byte(0), uint32(510), byte(9), false)
-	uefi, bios := windows(1).MustBuild(), legacyDisk(0).MustBuild()
-	f.Fuzz(func(t *testing.T, at uint32, b byte, at2 uint32, b2 byte, legacy bool) {
-		source, mode := uefi, firmware.UEFI
-		if legacy {
-			source, mode = bios, firmware.Legacy
-		}
-		m := source.Clone(source.Size)
-		for off, value := range map[uint32]byte{at: b, at2: b2} {
-			_, err := m.WriteAt([]byte{value}, int64(off)%(2<<20))
-			require.NoError(t, err)
-		}
-		p := repair.Find(machine(t, mode, m))
-		if len(p.Steps) > 0 {
-			require.Equal(t, startup.Starts, p.Verdict)
-			for _, s := range p.Steps {
-				require.Contains(t, []string{"", "b"}, s.Disk)
-			}
-		}
-	})
-}
-
 func BenchmarkFind(b *testing.B) {
 	noBoot := leftBehind()["no boot partition"]
 	m := machine(b, firmware.UEFI, noBoot.MustBuild())

@@ -1,6 +1,7 @@
 package volume_test
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -35,6 +36,26 @@ func FuzzDamagedVolume(f *testing.F) {
 		}
 		_, _ = v.Files.ReadDir("")
 		_, _ = v.Files.ReadDir("boot")
+	})
+}
+
+// FuzzIdentify tells what a partition's first sectors hold.
+func FuzzIdentify(f *testing.F) {
+	f.Add([]byte("\xEB\x3C\x90MSDOS5.0"), uint16(0))
+	f.Add([]byte("NXSB"), uint16(32))
+	f.Add([]byte("H+"), uint16(1024))
+	f.Add([]byte("\x53\xEF"), uint16(1080))
+	f.Add([]byte("LUKS\xba\xbe"), uint16(0))
+	block := make([]byte, 128<<10)
+	d, err := disk.New(bytes.NewReader(block), int64(len(block)), 512)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(_ *testing.T, raw []byte, at uint16) {
+		n := copy(block[at:], raw)
+		block[510], block[511] = 0x55, 0xAA
+		volume.Examine(d, disk.Partition{Number: 1, Length: uint64(len(block)) / 512})
+		clear(block[at : int(at)+n])
 	})
 }
 

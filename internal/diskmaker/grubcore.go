@@ -29,7 +29,7 @@ func grubSector() []byte {
 func grubCore(prefix string) ([]byte, error) {
 	le := binary.LittleEndian
 	text := append([]byte(prefix), 0)
-	kernel := make([]byte, 8192)
+	kernel := make([]byte, 1024)
 	kernel = le.AppendUint32(kernel, 0x676D696D)
 	kernel = le.AppendUint32(kernel, 12)
 	kernel = le.AppendUint32(kernel, uint32(12+8+len(text)))

@@ -7,12 +7,15 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
 
+	"latchkey/capture/told"
+	"latchkey/server/form"
 	"latchkey/server/judge"
 	"latchkey/server/people"
 	"latchkey/server/store"
@@ -20,9 +23,8 @@ import (
 
 // Bounds of a request: one uploaded file, all of a request with files, and any other.
 const (
-	maxUpload = 64 << 20
-	maxBody   = 2*maxUpload + 1<<20
-	maxJSON   = 256 << 10
+	maxBody = 2*form.MaxFile + 1<<20
+	maxJSON = 256 << 10
 )
 
 // Config is what the application is served with.
@@ -67,7 +69,7 @@ func New(c Config) http.Handler {
 // Register adds the API's operations to an engine.
 func Register(engine *gin.Engine, c Config) *API {
 	a := &API{store: c.Store, judge: c.Judge, people: c.People, builds: &builds{folder: c.Builds}, log: c.Log}
-	group := engine.Group("/api/v1", a.signedIn)
+	group := engine.Group("/api/v1", letGo, a.signedIn)
 	a.describe(engine, group)
 	return a
 }
@@ -84,6 +86,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 	config.DocsPath, config.SchemasPath, config.OpenAPIPath = "", "", "/openapi"
 	config.CreateHooks = nil
 	config.Servers = []*huma.Server{{URL: "/api/v1"}}
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	all := humagin.NewWithGroup(engine, routes, config)
 	all.UseMiddleware(a.allowed(all))
 	group := huma.NewGroup(all)
@@ -98,6 +101,16 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 	}
 	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer", Metadata: open}, a.health)
 	return all.OpenAPI()
+}
+
+// schemaName is the name of a type in the description: what a person tells of a disk is
+// told apart from the disk that it is judged to be.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	if t.PkgPath() == reflect.TypeFor[told.Disk]().PkgPath() {
+		return "Told" + name
+	}
+	return name
 }
 
 type healthOutput struct {

@@ -12,6 +12,7 @@ import (
 	"latchkey/capture"
 	"latchkey/core/command"
 	"latchkey/core/disk"
+	"latchkey/server/form"
 	"latchkey/server/judge"
 	"latchkey/server/store"
 )
@@ -43,7 +44,6 @@ func (a *API) registerEvidence(api huma.API) {
 const captureRoom = 24 << 20
 
 func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, error) {
-	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
@@ -63,14 +63,14 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("The file cannot be read.")
 	}
-	piece := &store.Piece{Evidence: store.Evidence{CaseID: in.ID, Role: in.Role, Filename: main.name, SectorSize: int(sectorSize)}}
+	piece := &store.Piece{Evidence: store.Evidence{CaseID: in.ID, Role: in.Role, Filename: main.Name, SectorSize: int(sectorSize)}}
 	if capture.IsCapture(head) {
 		c, err := a.readCapture(ctx, main)
 		if err != nil {
 			return nil, err
 		}
 		defer c.Close()
-		piece = capturedPiece(in.ID, in.Role, main.name, c)
+		piece = capturedPiece(in.ID, in.Role, main.Name, c)
 		if sectorSize != 0 {
 			piece.SectorSize = int(sectorSize) // as attached now
 		}
@@ -78,7 +78,7 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 		return nil, err
 	}
 	err = a.storing(ctx, func() error {
-		return a.store.AddEvidence(ctx, piece, by(ctx, store.WhatEvidence, in.Role+": "+main.name), version)
+		return a.store.AddEvidence(ctx, piece, by(ctx, store.WhatEvidence, in.Role+": "+main.Name), version)
 	})
 	if err != nil {
 		return nil, a.problem(ctx, err)
@@ -87,9 +87,9 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 }
 
 // raw takes raw sectors: the whole disk, or its beginning and perhaps its end.
-func (in *evidenceInput) raw(piece *store.Piece, main *file, head []byte) error {
-	tail := in.files["tail"]
-	if err := recognise(head, tail, in.fields["confirm"] == "true"); err != nil {
+func (in *evidenceInput) raw(piece *store.Piece, main *form.File, head []byte) error {
+	tail := in.Files["tail"]
+	if err := recognise(head, tail, in.Fields["confirm"] == "true"); err != nil {
 		return err
 	}
 	capacity, err := in.number("capacity")
@@ -125,7 +125,7 @@ func (in *evidenceInput) raw(piece *store.Piece, main *file, head []byte) error 
 
 // readCapture opens a capture file that came in, which tells capacity, sector size,
 // model and bus itself.
-func (a *API) readCapture(ctx context.Context, f *file) (c *capture.Captured, err error) {
+func (a *API) readCapture(ctx context.Context, f *form.File) (c *capture.Captured, err error) {
 	back, err := a.judge.Room().Take(ctx, captureRoom)
 	if err != nil {
 		return nil, a.problem(ctx, err)
@@ -157,7 +157,7 @@ func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store
 
 // recognise refuses what is not a disk, with the reason. A blank or damaged one
 // passes when the person insists.
-func recognise(head []byte, tail *file, confirmed bool) error {
+func recognise(head []byte, tail *form.File, confirmed bool) error {
 	var end []byte
 	if tail != nil {
 		var err error

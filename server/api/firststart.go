@@ -97,7 +97,6 @@ type firstStartCaptureInput struct {
 // firstStartCapture takes a capture as proof of a first start. One of the clone
 // becomes its evidence.
 func (a *API) firstStartCapture(ctx context.Context, in *firstStartCaptureInput) (*firstStartOutput, error) {
-	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
@@ -119,10 +118,10 @@ func (a *API) firstStartCapture(ctx context.Context, in *firstStartCaptureInput)
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	proof.Why += lookedAt(strings.Split(in.fields["looked"], ","))
+	proof.Why += lookedAt(strings.Split(in.Fields["looked"], ","))
 	var evidence *store.Piece
 	if proof.From == "clone" {
-		evidence = capturedPiece(in.ID, proof.From, f.name, taken)
+		evidence = capturedPiece(in.ID, proof.From, f.Name, taken)
 	}
 	return a.prove(ctx, in.ID, version, proof, "", evidence)
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"latchkey/capture/listing"
+	"latchkey/capture/told"
 	"latchkey/core/startup"
 	"latchkey/server/judge"
 	"latchkey/server/store"
@@ -47,7 +48,7 @@ func (in *ListingInput) read(ctx context.Context, a *API) (name string, raw []by
 	if f.Size > listing.MaxBytes {
 		return "", nil, nil, huma.Error413RequestEntityTooLarge(fmt.Sprintf("The listing has %d bytes: at most 8 MiB are taken.", f.Size))
 	}
-	if name = f.name; name == pasted {
+	if name = f.Name; name == pasted {
 		name = ""
 	}
 	back, err := a.judge.Room().Take(ctx, judge.ListingRoom(int(f.Size)))
@@ -59,7 +60,7 @@ func (in *ListingInput) read(ctx context.Context, a *API) (name string, raw []by
 	if _, err := f.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
 		return "", nil, nil, a.problem(ctx, err)
 	}
-	l, err = listing.Read(name, raw, listing.Format(in.fields["format"]))
+	l, err = listing.Read(name, raw, listing.Format(in.Fields["format"]))
 	if unread := new(listing.Error); errors.As(err, &unread) {
 		return "", nil, nil, huma.Error422UnprocessableEntity(unread.Reason)
 	}
@@ -116,7 +117,7 @@ type toldInput struct {
 	CaseID
 	IfMatch
 	Role string `path:"role" enum:"original,clone"`
-	Body store.ToldDisk
+	Body told.Disk
 }
 
 func (a *API) registerListings(api huma.API) {
@@ -136,7 +137,6 @@ func (a *API) registerListings(api huma.API) {
 }
 
 func (a *API) readListing(ctx context.Context, in *ListingInput) (*readingOutput, error) {
-	defer in.close()
 	_, _, l, err := in.read(ctx, a)
 	if err != nil {
 		return nil, err
@@ -158,7 +158,7 @@ const maxDiskNames = 100
 // disks are the drives that a listing's disks are given to.
 func (in *addListingInput) disks() (map[string]string, error) {
 	given, disks := map[string]string{}, map[string]string{}
-	if raw := in.fields["disks"]; raw != "" {
+	if raw := in.Fields["disks"]; raw != "" {
 		if err := json.Unmarshal([]byte(raw), &given); err != nil || len(given) > maxDiskNames {
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("disks: expected an object in JSON with drive roles by disks' names, at most %d.", maxDiskNames))
 		}
@@ -176,7 +176,6 @@ func (in *addListingInput) disks() (map[string]string, error) {
 }
 
 func (a *API) addListing(ctx context.Context, in *addListingInput) (*caseOutput, error) {
-	defer in.close()
 	version, err := in.parse()
 	if err != nil {
 		return nil, err
@@ -243,15 +242,15 @@ func (a *API) tellDisk(ctx context.Context, in *toldInput) (*caseOutput, error) 
 	if err != nil {
 		return nil, err
 	}
-	told := &in.Body
-	d, err := judge.Describe(told)
+	disk := &in.Body
+	d, err := disk.Describe()
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(clean(err.Error()) + ".")
 	}
 	if d.Contents() == nil {
-		told = nil
+		disk = nil
 	}
-	if err := a.store.TellDisk(ctx, in.ID, in.Role, told, by(ctx, store.WhatTold, in.Role), version); err != nil {
+	if err := a.store.TellDisk(ctx, in.ID, in.Role, disk, by(ctx, store.WhatTold, in.Role), version); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)

@@ -86,7 +86,7 @@ func (j *Judge) build(ctx context.Context, b Bench) (m startup.Machine, titles [
 	}
 	b.Facts.Apply(&behaviour)
 	m.Answers = b.Answers
-	m.Firmware = firmware.Settings{Mode: told[firmware.Mode](b.Mode), Arch: told[firmware.Arch](b.Arch), SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour}
+	m.Firmware = firmware.Settings{Mode: tell[firmware.Mode](b.Mode), Arch: tell[firmware.Arch](b.Arch), SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour}
 	if err := j.lendEntries(ctx, &m, b); err != nil {
 		return m, nil, err
 	}

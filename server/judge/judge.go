@@ -182,7 +182,7 @@ type BadChange struct{ Text string }
 
 func (e *BadChange) Error() string { return e.Text }
 
-func told[T ~string](s *string) fact.Of[T] {
+func tell[T ~string](s *string) fact.Of[T] {
 	if s == nil {
 		return fact.Unknown[T]()
 	}

@@ -133,7 +133,7 @@ func settings(c *store.Case) startup.Machine {
 	var b firmware.Behaviour
 	f.Apply(&b)
 	m := startup.Machine{Answers: f.Answers, Firmware: firmware.Settings{
-		Mode: told[firmware.Mode](f.Mode), Arch: told[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
+		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
 		StorageMode: fact.Maybe(f.StorageMode), StorageModeBefore: fact.Maybe(f.StorageModeBefore),
 	}}
 	if len(c.DeviceOrder) > 0 {
@@ -187,7 +187,7 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 			}
 		}
 	}
-	typed, err := Describe(d.Told)
+	typed, err := d.Told.Describe()
 	if err != nil {
 		return drive, err
 	}

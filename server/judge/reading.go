@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"latchkey/capture/listing"
+	"latchkey/capture/told"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
@@ -152,8 +153,8 @@ type ListingPiece struct {
 
 // ToldPiece is what a person told of a disk.
 type ToldPiece struct {
-	Role string         `json:"role"`
-	Disk store.ToldDisk `json:"disk"`
+	Role string    `json:"role"`
+	Disk told.Disk `json:"disk"`
 }
 
 // Pieces lists every piece of a case's evidence, the replaced and withdrawn ones

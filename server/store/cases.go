@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"latchkey/capture"
+	"latchkey/capture/told"
 )
 
 // Case is one machine with its two drives.
@@ -59,25 +60,6 @@ type Firmware struct {
 	Answers map[string]string `json:"answers,omitempty"`
 }
 
-// ToldDisk is a disk as a person reads it off a screen or a label; absent facts
-// are unknown.
-type ToldDisk struct {
-	Style      string          `json:"style,omitempty" enum:"GPT,MBR,none"`
-	Capacity   string          `json:"capacity,omitempty" maxLength:"40" doc:"Such as 232 GB, 465.8 GiB or 500107862016"`
-	SectorSize int             `json:"sectorSize,omitempty" enum:"512,4096"`
-	ID         string          `json:"id,omitempty" maxLength:"40"`
-	Partitions []ToldPartition `json:"partitions,omitempty" maxItems:"128"`
-}
-
-// ToldPartition is a partition as a person reads it off a screen.
-type ToldPartition struct {
-	Purpose    string `json:"purpose,omitempty" enum:"boot,system,reserved,recovery,data"`
-	Size       string `json:"size,omitempty" maxLength:"40"`
-	FileSystem string `json:"fileSystem,omitempty" maxLength:"20"`
-	Label      string `json:"label,omitempty" maxLength:"60"`
-	Active     bool   `json:"active,omitempty"`
-}
-
 // Drive is a drive of a case.
 type Drive struct {
 	CaseID     uint64 `gorm:"primaryKey"`
@@ -87,7 +69,7 @@ type Drive struct {
 	Attached   *bool
 	EvidenceID *uint64
 	Evidence   *Evidence
-	Told       *ToldDisk `gorm:"serializer:json"`
+	Told       *told.Disk `gorm:"serializer:json"`
 }
 
 // Check is the dated record of a verdict.

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"latchkey/capture/listing"
+	"latchkey/capture/told"
 )
 
 // Listing is a piece of text evidence: the output of a command, kept as it came.
@@ -126,11 +127,11 @@ func (s *Store) Pieces(ctx context.Context, caseID uint64) ([]Evidence, []Listin
 const maxPieces = 500
 
 // TellDisk keeps what a person tells of a drive's disk; nil forgets it.
-func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, told *ToldDisk, by Entry, version uint32) error {
+func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, disk *told.Disk, by Entry, version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		if err := claim(tx, caseID, version, by); err != nil {
 			return err
 		}
-		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Select("told").Updates(&Drive{Told: told}).Error
+		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Select("told").Updates(&Drive{Told: disk}).Error
 	})
 }

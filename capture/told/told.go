@@ -1,4 +1,6 @@
-package judge
+// Package told turns what a person reads off a screen or a label into a description of
+// a disk.
+package told
 
 import (
 	"fmt"
@@ -8,8 +10,26 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/startup"
 	"latchkey/core/volume"
-	"latchkey/server/store"
 )
+
+// Disk is a disk as a person reads it off a screen or a label; absent facts are
+// unknown.
+type Disk struct {
+	Style      string      `json:"style,omitempty" enum:"GPT,MBR,none"`
+	Capacity   string      `json:"capacity,omitempty" maxLength:"40" doc:"Such as 232 GB, 465.8 GiB or 500107862016"`
+	SectorSize int         `json:"sectorSize,omitempty" enum:"512,4096"`
+	ID         string      `json:"id,omitempty" maxLength:"40"`
+	Partitions []Partition `json:"partitions,omitempty" maxItems:"128"`
+}
+
+// Partition is a partition as a person reads it off a screen.
+type Partition struct {
+	Purpose    string `json:"purpose,omitempty" enum:"boot,system,reserved,recovery,data"`
+	Size       string `json:"size,omitempty" maxLength:"40"`
+	FileSystem string `json:"fileSystem,omitempty" maxLength:"20"`
+	Label      string `json:"label,omitempty" maxLength:"60"`
+	Active     bool   `json:"active,omitempty"`
+}
 
 // purposes are what a person can say a partition is for.
 var purposes = map[string]disk.Role{
@@ -19,12 +39,12 @@ var purposes = map[string]disk.Role{
 // Purposes lists what a person can say a partition is for.
 var Purposes = []string{"boot", "system", "reserved", "recovery", "data"}
 
-// maxTold bounds the partitions a person can tell of.
-const maxTold = 128
+// maxPartitions bounds the partitions of a disk.
+const maxPartitions = 128
 
-// Describe turns what a person tells of a disk into a description; the error
+// Describe returns the description; nil of a disk of which nothing was told. The error
 // names the field and what was expected.
-func Describe(t *store.ToldDisk) (*startup.Described, error) {
+func (t *Disk) Describe() (*startup.Described, error) {
 	if t == nil {
 		return nil, nil
 	}
@@ -57,8 +77,8 @@ func Describe(t *store.ToldDisk) (*startup.Described, error) {
 	if d.ID = strings.ToUpper(strings.Trim(t.ID, "{} ")); d.ID != "" && !disk.IsID(strings.TrimPrefix(d.ID, "0X")) {
 		return nil, fmt.Errorf("id is %q: expected a disk GUID, or a disk signature of eight hexadecimal digits", t.ID)
 	}
-	if len(t.Partitions) > maxTold {
-		return nil, fmt.Errorf("%d partitions: expected at most %d", len(t.Partitions), maxTold)
+	if len(t.Partitions) > maxPartitions {
+		return nil, fmt.Errorf("%d partitions: expected at most %d", len(t.Partitions), maxPartitions)
 	}
 	for i, p := range t.Partitions {
 		part, err := describePartition(p, i+1, units)
@@ -70,7 +90,7 @@ func Describe(t *store.ToldDisk) (*startup.Described, error) {
 	return d, nil
 }
 
-func describePartition(t store.ToldPartition, number int, units disk.Units) (startup.DescribedPartition, error) {
+func describePartition(t Partition, number int, units disk.Units) (startup.DescribedPartition, error) {
 	p := startup.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
 	role, ok := purposes[t.Purpose]
 	if t.Purpose != "" && !ok {
