@@ -46,6 +46,7 @@ type People struct {
 	sessions *scs.SessionManager
 	tries    *tries
 	log      *slog.Logger
+	now      func() time.Time
 }
 
 // New returns the people of a store. Secure cookies are sent over TLS only.
@@ -56,7 +57,7 @@ func New(s *store.Store, secure bool, log *slog.Logger) *People {
 	if secure {
 		m.Cookie.Name = "__Host-latchkey" // RFC 6265bis, section 4.1.3.2
 	}
-	return &People{store: s, sessions: m, tries: newTries(), log: log}
+	return &People{store: s, sessions: m, tries: newTries(), log: log, now: time.Now}
 }
 
 // Session loads the session of a request's cookie into its context.
@@ -91,11 +92,11 @@ func (p *People) Current(ctx context.Context, use bool) (*Person, error) {
 	}
 	epoch, _ := p.sessions.Get(ctx, keyEpoch).(uint32)
 	used := time.Unix(p.sessions.GetInt64(ctx, keyUsed), 0)
-	if a.DisabledAt != nil || a.Epoch != epoch || time.Since(used) > idleTime {
+	if a.DisabledAt != nil || a.Epoch != epoch || p.now().Sub(used) > idleTime {
 		return nil, ErrNobody
 	}
-	if use && time.Since(used) > touchTime {
-		p.sessions.Put(ctx, keyUsed, time.Now().Unix())
+	if use && p.now().Sub(used) > touchTime {
+		p.sessions.Put(ctx, keyUsed, p.now().Unix())
 		if _, _, err := p.sessions.Commit(ctx); err != nil {
 			return nil, err
 		}
@@ -111,7 +112,7 @@ func personOf(a *store.Account) *Person {
 // its end. Wrong ones are counted by name and by address, and written down.
 func (p *People) SignIn(ctx context.Context, name, password, address string) (*Person, string, time.Time, error) {
 	name = strings.TrimSpace(name)
-	if !p.tries.allow(name, address) {
+	if !p.tries.allow(p.now(), name, address) {
 		p.Log(ctx, name, EventTooOften, "", address)
 		return nil, "", time.Time{}, ErrTooOften
 	}
@@ -137,7 +138,7 @@ func (p *People) SignIn(ctx context.Context, name, password, address string) (*P
 
 // SignInOnce signs a person in by a key that is good once.
 func (p *People) SignInOnce(ctx context.Context, key, address string) (*Person, string, time.Time, error) {
-	if !p.tries.allow("", address) {
+	if !p.tries.allow(p.now(), "", address) {
 		p.Log(ctx, "", EventTooOften, "key", address)
 		return nil, "", time.Time{}, ErrTooOften
 	}
@@ -160,7 +161,7 @@ func (p *People) begin(ctx context.Context, a *store.Account, event, address str
 	}
 	p.sessions.Put(ctx, keyAccount, a.ID)
 	p.sessions.Put(ctx, keyEpoch, a.Epoch)
-	p.sessions.Put(ctx, keyUsed, time.Now().Unix())
+	p.sessions.Put(ctx, keyUsed, p.now().Unix())
 	token, _, err := p.sessions.Commit(ctx)
 	if err != nil {
 		return fail(err)
@@ -193,7 +194,7 @@ func (p *People) SetPassword(ctx context.Context, who *Person, current, fresh, a
 		return "", ends, err
 	}
 	if a.Password != "" {
-		if !p.tries.allow(a.Name, address) {
+		if !p.tries.allow(p.now(), a.Name, address) {
 			return "", ends, ErrTooOften
 		}
 		fits, err := verify(ctx, a.Password, current)

@@ -2,6 +2,7 @@ package people
 
 import (
 	"strings"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/time/rate"
@@ -27,12 +28,12 @@ func newTries() *tries {
 }
 
 // allow takes a try; false when there were too many.
-func (t *tries) allow(name, address string) bool {
-	byAddress := limiter(t.addresses, address, addressEach, addressBurst).Allow()
+func (t *tries) allow(now time.Time, name, address string) bool {
+	byAddress := limiter(t.addresses, address, addressEach, addressBurst).AllowN(now, 1)
 	if name = strings.ToLower(name); name == "" {
 		return byAddress
 	}
-	return limiter(t.names, name, nameEach, nameBurst).Allow() && byAddress
+	return limiter(t.names, name, nameEach, nameBurst).AllowN(now, 1) && byAddress
 }
 
 // forget lets a name begin anew, once it has signed in.
