@@ -52,11 +52,23 @@ type running struct {
 	cmd    *exec.Cmd
 	url    string
 	cookie string
+	out    string // where its log is
+}
+
+func (r *running) log() string {
+	raw, err := os.ReadFile(r.out)
+	require.NoError(r.t, err)
+	return string(raw)
 }
 
 // startServer starts the server on a database of its own, and signs its lead in by the
 // key that it prints.
 func startServer(t testing.TB, dsn string, args ...string) *running {
+	t.Helper()
+	return startServerBy(t, http.DefaultClient, dsn, args...)
+}
+
+func startServerBy(t testing.TB, client *http.Client, dsn string, args ...string) *running {
 	t.Helper()
 	self, err := os.Executable()
 	require.NoError(t, err)
@@ -79,15 +91,15 @@ func startServer(t testing.TB, dsn string, args ...string) *running {
 			t.Logf("the server's log: %.3000s", raw)
 		}
 	})
-	r := &running{t: t, cmd: cmd}
+	r := &running{t: t, cmd: cmd, out: log.Name()}
 	lines := bufio.NewReader(out)
 	line, err := lines.ReadString('\n')
 	require.NoError(t, err)
 	go func() { _, _ = io.Copy(io.Discard, lines) }()
-	at := regexp.MustCompile(`(http://\S+)/#key=(\S+)`).FindStringSubmatch(line)
+	at := regexp.MustCompile(`(https?://\S+)/#key=(\S+)`).FindStringSubmatch(line)
 	require.Len(t, at, 3, line)
 	r.url = at[1]
-	res, err := http.Post(r.url+"/api/v1/session", "application/json", strings.NewReader(`{"key":"`+at[2]+`"}`))
+	res, err := client.Post(r.url+"/api/v1/session", "application/json", strings.NewReader(`{"key":"`+at[2]+`"}`))
 	require.NoError(t, err)
 	defer res.Body.Close()
 	require.Equal(t, http.StatusOK, res.StatusCode)

@@ -84,7 +84,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringSliceVar(&o.hosts, "host", nil, "a name under which the server is addressed, besides that of --listen; may be given more than once")
 	cmd.Flags().StringVar(&o.cert, "tls-cert", "", "file with the certificate for TLS")
 	cmd.Flags().StringVar(&o.key, "tls-key", "", "file with the certificate's key")
-	cmd.Flags().BoolVar(&o.proxy, "behind-proxy", false, "a proxy before the server does TLS")
+	cmd.Flags().BoolVar(&o.proxy, "behind-proxy", false, "a proxy before the server does TLS, and says in X-Forwarded-For who asks")
 	cmd.Flags().StringVar(&o.lead, "first-lead", "Lead", "name of the first lead, where there is none yet")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		o.dsn = *dsn
@@ -133,7 +133,7 @@ func (o *serving) run(ctx context.Context, out io.Writer, log *slog.Logger) erro
 	if link != "" {
 		fmt.Fprintln(out, "The key in it signs the lead in, once. Set a password under Settings; until then every start prints another key.")
 	}
-	h := api.New(api.Config{Store: s, Judge: judge.New(s), People: who, Web: web.Files(), Builds: o.downloads, Hosts: o.names(l.Addr()), Log: log})
+	h := api.New(api.Config{Store: s, Judge: judge.New(s), People: who, Web: web.Files(), Builds: o.downloads, Hosts: o.names(l.Addr()), BehindProxy: o.proxy, Log: log})
 	go tidy(ctx, s, who, log)
 	return serve(ctx, netutil.LimitListener(l, maxConnections), h, o.cert, o.key)
 }

@@ -37,7 +37,10 @@ type Config struct {
 	// Hosts are the names under which the server may be addressed, with or without a
 	// port; a request for another is refused.
 	Hosts []string
-	Log   *slog.Logger
+	// BehindProxy is set where a proxy stands before the server: who asks is then what
+	// the proxy says last.
+	BehindProxy bool
+	Log         *slog.Logger
 }
 
 // API holds what the handlers need.
@@ -56,7 +59,7 @@ func New(c Config) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
-	engine.Use(logged(c.Log), recovered(c.Log), hosts(c.Hosts), sameSite(), securityHeaders, bounded, gzip.Gzip(gzip.BestSpeed))
+	engine.Use(logged(c.Log, c.BehindProxy), recovered(c.Log), hosts(c.Hosts), sameSite(), securityHeaders, bounded, gzip.Gzip(gzip.BestSpeed))
 	a := Register(engine, c)
 	engine.GET("/downloads/:name", gin.WrapF(a.builds.serve))
 	engine.NoRoute(serveFiles(c.Web))

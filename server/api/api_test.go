@@ -372,18 +372,28 @@ func TestAPlanAndItsMarks(t *testing.T) {
 	assert.Equal(t, http.StatusPreconditionRequired, c.send(http.MethodPost, "/cases/"+id+"/marks", "", map[string]any{"step": "x", "state": "done", "note": ""}).status)
 }
 
+// inactive is a disk for legacy firmware on which no partition is active.
+func inactive() *diskmaker.Image {
+	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{{MBRType: 7,
+		Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1}, `\Windows\System32\winload.exe`: {1}}}}}}.MustBuild()
+}
+
+// legacy says that the machine of a case starts in legacy mode.
+func (c client) legacy(id string) {
+	c.t.Helper()
+	put := c.send(http.MethodPut, "/cases/"+id, c.version(id), map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"}, "firmware": map[string]any{"mode": "legacy"},
+		"drives": []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
+	require.Equal(c.t, http.StatusOK, put.status, put.body)
+}
+
 // A step that is ticked off counts until new evidence tells better; two
 // technicians see each other's ticks.
 func TestTicksUntilNewEvidence(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
-	inactive := diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{{MBRType: 7,
-		Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1}, `\Windows\System32\winload.exe`: {1}}}}}}
-	image := whole(t, inactive.MustBuild())
+	image := whole(t, inactive())
 	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: image}).status)
-	put := c.send(http.MethodPut, "/cases/"+id, `"2"`, map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"}, "firmware": map[string]any{"mode": "legacy"},
-		"drives": []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
-	require.Equal(t, http.StatusOK, put.status, put.body)
+	c.legacy(id)
 	plan := c.get("/cases/" + id + "/plan").body
 	steps := plan["steps"].([]any)
 	require.Len(t, steps, 2, plan["reason"])

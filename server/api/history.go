@@ -52,6 +52,9 @@ func (a *API) registerHistory(api huma.API) {
 
 func (a *API) history(ctx context.Context, in *historyInput) (*historyOutput, error) {
 	entries, err := a.store.History(ctx, in.ID, in.Before)
+	if err == nil && len(entries) == 0 {
+		_, err = a.store.Get(ctx, in.ID) // is there such a case?
+	}
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}

@@ -1,10 +1,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -45,16 +47,13 @@ func address(ctx context.Context) string {
 }
 
 // logged gives each request an identifier and writes one line about it.
-func logged(log *slog.Logger) gin.HandlerFunc {
+func logged(log *slog.Logger, behindProxy bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		raw := make([]byte, 8)
 		_, _ = rand.Read(raw)
 		id, began := hex.EncodeToString(raw), time.Now()
 		c.Header("X-Request-Id", id)
-		from, _, err := net.SplitHostPort(c.Request.RemoteAddr)
-		if err != nil {
-			from = c.Request.RemoteAddr
-		}
+		from := cameFrom(c.Request, behindProxy)
 		ctx := context.WithValue(context.WithValue(c.Request.Context(), keyRequest, id), keyAddress, from)
 		c.Request = c.Request.WithContext(ctx)
 		c.Next()
@@ -65,6 +64,21 @@ func logged(log *slog.Logger) gin.HandlerFunc {
 		log.Info("request", "id", id, "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(),
 			"bytes", c.Writer.Size(), "took", time.Since(began).Round(time.Microsecond), "from", from, "who", who)
 	}
+}
+
+// cameFrom is the address that a request came from; of those that proxies tell, the last
+// is of the one before the server.
+func cameFrom(r *http.Request, behindProxy bool) string {
+	if told := r.Header.Values("X-Forwarded-For"); behindProxy && len(told) > 0 {
+		all := strings.Split(told[len(told)-1], ",")
+		if ip := net.ParseIP(strings.TrimSpace(all[len(all)-1])); ip != nil {
+			return ip.String()
+		}
+	}
+	if from, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+		return from
+	}
+	return r.RemoteAddr
 }
 
 // recovered answers a panic with its identifier alone.
@@ -151,30 +165,45 @@ const (
 // bounded bounds a request in size and kind, and in time by the rate at which it comes.
 func bounded(c *gin.Context) {
 	r := c.Request
-	if inAPI(r.URL.Path) && r.Body != nil && r.ContentLength != 0 {
-		kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
-		limit := int64(maxJSON)
-		switch kind {
+	control := http.NewResponseController(c.Writer)
+	c.Writer = &pacedWriter{c.Writer, control}
+	if r.Body == nil || r.ContentLength == 0 {
+		c.Next()
+		return
+	}
+	limit, isForm := int64(maxJSON), false
+	if inAPI(r.URL.Path) {
+		switch kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); kind {
 		case "application/json":
 		case "multipart/form-data":
-			limit = maxBody
+			limit, isForm = maxBody, true
 		default:
 			refuse(c, http.StatusUnsupportedMediaType, "Expected application/json, or multipart/form-data for files.")
 			return
 		}
-		if r.ContentLength > limit {
-			c.Header("Connection", "close")
-			refuse(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("The request has %d bytes: at most %d are taken.", r.ContentLength, limit))
+	}
+	tooLarge := func() {
+		c.Header("Connection", "close")
+		refuse(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("The request is larger than the %d bytes that are taken.", limit))
+	}
+	if r.ContentLength > limit {
+		tooLarge()
+		return
+	}
+	_ = control.SetReadDeadline(time.Now().Add(grace))
+	r.Body = &pacedBody{http.MaxBytesReader(c.Writer, r.Body, limit), control, time.Now().Add(grace)}
+	if !isForm {
+		raw, err := io.ReadAll(r.Body)
+		if large := new(http.MaxBytesError); errors.As(err, &large) {
+			tooLarge()
 			return
 		}
-		r.Body = http.MaxBytesReader(c.Writer, r.Body, limit)
+		if err != nil {
+			refuse(c, http.StatusBadRequest, "The request did not come in whole.")
+			return
+		}
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(raw)), int64(len(raw))
 	}
-	control := http.NewResponseController(c.Writer)
-	if r.Body != nil && r.ContentLength != 0 {
-		r.Body = &pacedBody{r.Body, control, time.Now().Add(grace)}
-		_ = control.SetReadDeadline(time.Now().Add(grace))
-	}
-	c.Writer = &pacedWriter{c.Writer, control}
 	c.Next()
 }
 

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -58,7 +59,13 @@ func Address(t testing.TB) string {
 // Open returns a migrated store on a database of its own.
 func Open(t testing.TB) *store.Store {
 	t.Helper()
-	s, err := store.Open(Address(t))
+	return At(t, Address(t))
+}
+
+// At returns a migrated store on the database of an address.
+func At(t testing.TB, dsn string) *store.Store {
+	t.Helper()
+	s, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,6 +105,24 @@ func (s *Server) Start() string { return s.script("start") }
 
 // Stop ends the server by its process id.
 func (s *Server) Stop() { s.script("stop") }
+
+// Process returns the server's process, for what a script does not do to it.
+func (s *Server) Process() *os.Process {
+	s.t.Helper()
+	raw, err := os.ReadFile(filepath.Join(s.script("where"), "data", "m.pid"))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(raw)))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return p
+}
 
 func (s *Server) script(action string) string {
 	s.t.Helper()
