@@ -56,6 +56,19 @@ path                    \Windows\system32\winload.efi
 osdevice                unknown
 `
 
+// listingNamed sends a text out of a file.
+func (c client) listingNamed(path, version, name, text string) reply {
+	c.t.Helper()
+	var body bytes.Buffer
+	w := multipart.NewWriter(&body)
+	part, err := w.CreateFormFile("file", name)
+	require.NoError(c.t, err)
+	_, err = part.Write([]byte(text))
+	require.NoError(c.t, err)
+	require.NoError(c.t, w.Close())
+	return c.do(http.MethodPost, path, version, &body, w.FormDataContentType())
+}
+
 // listing sends a text that was pasted.
 func (c client) listing(path, version, text, format string, disks map[string]string) reply {
 	c.t.Helper()

@@ -44,7 +44,8 @@ func (s *Store) AddListing(ctx context.Context, l *Listing, text []byte, by Entr
 	if len(text) > listing.MaxBytes {
 		return fmt.Errorf("a listing of %d bytes", len(text))
 	}
-	l.ReceivedAt, l.Body, l.Length = time.Now().UTC(), encoder.EncodeAll(text, nil), len(text)
+	l.ReceivedAt, l.Filename = time.Now().UTC(), clip(l.Filename, 255)
+	l.Body, l.Length = encoder.EncodeAll(text, nil), len(text)
 	return s.write(ctx, func(tx *gorm.DB) error {
 		l.ID = 0
 		if err := claim(tx, l.CaseID, version, by); err != nil {
