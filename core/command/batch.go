@@ -169,9 +169,9 @@ func sentence(s string) string {
 		switch {
 		case strings.ContainsRune("|<>^%!", r):
 			return -1
-		case '·' == r:
+		case r == '·':
 			return ','
-		case '…' == r:
+		case r == '…':
 			return '.'
 		case r > '~':
 			return '?'

@@ -38,7 +38,7 @@ func (a assignment) posix(b *shell) {
 
 func (s Simple) posix(b *shell) {
 	for _, e := range s.env {
-		assignment{e.name, e.word}.posix(b)
+		assignment(e).posix(b)
 		b.WriteByte(' ')
 	}
 	for i, w := range s.words {
