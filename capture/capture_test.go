@@ -81,7 +81,7 @@ func TestEndsOfADisk(t *testing.T) {
 
 // machine writes a disk and a description of a machine that has it, and returns
 // the description's path.
-func machine(t *testing.T, change func(map[string]any)) string {
+func machineOf(t *testing.T, change func(map[string]any)) string {
 	t.Helper()
 	dir := t.TempDir()
 	d := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
@@ -105,11 +105,11 @@ func drive0(d map[string]any) map[string]any {
 }
 
 func TestLoadADescribedMachine(t *testing.T) {
-	l, err := capture.Load(machine(t, func(map[string]any) {}))
+	l, err := capture.Load(machineOf(t, func(map[string]any) {}))
 	require.NoError(t, err)
 	defer l.Close()
 	assert.Equal(t, startup.Starts, startup.Simulate(l.Machine).Verdict)
-	first := machine(t, func(d map[string]any) {
+	first := machineOf(t, func(d map[string]any) {
 		drive0(d)["capacity"] = 1 << 40
 	})
 	partial, err := capture.Load(first)
@@ -142,7 +142,7 @@ func TestDescriptionsThatAreRefused(t *testing.T) {
 		"its own description": {func(d map[string]any) { drive0(d)["file"] = "machine.json" }, "not a disk"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			path := machine(t, c.change)
+			path := machineOf(t, c.change)
 			if name == "its own description" { // longer than a sector
 				pad(t, path)
 			}

@@ -308,7 +308,7 @@ func TestDamagedBootVariables(t *testing.T) {
 }
 
 func TestACaptureAsADrivesFile(t *testing.T) {
-	path := machine(t, func(d map[string]any) {
+	path := machineOf(t, func(d map[string]any) {
 		drive0(d)["file"] = "b.lkcap"
 		delete(drive0(d), "logicalSectorSize")
 		d["firmware"].(map[string]any)["bootEntries"] = "vars"

@@ -44,7 +44,7 @@ func TestCopyingAgainIsTheLastThing(t *testing.T) {
 	for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
 		assert.NotContains(t, actionsOf(plan), "copy-again", "there is something better")
 	}
-	none := repair.Find(machine(t, firmware.UEFI, hopeless(1<<22, 2).MustBuild()))
+	none := repair.Find(machineOf(t, firmware.UEFI, hopeless(1<<22, 2).MustBuild()))
 	assert.Empty(t, none.Steps, "without the original there is nothing to copy")
 }
 

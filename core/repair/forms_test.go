@@ -26,7 +26,7 @@ func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []r
 	t.Helper()
 	machines := map[string]startup.Machine{}
 	for name, c := range broken() {
-		machines[name] = machine(t, c.mode, c.image)
+		machines[name] = machineOf(t, c.mode, c.image)
 	}
 	for name, system := range map[string]diskmaker.Volume{
 		"Windows without the driver": windows(8).Partitions[1].Volume,
@@ -34,7 +34,7 @@ func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []r
 	} {
 		d := windows(8)
 		d.Partitions[1].Volume = system
-		m := machine(t, firmware.UEFI, d.MustBuild())
+		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		m.Until, m.Answers = "", map[string]string{"driver:b": "no"}
 		m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("ide"), Attached: fact.Tell(false)})
 		machines[name] = m
@@ -118,7 +118,7 @@ func TestPuttingBack(t *testing.T) {
 		"boot code":  {firmware.Legacy, codeless.MustBuild()},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p := repair.Find(machine(t, c.mode, c.image), repair.Linux)
+			p := repair.Find(machineOf(t, c.mode, c.image), repair.Linux)
 			require.Len(t, p.Steps, 1, p.Reason)
 			path, untouched := filepath.Join(t.TempDir(), "clone.img"), filepath.Join(t.TempDir(), "untouched.img")
 			require.NoError(t, c.image.WriteFile(path))
@@ -140,7 +140,7 @@ func TestPuttingBack(t *testing.T) {
 // number, or where it has none by its identifier, and onto no other of its capacity.
 func TestSectorsArePutBackOntoNoOtherDrive(t *testing.T) {
 	reference.Need(t, "dash")
-	m := machine(t, firmware.Legacy, legacyDisk().MustBuild())
+	m := machineOf(t, firmware.Legacy, legacyDisk().MustBuild())
 	p := repair.Find(m, repair.Linux)
 	require.NotEmpty(t, p.Steps, p.Reason)
 	id, known := m.Drives[0].Contents.Layout.DiskID().Get()
@@ -187,7 +187,7 @@ func TestABootSectorFromItsCopy(t *testing.T) {
 		"FAT32": {firmware.UEFI, spoiled(windows(1), 1<<20, zeros...)},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m := machine(t, c.mode, c.image)
+			m := machineOf(t, c.mode, c.image)
 			p := repair.Find(m, repair.Linux)
 			require.Equal(t, []string{"copy-boot-sector"}, actionsOf(p), p.Reason)
 			path := filepath.Join(t.TempDir(), "clone.img")
@@ -202,7 +202,7 @@ func TestABootSectorFromItsCopy(t *testing.T) {
 // twoDisks is a machine with both disks attached, the original found first.
 func twoDisks(t *testing.T, original, copied *diskmaker.Image) startup.Machine {
 	t.Helper()
-	m := machine(t, firmware.UEFI, copied)
+	m := machineOf(t, firmware.UEFI, copied)
 	on, err := disk.New(original, original.Size, 512)
 	require.NoError(t, err)
 	m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)})

@@ -44,7 +44,7 @@ func named(t *testing.T) map[string]startup.Machine {
 	t.Helper()
 	machines := map[string]startup.Machine{}
 	for name, c := range broken() {
-		machines[name] = machine(t, c.mode, c.image)
+		machines[name] = machineOf(t, c.mode, c.image)
 	}
 	for name, esp := range map[string]diskmaker.Volume{
 		"Linux, boot files": {Kind: "fat32"},
@@ -52,7 +52,7 @@ func named(t *testing.T) map[string]startup.Machine {
 	} {
 		d := windows(8)
 		d.Partitions[0].Volume, d.Partitions[1].Volume = esp, linuxRoot()
-		m := machine(t, firmware.UEFI, d.MustBuild())
+		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		if name == "Linux, names" {
 			m.Until = startup.StageConfiguration
 		}

@@ -49,7 +49,7 @@ func randomMachine(t testing.TB, r *rand.Rand) startup.Machine {
 		_, err := image.WriteAt([]byte{byte(r.IntN(256))}, []int64{446, 510, 512, 1024, 1 << 20, 1<<20 + 28, r.Int64N(2 << 20)}[r.IntN(7)])
 		require.NoError(t, err)
 	}
-	m := machine(t, mode, image)
+	m := machineOf(t, mode, image)
 	b := &m.Firmware.Behaviour
 	b.UsesBackupGPT, b.StartsAnyFATPartition, b.FallbackOnFixedDisks = fact.Tell(one(2)), fact.Tell(one(2)), fact.Tell(!one(3))
 	m.Drives[0].Attached = fact.Tell(!one(8))

@@ -191,7 +191,7 @@ func recoverable() map[string]struct {
 func TestBatchFilesRepairTheDisks(t *testing.T) {
 	for name, c := range recoverable() {
 		t.Run(name, func(t *testing.T) {
-			p := repair.Find(machine(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery)
+			p := repair.Find(machineOf(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery)
 			require.Equal(t, c.plan, actionsOf(p), p.Reason)
 			// The first disk has the clone's identifier and another capacity, the second
 			// its capacity and another identifier.
@@ -207,7 +207,7 @@ func TestBatchFilesRepairTheDisks(t *testing.T) {
 			}
 			assert.Contains(t, answer, fmt.Sprintf("saved: %d", saves))
 			assert.Equal(t, []diskmaker.Disk{small, other}, after[:2], "no other disk is touched")
-			trace := startup.Simulate(machine(t, c.mode, after[2].MustBuild()))
+			trace := startup.Simulate(machineOf(t, c.mode, after[2].MustBuild()))
 			assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
 		})
 	}
@@ -222,7 +222,7 @@ func TestNamesDoNothingInBatchFiles(t *testing.T) {
 	d.Partitions[0].Volume.Files = map[string][]byte{folder + `\grubx64.efi`: diskmaker.Program{}.Bytes()}
 	d.Partitions[0].Volume.Label = `A" & echo 1` // eleven signs
 	d.Partitions[1].Volume.Label = `x: 1048576" & echo pwned>pwned & echo "%COMSPEC%`
-	p := repair.Find(machine(t, firmware.UEFI, d.MustBuild()), repair.WindowsRecovery)
+	p := repair.Find(machineOf(t, firmware.UEFI, d.MustBuild()), repair.WindowsRecovery)
 	require.Equal(t, []string{"fallback-path"}, actionsOf(p), p.Reason)
 	answer, ok, after := recoverDisks(t, script(p, repair.WindowsRecovery), d)
 	require.True(t, ok, answer)
@@ -230,11 +230,11 @@ func TestNamesDoNothingInBatchFiles(t *testing.T) {
 	for _, dir := range []string{toRemove, filepath.Join(toRemove, "prefix/drive_c")} {
 		assert.NoFileExists(t, filepath.Join(dir, "pwned"))
 	}
-	trace := startup.Simulate(machine(t, firmware.UEFI, after[0].MustBuild()))
+	trace := startup.Simulate(machineOf(t, firmware.UEFI, after[0].MustBuild()))
 	assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
 
 	for _, name := range []string{"100%", "größer", `a"b`, "a!b", "a\nb"} { // not to be carried by a batch file
-		m := renamed(machine(t, firmware.UEFI, d.MustBuild()), func(string) string { return name })
+		m := renamed(machineOf(t, firmware.UEFI, d.MustBuild()), func(string) string { return name })
 		inBatch := func(c repair.Command) bool { return c.ByHand && strings.Contains(c.Text, "cannot carry safely") }
 		p := repair.Find(m, repair.WindowsRecovery)
 		require.Equal(t, []string{"fallback-path"}, actionsOf(p), name)
@@ -251,7 +251,7 @@ func TestNamesDoNothingInBatchFiles(t *testing.T) {
 
 func TestTheBatchFilesGuardStops(t *testing.T) {
 	c := recoverable()["no active partition"]
-	text := script(repair.Find(machine(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery), repair.WindowsRecovery)
+	text := script(repair.Find(machineOf(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery), repair.WindowsRecovery)
 	other := c.disk
 	other.Signature = 0xBEEF
 	moved := c.disk

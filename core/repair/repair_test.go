@@ -22,7 +22,7 @@ import (
 	"latchkey/internal/reference"
 )
 
-func machine(t testing.TB, mode firmware.Mode, m *diskmaker.Image) startup.Machine {
+func machineOf(t testing.TB, mode firmware.Mode, m *diskmaker.Image) startup.Machine {
 	t.Helper()
 	return machineOn(t, mode, m, m.Size)
 }
@@ -143,7 +143,7 @@ func actionsOf(p repair.Plan) []string {
 
 func TestTheLeastRiskyPlan(t *testing.T) {
 	for name, c := range broken() {
-		p := repair.Find(machine(t, c.mode, c.image))
+		p := repair.Find(machineOf(t, c.mode, c.image))
 		assert.Equal(t, c.plan, actionsOf(p), "%s: %s", name, p.Reason)
 		assert.NotEmpty(t, p.Reason, name)
 		if len(p.Steps) > 0 {
@@ -165,7 +165,7 @@ func TestTheLeastRiskyPlan(t *testing.T) {
 // Removing a step breaks a plan: without it the machine does not start.
 func TestEveryStepIsNeeded(t *testing.T) {
 	for name, c := range broken() {
-		m := machine(t, c.mode, c.image)
+		m := machineOf(t, c.mode, c.image)
 		p := repair.Find(m)
 		for left := range p.Steps {
 			var keys []string
@@ -182,7 +182,7 @@ func TestEveryStepIsNeeded(t *testing.T) {
 
 func TestASessionFollowsWhatReallyHappened(t *testing.T) {
 	noBoot := leftBehind()["no boot partition"]
-	m := machine(t, firmware.UEFI, noBoot.MustBuild())
+	m := machineOf(t, firmware.UEFI, noBoot.MustBuild())
 	p := repair.Find(m)
 	require.Len(t, p.Steps, 2)
 	s := repair.Continue(m, repair.Progress{Done: []string{p.Steps[0].Key}})
@@ -200,7 +200,7 @@ func TestASessionFollowsWhatReallyHappened(t *testing.T) {
 
 func TestToolboxesChangeThePlan(t *testing.T) {
 	vendor := leftBehind()["vendor's path"]
-	m := machine(t, firmware.UEFI, vendor.MustBuild())
+	m := machineOf(t, firmware.UEFI, vendor.MustBuild())
 	linux := repair.Find(m, repair.Linux)
 	require.Len(t, linux.Steps, 1)
 	assert.Equal(t, repair.Linux, linux.Steps[0].Toolbox)
@@ -209,7 +209,7 @@ func TestToolboxesChangeThePlan(t *testing.T) {
 	for _, s := range recovery.Steps {
 		assert.Equal(t, repair.WindowsRecovery, s.Toolbox)
 	}
-	none := repair.Find(machine(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Firmware)
+	none := repair.Find(machineOf(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Firmware)
 	assert.Empty(t, none.Steps)
 	assert.Contains(t, none.Reason, "with these toolboxes")
 }
@@ -218,7 +218,7 @@ func TestToolboxesChangeThePlan(t *testing.T) {
 func TestModeOrStyle(t *testing.T) {
 	d := legacyDisk(0)
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 10, Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}
-	p := repair.Find(machine(t, firmware.UEFI, d.MustBuild()))
+	p := repair.Find(machineOf(t, firmware.UEFI, d.MustBuild()))
 	assert.Equal(t, []string{"set-mode"}, actionsOf(p))
 	require.Len(t, p.Alternatives, 1)
 	assert.Equal(t, []string{"convert-to-gpt"}, actionsOf(p.Alternatives[0]))
@@ -228,7 +228,7 @@ func TestModeOrStyle(t *testing.T) {
 // What keeps nothing from starting is told for afterwards, and the bytes agree.
 func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 	image := windows(3).MustBuild().Clone(2 << 30) // a raw copy to a larger disk
-	m := machine(t, firmware.UEFI, image)
+	m := machineOf(t, firmware.UEFI, image)
 	p := repair.Find(m)
 	assert.Empty(t, p.Steps)
 	require.Len(t, p.Afterwards, 1)
@@ -264,7 +264,7 @@ func TestAMacsRecovery(t *testing.T) {
 	d.Partitions[0].Volume.Files = nil
 	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
-	m := machine(t, firmware.UEFI, d.MustBuild())
+	m := machineOf(t, firmware.UEFI, d.MustBuild())
 	m.Until, m.Firmware.Behaviour.ReadsMacVolumes = "", fact.Tell(true)
 	m.Answers = map[string]string{"mac-offered:b": "no", "mac-installed:b": "yes"}
 	p := repair.Find(m)
@@ -305,7 +305,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 			if change == nil {
 				change = func(m startup.Machine) startup.Machine { return m }
 			}
-			p := repair.Find(change(machine(t, c.mode, c.image)), repair.Linux)
+			p := repair.Find(change(machineOf(t, c.mode, c.image)), repair.Linux)
 			require.Equal(t, []string{c.action}, actionsOf(p), p.Reason)
 			path := filepath.Join(t.TempDir(), "clone.img")
 			require.NoError(t, c.image.WriteFile(path))
@@ -337,7 +337,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 			m.Firmware.Behaviour.UsesBackupGPT = fact.Tell(false)
 			return m
 		}
-		p := repair.Find(strict(machine(t, mode, image)), repair.Linux)
+		p := repair.Find(strict(machineOf(t, mode, image)), repair.Linux)
 		if len(p.Steps) == 0 || slices.ContainsFunc(p.Steps, func(s repair.PlanStep) bool { return !slices.Contains(bytesAlone, s.Action) }) {
 			continue
 		}
@@ -372,7 +372,7 @@ func runOnLoop(t *testing.T, image, script string) {
 // A guard must not take another disk for the clone.
 func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 	reference.Need(t, "losetup", "blkid", "blockdev")
-	p := repair.Find(machine(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Linux)
+	p := repair.Find(machineOf(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Linux)
 	other := legacyDisk()
 	other.Signature = 0xBEEF
 	path := filepath.Join(t.TempDir(), "other.img")
@@ -398,7 +398,7 @@ func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 
 func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
 	noBoot := leftBehind()["no boot partition"]
-	p := repair.Find(machine(t, firmware.UEFI, noBoot.MustBuild()), repair.WindowsRecovery)
+	p := repair.Find(machineOf(t, firmware.UEFI, noBoot.MustBuild()), repair.WindowsRecovery)
 	text := script(p, repair.WindowsRecovery)
 	assert.Contains(t, text, "\r\n")
 	assert.Contains(t, text, "bcdboot")
@@ -408,7 +408,7 @@ func TestScriptsHoldTheirToolboxAlone(t *testing.T) {
 
 func BenchmarkFind(b *testing.B) {
 	noBoot := leftBehind()["no boot partition"]
-	m := machine(b, firmware.UEFI, noBoot.MustBuild())
+	m := machineOf(b, firmware.UEFI, noBoot.MustBuild())
 	for b.Loop() {
 		repair.Find(m)
 	}
