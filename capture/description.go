@@ -234,7 +234,7 @@ func (d DriveDescription) validate(key string) error {
 func (l *Loaded) build(desc Description, dir string) error {
 	b, _ := firmware.Named(desc.Firmware.Behaviour)
 	desc.Firmware.Apply(&b)
-	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: startup.Stage(desc.Until), Firmware: firmware.Settings{
+	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: startup.Until(desc.Until), Firmware: firmware.Settings{
 		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
 		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
 		StorageMode: fact.Maybe(desc.Firmware.StorageMode), StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),

@@ -63,7 +63,7 @@ func tag(drive string, partition int, loader string) string {
 // description of the machine for the check. It returns the description's path.
 func (s *Scenario) Prepare(dir string) (string, error) {
 	s.defaults()
-	desc := capture.Description{DeviceOrder: s.Order, Until: string(startup.StageLoader)}
+	desc := capture.Description{DeviceOrder: s.Order, Until: string(startup.UntilLoader)}
 	if s.Whole {
 		desc.Until = ""
 	}

@@ -54,7 +54,7 @@ func named(t *testing.T) map[string]startup.Machine {
 		d.Partitions[0].Volume, d.Partitions[1].Volume = esp, linuxRoot()
 		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		if name == "Linux, names" {
-			m.Until = startup.StageConfiguration
+			m.Until = startup.UntilConfiguration
 		}
 		machines[name] = m
 	}

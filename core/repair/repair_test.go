@@ -43,7 +43,7 @@ func machineOn(t testing.TB, mode firmware.Mode, r io.ReaderAt, size int64) star
 	b, _ := firmware.Named(map[firmware.Mode]string{firmware.UEFI: "edk2", firmware.Legacy: "seabios"}[mode])
 	on, err := disk.New(r, size, 512)
 	require.NoError(t, err)
-	return startup.Machine{Until: startup.StageLoader, DeviceOrder: []string{"b"},
+	return startup.Machine{Until: startup.UntilLoader, DeviceOrder: []string{"b"},
 		Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)}},
 		Firmware: firmware.Settings{Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
 			Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}}}}

@@ -194,7 +194,7 @@ func (k *walk) bootSector(a *Attempt, d *Drive, i int) bool {
 	if !v.SystemCode && !k.runsOn(a, d) {
 		return false
 	}
-	if v.IsFAT() && v.SystemCode && k.m.Until != StageLoader {
+	if v.IsFAT() && v.SystemCode && k.m.Until != UntilLoader {
 		return k.bootmgr(a, d, i)
 	}
 	a.pass(StageLoader, "Control passes to the partition's boot sector.", cited)

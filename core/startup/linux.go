@@ -340,7 +340,7 @@ func (k *walk) kernel(a *Attempt, from *Drive, at spot, line kernelLine) ending 
 	if line.root.Kind == loader.ByDevice {
 		a.risk("The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
 	}
-	if k.m.Until == StageConfiguration {
+	if k.m.Until == UntilConfiguration {
 		return ending{Passes, home}
 	}
 	return k.linuxSystem(a, home)

@@ -59,7 +59,7 @@ func (k *walk) macOffered(a *Attempt, d *Drive) bool {
 func (k *walk) macSystem(a *Attempt, at spot) ending {
 	d := at.drive
 	a.pass(StageConfiguration, "The firmware starts the system that is blessed, or chosen with Option.")
-	if k.m.Until == StageConfiguration {
+	if k.m.Until == UntilConfiguration {
 		return ending{Passes, at}
 	}
 	if !k.evidence(d, StageSystem, "mac-installed", "Was the system on "+d.called()+" put there whole: by its own installer, or as a copy of the whole volume?",

@@ -68,9 +68,19 @@ type Machine struct {
 	DeviceOrder []string
 	// Answers are typed answers to questions, by their ID.
 	Answers map[string]string
-	// Until ends the judgement after a stage; "" judges the whole start.
-	Until Stage
+	// Until is how far the start is judged.
+	Until Until
 }
+
+// Until is how far a start is judged.
+type Until string
+
+// Where the judgement can end before the whole start.
+const (
+	UntilSystem        Until = ""              // the whole start
+	UntilLoader        Until = "loader"        // the loader was started
+	UntilConfiguration Until = "configuration" // the system to start is known
+)
 
 // Drive is a drive of the machine.
 type Drive struct {

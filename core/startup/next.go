@@ -41,7 +41,7 @@ const (
 func (k *walk) afterLoader(o *outcome, a *Attempt) {
 	d := k.drive(a.Drive)
 	var end ending
-	if cut, ok := d.cutSystem(); ok && k.m.Until == "" {
+	if cut, ok := d.cutSystem(); ok && k.m.Until == UntilSystem {
 		end = k.cutOff(a, d, cut)
 	} else {
 		end = k.configuration(a, d)

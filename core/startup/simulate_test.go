@@ -57,7 +57,7 @@ func drive(t *testing.T, role startup.Role, m *diskmaker.Image) startup.Drive {
 // the hand-over.
 func edk2(mode firmware.Mode, drives ...startup.Drive) startup.Machine {
 	b, _ := firmware.Named("edk2")
-	m := startup.Machine{Until: startup.StageLoader, Drives: drives, Firmware: firmware.Settings{
+	m := startup.Machine{Until: startup.UntilLoader, Drives: drives, Firmware: firmware.Settings{
 		Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
 		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}},
 	}}

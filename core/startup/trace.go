@@ -185,7 +185,7 @@ func (t *Trace) say(m Machine) (headline, reason string) {
 		return "Starts the original: the clone is not attached.", t.startReason()
 	case t.Verdict == StartsOriginal:
 		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason()
-	case t.Verdict == Starts && m.Until == "":
+	case t.Verdict == Starts && m.Until == UntilSystem:
 		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()

@@ -229,7 +229,7 @@ func (k *walk) nothingTried() (Stage, string) {
 func (k *walk) afterHandOver(o *outcome, a *Attempt) {
 	o.stage, o.symptom = "", ""
 	switch {
-	case k.m.Until != StageLoader:
+	case k.m.Until != UntilLoader:
 		k.afterLoader(o, a)
 	case a.Role != RoleClone:
 		o.verdict = StartsOriginal

@@ -56,7 +56,7 @@ func (k *walk) windows(a *Attempt, at spot, store, kind string) ending {
 	if c.Store.Dirty {
 		a.risk("The store was not written out whole: Windows replays its log first.", d.cite(store, "sequence numbers differ", c.source(at.base(), "header", 0, 512)))
 	}
-	if k.m.Until == StageConfiguration {
+	if k.m.Until == UntilConfiguration {
 		return ending{Passes, home}
 	}
 	return k.windowsSystem(a, home, path.Text)
