@@ -10,7 +10,7 @@ import (
 
 	"latchkey/capture"
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // BenchmarkCapture takes a capture of a 1 TB sparse image file.
@@ -39,7 +39,7 @@ func BenchmarkReadCapture(b *testing.B) {
 		require.NoError(b, err)
 		d, err := disk.New(c.Sectors, c.Capacity, 512)
 		require.NoError(b, err)
-		if len(startup.Examine(d).Volumes) != 4 {
+		if len(machine.Examine(d).Volumes) != 4 {
 			b.Fatal("the partitions were not found")
 		}
 	}

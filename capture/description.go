@@ -13,7 +13,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // Description is the file that describes a machine to `latchkey check`.
@@ -96,7 +96,7 @@ func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
 
 // Loaded is a machine read from a description, with the files it holds open.
 type Loaded struct {
-	Machine startup.Machine
+	Machine machine.Machine
 	files   []io.Closer
 }
 
@@ -234,7 +234,7 @@ func (d DriveDescription) validate(key string) error {
 func (l *Loaded) build(desc Description, dir string) error {
 	b, _ := firmware.Named(desc.Firmware.Behaviour)
 	desc.Firmware.Apply(&b)
-	l.Machine = startup.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: startup.Until(desc.Until), Firmware: firmware.Settings{
+	l.Machine = machine.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: machine.Until(desc.Until), Firmware: firmware.Settings{
 		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
 		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
 		StorageMode: fact.Maybe(desc.Firmware.StorageMode), StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),
@@ -253,8 +253,8 @@ func (l *Loaded) build(desc Description, dir string) error {
 		if err != nil {
 			return fmt.Errorf("drives[%d]: %w", i, err)
 		}
-		l.Machine.Drives = append(l.Machine.Drives, startup.Drive{
-			Name: d.Name, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
+		l.Machine.Drives = append(l.Machine.Drives, machine.Drive{
+			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
 		})
 	}
 	return nil
@@ -275,7 +275,7 @@ func resolve(dir, name string) string {
 }
 
 // open opens a drive's files and examines the disk; nil when no file is given.
-func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.Contents, error) {
+func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*machine.Contents, error) {
 	if d.File == "" {
 		return nil, nil
 	}
@@ -316,7 +316,7 @@ func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*startup.
 		return nil, fmt.Errorf("file %s: %w", d.File, err)
 	}
 	on.SetCounts(counts)
-	return startup.Examine(on, paths...), nil
+	return machine.Examine(on, paths...), nil
 }
 
 // ends opens a disk of which only the beginning and perhaps the end are there.

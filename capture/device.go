@@ -10,7 +10,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // Device is a disk or an image that a capture is taken of, open for reading
@@ -73,7 +73,7 @@ func Take(ctx context.Context, d *Device, source string, sectorSize int, now tim
 		if err != nil {
 			return Manifest{}, fmt.Errorf("%s: %w", source, err)
 		}
-		startup.Examine(on, paths...)
+		machine.Examine(on, paths...)
 		for _, c := range on.Counts() {
 			if !slices.Contains(counts, c) {
 				counts = append(counts, c)

@@ -19,6 +19,7 @@ import (
 	"latchkey/capture"
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/demo"
 	"latchkey/internal/diskmaker"
@@ -55,8 +56,8 @@ func take(t testing.TB, m *diskmaker.Image, variables map[string][]byte) []byte 
 // facts are everything that a check knows of a disk.
 func facts(t *testing.T, d *disk.Disk) (disk.Layout, startup.Trace, []startup.Pin) {
 	t.Helper()
-	c := startup.Examine(d)
-	m := startup.Machine{Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Contents: c}}}
+	c := machine.Examine(d)
+	m := machine.Machine{Drives: []machine.Drive{{Name: "b", Role: machine.RoleClone, Contents: c}}}
 	return c.Layout, startup.Simulate(m), startup.Pins(m, "b")
 }
 
@@ -105,15 +106,15 @@ func TestCapturesOfEveryDemoDisk(t *testing.T) {
 			captured, err := disk.New(got.Sectors, got.Capacity, m.SectorSize)
 			require.NoError(t, err)
 			captured.SetCounts(got.Counts)
-			assert.Equal(t, everything(startup.Examine(whole)), everything(startup.Examine(captured)), "%s of %s", role, c.Name)
+			assert.Equal(t, everything(machine.Examine(whole)), everything(machine.Examine(captured)), "%s of %s", role, c.Name)
 		}
 	}
 }
 
 // everything is what a check and the screens take from a disk.
-func everything(c *startup.Contents) []any {
-	m := startup.Machine{Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Contents: c}}}
-	out := []any{c.Layout, startup.Simulate(m), startup.References(m), c.Regions()}
+func everything(c *machine.Contents) []any {
+	m := machine.Machine{Drives: []machine.Drive{{Name: "b", Role: machine.RoleClone, Contents: c}}}
+	out := []any{c.Layout, startup.Simulate(m), machine.References(m), c.Regions()}
 	for i := range c.Volumes {
 		v := &c.Volumes[i]
 		out = append(out, v.Kind, v.Label, v.Serial, v.Used, v.Unclean, v.Hibernated, v.Kernels, v.LegacyManager, v.Problems, len(v.Configs), v.Loaders)

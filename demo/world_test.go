@@ -8,9 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/demo"
@@ -20,23 +22,23 @@ import (
 type ending struct {
 	verdict startup.Verdict
 	reaches startup.Verdict
-	stage   startup.Stage
+	stage   course.Stage
 }
 
 var endings = map[string]ending{
 	"harbour-desktop": {startup.Starts, startup.Starts, ""},
-	"kiosk-north":     {startup.Stops, startup.Stops, startup.StageBootPartition},
-	"bridge-laptop":   {startup.Stops, startup.Stops, startup.StageMode},
+	"kiosk-north":     {startup.Stops, startup.Stops, course.StageBootPartition},
+	"bridge-laptop":   {startup.Stops, startup.Stops, course.StageMode},
 	"engine-log":      {startup.Depends, startup.Depends, ""},
-	"camera-recorder": {startup.Stops, startup.Stops, startup.StageSystem},
+	"camera-recorder": {startup.Stops, startup.Stops, course.StageSystem},
 	"kiosk-south":     {startup.StartsOriginal, startup.StartsOriginal, ""},
-	"booking-office":  {startup.Stops, startup.Stops, startup.StageBootPartition},
+	"booking-office":  {startup.Stops, startup.Stops, course.StageBootPartition},
 	"timetable":       {startup.Depends, startup.Depends, ""},
-	"kiosk-east":      {startup.Stops, startup.Stops, startup.StageLoader},
-	"crew-mess":       {startup.Stops, startup.Stops, startup.StageDrive},
-	"stores-laptop":   {startup.Stops, startup.Stops, startup.StageTable},
-	"lounge-display":  {startup.Stops, startup.Stops, startup.StageConfiguration},
-	"purser-laptop":   {startup.Stops, startup.Stops, startup.StageConfiguration},
+	"kiosk-east":      {startup.Stops, startup.Stops, course.StageLoader},
+	"crew-mess":       {startup.Stops, startup.Stops, course.StageDrive},
+	"stores-laptop":   {startup.Stops, startup.Stops, course.StageTable},
+	"lounge-display":  {startup.Stops, startup.Stops, course.StageConfiguration},
+	"purser-laptop":   {startup.Stops, startup.Stops, course.StageConfiguration},
 	"chart-table":     {startup.Depends, startup.Depends, ""},
 	"tide-office":     {startup.Depends, startup.Depends, ""},
 	"weather-station": {startup.Starts, startup.Starts, ""},
@@ -45,16 +47,16 @@ var endings = map[string]ending{
 	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
 
-func machineOf(t testing.TB, c demo.Case) startup.Machine {
+func machineOf(t testing.TB, c demo.Case) machine.Machine {
 	t.Helper()
 	f := c.Firmware
-	m := startup.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
+	m := machine.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
 		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)), SecureBoot: fact.Maybe(f.SecureBoot),
 		Behaviour: firmware.Behaviour{FallbackOnFixedDisks: fact.Maybe(f.Fallback), StartsFromNVMe: fact.Maybe(f.StartsFromNVMe), StartsFromUSB: fact.Maybe(f.StartsFromUSB), ReadsMacVolumes: fact.Maybe(f.ReadsMacVolumes)},
 	}}
-	for role, d := range map[startup.Role]demo.Drive{startup.RoleOriginal: c.Original, startup.RoleClone: c.Clone} {
+	for role, d := range map[machine.Role]demo.Drive{machine.RoleOriginal: c.Original, machine.RoleClone: c.Clone} {
 		if d.Disk == nil {
-			m.Drives = append(m.Drives, startup.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached)})
+			m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached)})
 			continue
 		}
 		image, err := d.Disk()
@@ -65,7 +67,7 @@ func machineOf(t testing.TB, c demo.Case) startup.Machine {
 		}
 		on, err := disk.New(image, image.Size, sectorSize)
 		require.NoError(t, err)
-		m.Drives = append(m.Drives, startup.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached), Contents: startup.Examine(on)})
+		m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached), Contents: machine.Examine(on)})
 	}
 	return m
 }
@@ -84,7 +86,7 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 			// The original of every case is sound: alone, in a machine that suits it,
 			// it reaches its loader, or hangs on the very fact that the case asks for.
 			for _, p := range startup.Pins(m, "original") {
-				assert.NotEqual(t, startup.Blocks, p.State, "%s: %s", p.Stage, p.Text)
+				assert.NotEqual(t, course.Blocks, p.State, "%s: %s", p.Stage, p.Text)
 			}
 		})
 	}
@@ -92,11 +94,11 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 }
 
 func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
-	shown := map[startup.Stage]bool{}
+	shown := map[course.Stage]bool{}
 	for _, e := range endings {
 		shown[e.stage] = true
 	}
-	for _, stage := range []startup.Stage{startup.StageDrive, startup.StageMode, startup.StageTable, startup.StageBootPartition, startup.StageLoader, startup.StageConfiguration, startup.StageSystem} {
+	for _, stage := range []course.Stage{course.StageDrive, course.StageMode, course.StageTable, course.StageBootPartition, course.StageLoader, course.StageConfiguration, course.StageSystem} {
 		assert.True(t, shown[stage], stage)
 	}
 }
@@ -131,7 +133,7 @@ func TestEveryDemoCaseThatFailsHasItsPlan(t *testing.T) {
 // Planning for every demo case with bytes: the median and the worst time, and the
 // most states that one took.
 func BenchmarkPlanEveryCase(b *testing.B) {
-	var machines []startup.Machine
+	var machines []machine.Machine
 	for _, c := range demo.Cases() {
 		if c.Original.Disk != nil {
 			machines = append(machines, machineOf(b, c))

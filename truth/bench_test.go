@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/capture"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/truth"
@@ -16,7 +17,7 @@ import (
 // Planning for every machine of the truth set that does not start: the median and
 // the worst time, and the most states that one took.
 func BenchmarkPlanEveryMachine(b *testing.B) {
-	ready := []startup.Machine{}
+	ready := []machine.Machine{}
 	for _, s := range truth.Scenarios() {
 		path, err := s.Prepare(b.TempDir())
 		require.NoError(b, err)

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -237,7 +238,7 @@ func pad(b *bytes.Buffer) {
 func (s *Scenario) wholeDisagreement(t startup.Trace, r Result) string {
 	switch started := strings.HasPrefix(r.Mark, "started:"); {
 	case started && t.Verdict == startup.Starts && "started:"+t.Drive == r.Mark:
-	case !started && t.Verdict == startup.Stops && t.Stage == startup.StageConfiguration:
+	case !started && t.Verdict == startup.Stops && t.Stage == course.StageConfiguration:
 	default:
 		return fmt.Sprintf("computed %s, in fact %s (%s)", outcome(t), r.Mark, r.Ended)
 	}

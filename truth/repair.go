@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
-	"latchkey/core/startup"
 )
 
 //go:embed repair.sh
@@ -264,7 +264,7 @@ func (r *Repaired) startedFromClone() bool {
 	for _, d := range r.Scenario.Drives {
 		if d.Name == drive {
 			// What the unplugged original held can have come from its copy alone.
-			return startup.Role(d.Role) == startup.RoleClone || d.Detached
+			return machine.Role(d.Role) == machine.RoleClone || d.Detached
 		}
 	}
 	return false

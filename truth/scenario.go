@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -63,7 +64,7 @@ func tag(drive string, partition int, loader string) string {
 // description of the machine for the check. It returns the description's path.
 func (s *Scenario) Prepare(dir string) (string, error) {
 	s.defaults()
-	desc := capture.Description{DeviceOrder: s.Order, Until: string(startup.UntilLoader)}
+	desc := capture.Description{DeviceOrder: s.Order, Until: string(machine.UntilLoader)}
 	if s.Whole {
 		desc.Until = ""
 	}

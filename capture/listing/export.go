@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // table is a layout in the form of sfdisk(8), "--json".
@@ -117,7 +117,7 @@ func ExportJSON(l *disk.Layout, name string) ([]byte, error) {
 
 // ExportReferences lists who refers to which disk, partition or file system, as
 // comma-separated values (RFC 4180).
-func ExportReferences(refs []startup.Reference) ([]byte, error) {
+func ExportReferences(refs []machine.Reference) ([]byte, error) {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true
@@ -161,7 +161,7 @@ func inert(cell string) string {
 	return cell
 }
 
-func partitions(x startup.Resolved) string {
+func partitions(x machine.Resolved) string {
 	if !x.Known {
 		return "not known"
 	}

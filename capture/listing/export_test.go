@@ -11,7 +11,7 @@ import (
 
 	"latchkey/capture/listing"
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
@@ -63,17 +63,17 @@ func TestNamesOnTheWayThroughSfdisk(t *testing.T) {
 func plain(s string) string { return strings.Join(strings.Fields(strings.ToLower(s)), " ") }
 
 func TestExportsThatCannotBe(t *testing.T) {
-	d := startup.Described{Style: "GPT", Partitions: []startup.DescribedPartition{{Number: 1, Start: -1}}}
+	d := machine.Described{Style: "GPT", Partitions: []machine.DescribedPartition{{Number: 1, Start: -1}}}
 	_, err := listing.ExportDump(&d.Contents().Layout, "x")
 	assert.ErrorContains(t, err, "where partition 1 lies is not known")
-	d = startup.Described{Style: "none"}
+	d = machine.Described{Style: "none"}
 	_, err = listing.ExportJSON(&d.Contents().Layout, "x")
 	assert.ErrorContains(t, err, "no partition table")
 }
 
 func TestReferencesAsCSV(t *testing.T) {
-	raw, err := listing.ExportReferences([]startup.Reference{{Holder: `store, "system"`, Kind: "partition UUID", Value: "x", Means: "other", Drive: "clone",
-		On: []startup.Resolved{{Drive: "original", Known: true, Partitions: []int{3}}, {Drive: "clone", Known: true}}}})
+	raw, err := listing.ExportReferences([]machine.Reference{{Holder: `store, "system"`, Kind: "partition UUID", Value: "x", Means: "other", Drive: "clone",
+		On: []machine.Resolved{{Drive: "original", Known: true, Partitions: []int{3}}, {Drive: "clone", Known: true}}}})
 	require.NoError(t, err)
 	assert.Equal(t, "holder,on,named by,value,means,original,clone,source\r\n\"store, \"\"system\"\"\",clone,partition UUID,x,other,partition 3,none,\r\n", string(raw))
 }
@@ -81,7 +81,7 @@ func TestReferencesAsCSV(t *testing.T) {
 // A cell never becomes a formula of a spreadsheet.
 func TestCellsAreNoFormulas(t *testing.T) {
 	for _, first := range []string{"=", "+", "-", "@", "\t", "\r"} {
-		raw, err := listing.ExportReferences([]startup.Reference{{Holder: first + "1+cmd|' /C calc'!A0", Value: first + "2", Drive: "clone"}})
+		raw, err := listing.ExportReferences([]machine.Reference{{Holder: first + "1+cmd|' /C calc'!A0", Value: first + "2", Drive: "clone"}})
 		require.NoError(t, err)
 		rows, err := csv.NewReader(strings.NewReader(string(raw))).ReadAll()
 		require.NoError(t, err)

@@ -11,7 +11,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
@@ -94,7 +94,7 @@ func readSfdiskDump(t *text, l *Listing) {
 
 // readSfdiskPart reads the fields of a partition: comma-separated, with names in
 // quotation marks.
-func readSfdiskPart(l *Listing, d *startup.Described, node, fields string, sector int64, n int) {
+func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, sector int64, n int) {
 	p := partition(d, trailingNumber(node), n)
 	if p == nil {
 		return
@@ -144,7 +144,7 @@ func splitQuoted(s string) []string {
 }
 
 // setType takes a partition type in any of the forms that commands print.
-func setType(p *startup.DescribedPartition, value string) {
+func setType(p *machine.DescribedPartition, value string) {
 	value = strings.Trim(value, "{} ")
 	if g, err := disk.ParseGUID(value); err == nil {
 		p.Type = g
@@ -272,7 +272,7 @@ func lsblkDisk(l *Listing, v *value) {
 	}
 }
 
-func lsblkPartition(l *Listing, d *startup.Described, v *value) {
+func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 	number := int(v.num("partn"))
 	if number == 0 {
 		number = trailingNumber(v.str("name"))
@@ -386,7 +386,7 @@ func isParted(t *text) bool {
 }
 
 func readParted(t *text, l *Listing) {
-	var d *startup.Described
+	var d *machine.Described
 	sector := int64(512)
 	for i, raw := range t.lines {
 		s, n := strings.TrimSpace(raw), i+1
@@ -415,7 +415,7 @@ func readParted(t *text, l *Listing) {
 	}
 }
 
-func partedPartition(l *Listing, d *startup.Described, fields []string, sector int64, n int) {
+func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int) {
 	number, err := strconv.Atoi(fields[0])
 	if err != nil {
 		l.unread(n, "expected number:start:end:size:file system:name:flags")

@@ -15,7 +15,7 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // MaxBytes bounds a listing.
@@ -84,7 +84,7 @@ type Line struct {
 type Listing struct {
 	Format  Format
 	Lines   []Line
-	Disks   []startup.Described
+	Disks   []machine.Described
 	Entries *firmware.Entries // boot entries
 	Store   *loader.Store     // a boot configuration store
 	// StorePath is where the store lies, as the mode of its loaders tells.
@@ -191,7 +191,7 @@ func (l *Listing) unread(number int, format string, args ...any) {
 }
 
 // disk returns a disk by name, making it when it is new; nil beyond the bound.
-func (l *Listing) disk(name string, line int) *startup.Described {
+func (l *Listing) disk(name string, line int) *machine.Described {
 	for i := range l.Disks {
 		if l.Disks[i].Name == name {
 			return &l.Disks[i]
@@ -200,13 +200,13 @@ func (l *Listing) disk(name string, line int) *startup.Described {
 	if len(l.Disks) >= maxDisks {
 		return nil
 	}
-	l.Disks = append(l.Disks, startup.Described{Name: name, Line: line})
+	l.Disks = append(l.Disks, machine.Described{Name: name, Line: line})
 	return &l.Disks[len(l.Disks)-1]
 }
 
 // partition returns a disk's partition by number, making it when it is new; nil
 // beyond the bound.
-func partition(d *startup.Described, number, line int) *startup.DescribedPartition {
+func partition(d *machine.Described, number, line int) *machine.DescribedPartition {
 	for i := range d.Partitions {
 		if d.Partitions[i].Number == number {
 			return &d.Partitions[i]
@@ -215,7 +215,7 @@ func partition(d *startup.Described, number, line int) *startup.DescribedPartiti
 	if len(d.Partitions) >= maxPartitions {
 		return nil
 	}
-	d.Partitions = append(d.Partitions, startup.DescribedPartition{Number: number, Start: -1, Line: line})
+	d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: number, Start: -1, Line: line})
 	return &d.Partitions[len(d.Partitions)-1]
 }
 

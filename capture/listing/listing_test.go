@@ -17,7 +17,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 	"latchkey/internal/reference"
 )
@@ -52,14 +52,14 @@ func written(t *testing.T, style string) string {
 }
 
 // contents reads the disk itself.
-func contents(t *testing.T, path string) *startup.Contents {
+func contents(t *testing.T, path string) *machine.Contents {
 	t.Helper()
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	t.Cleanup(func() { f.Close() })
 	d, err := disk.New(f, 512<<20, 512)
 	require.NoError(t, err)
-	return startup.Examine(d)
+	return machine.Examine(d)
 }
 
 // What Debian's tools say of a disk, taken as they print it now, must agree with
@@ -79,7 +79,7 @@ func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
 				assert.Equal(t, format, l.Format)
 				require.Len(t, l.Disks, 1)
 				told := l.Disks[0].Contents()
-				merged, contradictions := startup.Merge("x", contents(t, path), told)
+				merged, contradictions := machine.Merge("x", contents(t, path), told)
 				assert.Empty(t, contradictions)
 				assert.Len(t, told.Layout.Partitions, 2)
 				for i, p := range told.Layout.Partitions {

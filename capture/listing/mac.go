@@ -10,7 +10,7 @@ import (
 	"howett.net/plist"
 
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
@@ -192,7 +192,7 @@ var macContents = map[string]string{
 	"Linux Filesystem": "0FC63DAF-8483-4772-8E79-3D69D8477DE4", "Linux_Swap": "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
 }
 
-func macContent(p *startup.DescribedPartition, content string) {
+func macContent(p *machine.DescribedPartition, content string) {
 	if g, ok := macContents[content]; ok {
 		p.Type = disk.MustGUID(g)
 	} else {

@@ -9,7 +9,7 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
@@ -163,8 +163,8 @@ func isDiskpart(t *text) bool {
 type diskpart struct {
 	l       *Listing
 	columns []int
-	disk    *startup.Described
-	part    *startup.DescribedPartition
+	disk    *machine.Described
+	part    *machine.DescribedPartition
 	model   bool // the next line is the model of the disk
 }
 
@@ -297,7 +297,7 @@ func (p *diskpart) volume(c func(int) string, n int) {
 	if p.disk == nil {
 		return
 	}
-	var hit *startup.DescribedPartition
+	var hit *machine.DescribedPartition
 	for i := range p.disk.Partitions {
 		q := &p.disk.Partitions[i]
 		if q.Length == length && length > 0 {

@@ -8,7 +8,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
@@ -44,11 +44,11 @@ const maxPartitions = 128
 
 // Describe returns the description; nil of a disk of which nothing was told. The error
 // names the field and what was expected.
-func (t *Disk) Describe() (*startup.Described, error) {
+func (t *Disk) Describe() (*machine.Described, error) {
 	if t == nil {
 		return nil, nil
 	}
-	d := &startup.Described{Name: "told", Source: fact.Source{Origin: fact.Typed, Structure: "told by a person"}, SectorSize: t.SectorSize}
+	d := &machine.Described{Name: "told", Source: fact.Source{Origin: fact.Typed, Structure: "told by a person"}, SectorSize: t.SectorSize}
 	switch strings.ToUpper(t.Style) {
 	case "GPT":
 		d.Style = disk.StyleGPT
@@ -90,8 +90,8 @@ func (t *Disk) Describe() (*startup.Described, error) {
 	return d, nil
 }
 
-func describePartition(t Partition, number int, units disk.Units) (startup.DescribedPartition, error) {
-	p := startup.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
+func describePartition(t Partition, number int, units disk.Units) (machine.DescribedPartition, error) {
+	p := machine.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
 	role, ok := purposes[t.Purpose]
 	if t.Purpose != "" && !ok {
 		return p, fmt.Errorf("purpose is %q: expected one of %s", t.Purpose, strings.Join(Purposes, ", "))

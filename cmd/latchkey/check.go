@@ -9,6 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"latchkey/capture"
+	"latchkey/core/course"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
@@ -20,17 +22,17 @@ type report struct {
 	Partition int             `json:"partition,omitempty"`
 	Loader    string          `json:"loader,omitempty"`
 	Entry     string          `json:"entry,omitempty"`
-	Stage     startup.Stage   `json:"stage,omitempty"`
+	Stage     course.Stage    `json:"stage,omitempty"`
 	Symptom   string          `json:"symptom,omitempty"`
 	Findings  []reportFinding `json:"findings"`
 	Missing   []string        `json:"missing"`
 }
 
 type reportFinding struct {
-	Stage    startup.Stage `json:"stage"`
-	Severity string        `json:"severity"`
-	Text     string        `json:"text"`
-	Facts    []string      `json:"facts"`
+	Stage    course.Stage `json:"stage"`
+	Severity string       `json:"severity"`
+	Text     string       `json:"text"`
+	Facts    []string     `json:"facts"`
 }
 
 func checkCommand() *cobra.Command {
@@ -100,7 +102,7 @@ func reportOf(t startup.Trace) report {
 	return r
 }
 
-func factText(f startup.Fact) string {
+func factText(f machine.Fact) string {
 	text := f.Label + ": " + f.Value
 	if f.Source.Length > 0 {
 		text += fmt.Sprintf(" (drive %s, byte %d)", f.Source.Drive, f.Source.Offset)
@@ -127,7 +129,7 @@ func printText(w io.Writer, t startup.Trace) error {
 	return err
 }
 
-func entryText(a startup.Attempt) string {
+func entryText(a course.Attempt) string {
 	if a.Entry == "" {
 		return ""
 	}

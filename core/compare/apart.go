@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // Doubt is a reason to look again at which disk is which.
@@ -16,7 +16,7 @@ type Doubt struct {
 
 // Doubts says when the two disks look like one, like each other, or like each
 // other's place. Choosing the wrong disk as the target destroys the original.
-func Doubts(original, clone *startup.Drive, originalModel, cloneModel string) []Doubt {
+func Doubts(original, clone *machine.Drive, originalModel, cloneModel string) []Doubt {
 	doubts := []Doubt{}
 	if original == nil || clone == nil || original.Contents == nil || clone.Contents == nil {
 		return doubts
@@ -35,7 +35,7 @@ func Doubts(original, clone *startup.Drive, originalModel, cloneModel string) []
 	return doubts
 }
 
-func identical(a, b *startup.Contents) bool {
+func identical(a, b *machine.Contents) bool {
 	sizeA, okA := a.Size()
 	sizeB, okB := b.Size()
 	idA, hasA := a.Layout.DiskID().Get()
@@ -53,7 +53,7 @@ func identical(a, b *startup.Contents) bool {
 }
 
 // swapped names a sign that the disk declared as the original is the new one.
-func swapped(original, clone *startup.Contents) string {
+func swapped(original, clone *machine.Contents) string {
 	sizeA, okA := original.Size()
 	sizeB, okB := clone.Size()
 	_, grown := original.Layout.Find("gpt-backup-misplaced")
@@ -68,7 +68,7 @@ func swapped(original, clone *startup.Contents) string {
 	return ""
 }
 
-func used(c *startup.Contents) uint64 {
+func used(c *machine.Contents) uint64 {
 	var sum uint64
 	for i := range c.Volumes {
 		n, _ := c.Volumes[i].Used.Get()
@@ -79,7 +79,7 @@ func used(c *startup.Contents) uint64 {
 
 // Belongs says which drive of a case a new piece of evidence is about, and why;
 // the drive is "" when nothing tells.
-func Belongs(piece *startup.Contents, model string, drives []startup.Drive, models map[string]string) (drive, why string) {
+func Belongs(piece *machine.Contents, model string, drives []machine.Drive, models map[string]string) (drive, why string) {
 	best := 0
 	tied := false
 	for i := range drives {
@@ -100,7 +100,7 @@ func Belongs(piece *startup.Contents, model string, drives []startup.Drive, mode
 }
 
 // likeness weighs what two pieces have in common.
-func likeness(piece *startup.Contents, model string, known *startup.Contents, knownModel string) (points int, reasons []string) {
+func likeness(piece *machine.Contents, model string, known *machine.Contents, knownModel string) (points int, reasons []string) {
 	if model != "" && strings.EqualFold(model, knownModel) {
 		points += 4
 		reasons = append(reasons, "the model is the same")
@@ -132,7 +132,7 @@ func close64(a, b int64) bool {
 	return max(a, b)-min(a, b) <= max(a, b)/64
 }
 
-func sameStarts(a, b *startup.Contents) int {
+func sameStarts(a, b *machine.Contents) int {
 	at := map[uint64]bool{}
 	for _, p := range a.Layout.Partitions {
 		if !p.Unplaced {
@@ -150,7 +150,7 @@ func sameStarts(a, b *startup.Contents) int {
 
 // Guess says which of two disks of a listing is the original when the case knows
 // nothing yet: the one that holds partitions, else the one that holds more.
-func Guess(a, b *startup.Contents) (originalFirst bool, why string) {
+func Guess(a, b *machine.Contents) (originalFirst bool, why string) {
 	switch {
 	case a == nil || b == nil:
 		return true, ""

@@ -9,7 +9,7 @@ import (
 	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/internal/diskmaker"
 )
 
@@ -28,7 +28,7 @@ func TestDoubtsAboutWhichDiskIsWhich(t *testing.T) {
 	raw := grown.Clone(grown.Size * 2) // a raw copy: the table is the smaller disk's
 	blank := diskmaker.Disk{Sectors: windows(1).Sectors}.MustBuild()
 	one := func(a, b *diskmaker.Image, ma, mb string) []string {
-		x, y := drive(t, startup.RoleOriginal, a), drive(t, startup.RoleClone, b)
+		x, y := drive(t, machine.RoleOriginal, a), drive(t, machine.RoleClone, b)
 		return kinds(compare.Doubts(&x, &y, ma, mb))
 	}
 	same := small.MustBuild()
@@ -44,22 +44,22 @@ func TestDoubtsAboutWhichDiskIsWhich(t *testing.T) {
 }
 
 func TestWhichDiskAPieceBelongsTo(t *testing.T) {
-	a, b := drive(t, startup.RoleOriginal, windows(1).MustBuild()), drive(t, startup.RoleClone, windows(2).MustBuild())
+	a, b := drive(t, machine.RoleOriginal, windows(1).MustBuild()), drive(t, machine.RoleClone, windows(2).MustBuild())
 	id, _ := a.Contents.Layout.DiskID().Get()
-	piece := startup.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleGPT, ID: id}
-	role, why := compare.Belongs(piece.Contents(), "", []startup.Drive{a, b}, nil)
+	piece := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleGPT, ID: id}
+	role, why := compare.Belongs(piece.Contents(), "", []machine.Drive{a, b}, nil)
 	assert.Equal(t, "original", role)
 	assert.Contains(t, why, "disk identifier is the same")
 	size, _ := a.Contents.Size()
-	piece = startup.Described{Source: fact.Source{Origin: fact.Text}, Size: size}
-	role, why = compare.Belongs(piece.Contents(), "", []startup.Drive{a, b}, nil)
+	piece = machine.Described{Source: fact.Source{Origin: fact.Text}, Size: size}
+	role, why = compare.Belongs(piece.Contents(), "", []machine.Drive{a, b}, nil)
 	assert.Empty(t, role)
 	assert.Contains(t, why, "equally well")
-	role, _ = compare.Belongs(piece.Contents(), "Ostra N3", []startup.Drive{a, b}, map[string]string{"clone": "ostra n3"})
+	role, _ = compare.Belongs(piece.Contents(), "Ostra N3", []machine.Drive{a, b}, map[string]string{"clone": "ostra n3"})
 	assert.Equal(t, "clone", role)
-	role, why = compare.Belongs(nil, "", []startup.Drive{a, b}, nil)
+	role, why = compare.Belongs(nil, "", []machine.Drive{a, b}, nil)
 	assert.Empty(t, role+why)
-	full, empty := a.Contents, (&startup.Described{Size: 1 << 40, Style: disk.StyleNone}).Contents()
+	full, empty := a.Contents, (&machine.Described{Size: 1 << 40, Style: disk.StyleNone}).Contents()
 	first, why := compare.Guess(empty, full)
 	assert.False(t, first)
 	assert.Contains(t, why, "holds partitions")

@@ -3,8 +3,10 @@ package compare
 import (
 	"fmt"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
@@ -40,7 +42,7 @@ type Row struct {
 	Clone    string         `json:"clone"`
 	Matter   Matter         `json:"matter" enum:"decides,matters,fine,agrees"`
 	Meaning  string         `json:"meaning" doc:"What it means for the start"`
-	Facts    []startup.Fact `json:"facts"`
+	Facts    []machine.Fact `json:"facts"`
 }
 
 // Comparison is the original against the clone.
@@ -53,29 +55,29 @@ type Comparison struct {
 
 // side is one drive with its pins.
 type side struct {
-	*startup.Drive
+	*machine.Drive
 	pins []startup.Pin
 }
 
-func (s side) state(stage startup.Stage) startup.State {
+func (s side) state(stage course.Stage) course.State {
 	for _, p := range s.pins {
 		if p.Stage == stage {
 			return p.State
 		}
 	}
-	return startup.Behind
+	return course.Behind
 }
 
 // blocked reports whether the clone stops at the stage, or another disk is
 // started there.
-func (s side) blocked(stage startup.Stage) bool {
+func (s side) blocked(stage course.Stage) bool {
 	state := s.state(stage)
-	return state == startup.Blocks || state == startup.Wrong
+	return state == course.Blocks || state == course.Wrong
 }
 
 // Compare holds two drives of a machine against each other. Either may be nil
 // or without contents; its side then reads "not in the evidence".
-func Compare(m startup.Machine, original, clone *startup.Drive, originalPins, clonePins []startup.Pin) Comparison {
+func Compare(m machine.Machine, original, clone *machine.Drive, originalPins, clonePins []startup.Pin) Comparison {
 	c := Comparison{Pairs: []Pair{}, Rows: []Row{}}
 	if original == nil || clone == nil {
 		return c
@@ -96,26 +98,26 @@ func Compare(m startup.Machine, original, clone *startup.Drive, originalPins, cl
 const notInEvidence = "not in the evidence"
 
 // row builds a row; equal values agree whatever the weight given.
-func row(g Group, label, original, clone string, matter Matter, meaning string, facts ...startup.Fact) Row {
+func row(g Group, label, original, clone string, matter Matter, meaning string, facts ...machine.Fact) Row {
 	if original == clone && matter != Decides {
 		matter, meaning = Agrees, ""
 	}
 	if facts == nil {
-		facts = []startup.Fact{}
+		facts = []machine.Fact{}
 	}
 	return Row{g, label, original, clone, matter, meaning, facts}
 }
 
-func cite(d *startup.Drive, label, value string, s fact.Source) startup.Fact {
+func cite(d *machine.Drive, label, value string, s fact.Source) machine.Fact {
 	s.Drive = d.Name
-	return startup.Fact{Label: label, Value: value, Source: s}
+	return machine.Fact{Label: label, Value: value, Source: s}
 }
 
 func styleRows(a, b side) []Row {
 	style := row(GroupStyle, "Partition style", styleOf(a), styleOf(b), Matters,
 		"a change of style asks for a change of firmware mode, loader and configuration",
 		styleFact(a), styleFact(b))
-	if b.blocked(startup.StageMode) {
+	if b.blocked(course.StageMode) {
 		style.Matter, style.Meaning = Decides, "blocks: the style does not go with the firmware mode"
 	}
 	rows := []Row{style}
@@ -132,7 +134,7 @@ func styleOf(s side) string {
 	return string(s.Contents.Layout.Style)
 }
 
-func styleFact(s side) startup.Fact {
+func styleFact(s side) machine.Fact {
 	source := fact.Source{Origin: fact.Computed}
 	if s.Contents != nil {
 		source = s.Contents.StyleSource()
@@ -149,7 +151,7 @@ func copyRow(a, b side, label string) Row {
 	case r.Matter == Agrees:
 	case vb == string(disk.CopyGood):
 		r.Matter, r.Meaning = Fine, "sound on the clone"
-	case b.blocked(startup.StageTable):
+	case b.blocked(course.StageTable):
 		r.Matter, r.Meaning = Decides, "blocks: the partitions cannot be found"
 	case primary:
 		r.Meaning = "firmware must fall back to the backup; some does not"
@@ -182,7 +184,7 @@ func copyState(s side, primary bool) string {
 	return string(c.State)
 }
 
-func copyFact(s side, primary bool) startup.Fact {
+func copyFact(s side, primary bool) machine.Fact {
 	src := fact.Source{Origin: fact.Bytes, Structure: "GPT header (backup)", Field: "Signature", Length: 92}
 	if primary {
 		src.Structure = "GPT header (primary)"
@@ -195,14 +197,14 @@ func copyFact(s side, primary bool) startup.Fact {
 	return cite(s.Drive, string(s.Role)+": "+src.Structure, copyState(s, primary), src)
 }
 
-func modeRows(m startup.Machine, a, b side) []Row {
+func modeRows(m machine.Machine, a, b side) []Row {
 	mode := "not known"
 	if v, ok := m.Firmware.Mode.Get(); ok {
 		mode = map[string]string{"uefi": "UEFI", "legacy": "legacy", "uefi-csm": "UEFI with compatibility support"}[string(v)]
 	}
 	r := row(GroupMode, "Goes with "+mode, goes(a), goes(b), Fine, "")
 	switch {
-	case b.blocked(startup.StageMode):
+	case b.blocked(course.StageMode):
 		r.Matter, r.Meaning = Decides, "blocks: change the firmware mode, or the style back"
 	case goes(b) == "not known":
 		r.Matter, r.Meaning = Matters, "the firmware mode decides whether the style can start"
@@ -211,10 +213,10 @@ func modeRows(m startup.Machine, a, b side) []Row {
 }
 
 func goes(s side) string {
-	switch s.state(startup.StageMode) {
-	case startup.Passes:
+	switch s.state(course.StageMode) {
+	case course.Passes:
 		return "yes"
-	case startup.Blocks:
+	case course.Blocks:
 		return "no"
 	}
 	return "not known"

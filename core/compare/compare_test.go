@@ -10,6 +10,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -25,17 +26,17 @@ func windows(id byte) diskmaker.Disk {
 	}}
 }
 
-func drive(t *testing.T, role startup.Role, m *diskmaker.Image) startup.Drive {
+func drive(t *testing.T, role machine.Role, m *diskmaker.Image) machine.Drive {
 	t.Helper()
 	d, err := disk.New(m, m.Size, m.SectorSize)
 	require.NoError(t, err)
-	return startup.Drive{Name: string(role), Role: role, Attached: fact.Tell(true), Contents: startup.Examine(d)}
+	return machine.Drive{Name: string(role), Role: role, Attached: fact.Tell(true), Contents: machine.Examine(d)}
 }
 
-func comparison(t *testing.T, original, clone *diskmaker.Image, change func(*startup.Machine)) compare.Comparison {
+func comparison(t *testing.T, original, clone *diskmaker.Image, change func(*machine.Machine)) compare.Comparison {
 	t.Helper()
-	m := startup.Machine{
-		DeviceOrder: []string{"clone", "original"}, Drives: []startup.Drive{drive(t, startup.RoleOriginal, original), drive(t, startup.RoleClone, clone)},
+	m := machine.Machine{
+		DeviceOrder: []string{"clone", "original"}, Drives: []machine.Drive{drive(t, machine.RoleOriginal, original), drive(t, machine.RoleClone, clone)},
 		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false)},
 	}
 	m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(true)
@@ -86,7 +87,7 @@ func TestCounterpartsByPosition(t *testing.T) {
 
 func TestAPerfectCloneDiffersInNothingThatMatters(t *testing.T) {
 	image := windows(1).MustBuild()
-	c := comparison(t, image, image.Clone(image.Size), func(m *startup.Machine) { m.Drives[0].Attached = fact.Tell(false) })
+	c := comparison(t, image, image.Clone(image.Size), func(m *machine.Machine) { m.Drives[0].Attached = fact.Tell(false) })
 	for _, r := range c.Rows {
 		assert.NotEqual(t, compare.Decides, r.Matter, r.Label)
 		assert.NotEqual(t, compare.Matters, r.Matter, r.Label)
@@ -107,7 +108,7 @@ func TestRowsThatDecide(t *testing.T) {
 	assert.Equal(t, compare.Decides, find(t, c, "1 · EFI system partition").Matter)
 	assert.Contains(t, find(t, c, "4 · Windows recovery environment").Meaning, "recovery tools are missing")
 
-	order := comparison(t, windows(1).MustBuild(), windows(2).MustBuild(), func(m *startup.Machine) { m.DeviceOrder = []string{"original", "clone"} })
+	order := comparison(t, windows(1).MustBuild(), windows(2).MustBuild(), func(m *machine.Machine) { m.DeviceOrder = []string{"original", "clone"} })
 	assert.Equal(t, compare.Decides, find(t, order, "Place in the order").Matter)
 
 	cut := comparison(t, windows(1).MustBuild(), windows(1).MustBuild().Clone(1<<30), nil)
@@ -131,7 +132,7 @@ func TestBootEntriesAreHeldAgainstBothDisks(t *testing.T) {
 	original := windows(1)
 	entry := firmware.Entry{Number: 1, Active: true, Description: "system", Path: firmware.Path{File: `\x.efi`, Partition: &firmware.PartitionNode{Number: 1, GUID: original.GUID}}}
 	entry.Path.Partition.GUID[15]++
-	with := func(m *startup.Machine) {
+	with := func(m *machine.Machine) {
 		m.Firmware.Entries = &firmware.Entries{Order: []uint16{1}, All: map[uint16]firmware.Entry{1: entry}}
 	}
 	r := find(t, comparison(t, original.MustBuild(), windows(2).MustBuild(), with), "Entry 0001 (system) means")
@@ -143,7 +144,7 @@ func TestBootEntriesAreHeldAgainstBothDisks(t *testing.T) {
 }
 
 func TestOneSideMissing(t *testing.T) {
-	m := startup.Machine{Drives: []startup.Drive{drive(t, startup.RoleOriginal, windows(1).MustBuild()), {Name: "clone", Role: startup.RoleClone}}}
+	m := machine.Machine{Drives: []machine.Drive{drive(t, machine.RoleOriginal, windows(1).MustBuild()), {Name: "clone", Role: machine.RoleClone}}}
 	c := compare.Compare(m, &m.Drives[0], &m.Drives[1], startup.Pins(m, "original"), startup.Pins(m, "clone"))
 	assert.Equal(t, "not in the evidence", find(t, c, "Partition style").Clone)
 	assert.Empty(t, compare.Compare(m, nil, nil, nil, nil).Rows)

@@ -4,23 +4,24 @@ import (
 	"fmt"
 	"strings"
 
-	"latchkey/core/startup"
+	"latchkey/core/course"
+	"latchkey/core/machine"
 )
 
 // configRows compares where the names in each disk's boot configuration lead: the
 // same name may exist on its own disk, on the other one, or on none.
-func configRows(m startup.Machine, a, b side) []Row {
+func configRows(m machine.Machine, a, b side) []Row {
 	if a.Contents == nil && b.Contents == nil {
 		return nil
 	}
 	var order []string
-	found := map[string]map[string]startup.Reference{}
-	for _, r := range startup.References(m) {
+	found := map[string]map[string]machine.Reference{}
+	for _, r := range machine.References(m) {
 		if r.Drive == "" || !leadsOn(r.Holder) {
 			continue
 		}
 		if found[r.Holder] == nil {
-			found[r.Holder] = map[string]startup.Reference{}
+			found[r.Holder] = map[string]machine.Reference{}
 			order = append(order, r.Holder)
 		}
 		if _, twice := found[r.Holder][r.Drive]; !twice {
@@ -35,7 +36,7 @@ func configRows(m startup.Machine, a, b side) []Row {
 			refFacts("original", on, a.Name), refFacts("clone", on, b.Name))
 		switch {
 		case !has || own.Means == "this" || own.Means == "both" || own.Means == "unknown":
-		case b.blocked(startup.StageConfiguration) || b.blocked(startup.StageSystem):
+		case b.blocked(course.StageConfiguration) || b.blocked(course.StageSystem):
 			r.Matter, r.Meaning = Decides, "blocks: the clone's configuration still names "+lost(own)
 		default:
 			r.Matter, r.Meaning = Matters, "the clone's configuration still names "+lost(own)
@@ -55,7 +56,7 @@ func leadsOn(holder string) bool {
 	return strings.HasSuffix(holder, "prefix")
 }
 
-func words(on map[string]startup.Reference, drive string) string {
+func words(on map[string]machine.Reference, drive string) string {
 	r, ok := on[drive]
 	if !ok {
 		return "none"
@@ -74,17 +75,17 @@ func words(on map[string]startup.Reference, drive string) string {
 	return "no disk here"
 }
 
-func lost(r startup.Reference) string {
+func lost(r machine.Reference) string {
 	if r.Means == "other" {
 		return "the other disk: its identifiers were made anew by the copy"
 	}
 	return "what exists on neither disk"
 }
 
-func refFacts(role string, on map[string]startup.Reference, drive string) startup.Fact {
+func refFacts(role string, on map[string]machine.Reference, drive string) machine.Fact {
 	r, ok := on[drive]
 	if !ok {
-		return startup.Fact{Label: role, Value: "none"}
+		return machine.Fact{Label: role, Value: "none"}
 	}
-	return startup.Fact{Label: role + ": " + r.Kind, Value: r.Value, Source: r.Source}
+	return machine.Fact{Label: role + ": " + r.Kind, Value: r.Value, Source: r.Source}
 }

@@ -5,7 +5,7 @@ import (
 
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // entryRow says on which of the two disks a boot entry's partition exists.
@@ -24,7 +24,7 @@ func entryRow(a, b side, e firmware.Entry) Row {
 		return "not on this disk"
 	}
 	r := row(GroupOrder, fmt.Sprintf("Entry %04X (%s) means", e.Number, e.Description), on(a), on(b), Matters, "",
-		startup.Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
+		machine.Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
 	switch {
 	case r.Clone == "not on this disk" && r.Original != r.Clone:
 		r.Matter, r.Meaning = Matters, "leads to the original; once that is pulled, to nothing"

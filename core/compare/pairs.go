@@ -4,7 +4,7 @@ package compare
 
 import (
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // Pair ties a partition of the original to its counterpart on the clone, by
@@ -17,7 +17,7 @@ type Pair struct {
 
 // Pairs finds counterparts by unique GUID, then by type and order, then by
 // position. Partitions without one come last, with -1 on the other side.
-func Pairs(original, clone *startup.Contents) []Pair {
+func Pairs(original, clone *machine.Contents) []Pair {
 	p := pairing{a: partitions(original), b: partitions(clone), usedA: map[int]bool{}, usedB: map[int]bool{}}
 	p.match("unique GUID", func(i, j int) bool {
 		return !p.a[i].GUID.IsZero() && p.a[i].GUID == p.b[j].GUID
@@ -37,7 +37,7 @@ func Pairs(original, clone *startup.Contents) []Pair {
 	return p.pairs
 }
 
-func partitions(c *startup.Contents) []disk.Partition {
+func partitions(c *machine.Contents) []disk.Partition {
 	if c == nil {
 		return nil
 	}
@@ -63,7 +63,7 @@ func (p *pairing) match(by string, same func(i, j int) bool) {
 
 // kindKey is what a partition is, whichever style its disk has: a copy that
 // changes the style keeps the kind.
-func kindKey(c *startup.Contents, i int) string {
+func kindKey(c *machine.Contents, i int) string {
 	p := c.Layout.Partitions[i]
 	if p.IsESP() {
 		return "esp"

@@ -4,15 +4,16 @@ import (
 	"fmt"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // bootRows compares what the firmware or the boot code runs.
 func bootRows(a, b side) []Row {
-	boot := func(label string, of func(side) (string, fact.Source), stage startup.Stage, meaning string) Row {
+	boot := func(label string, of func(side) (string, fact.Source), stage course.Stage, meaning string) Row {
 		va, sa := of(a)
 		vb, sb := of(b)
 		r := row(GroupBoot, label, va, vb, Matters, meaning, cite(a.Drive, "original: "+label, va, sa), cite(b.Drive, "clone: "+label, vb, sb))
@@ -23,20 +24,20 @@ func bootRows(a, b side) []Row {
 	}
 	rows := []Row{}
 	if has(a, disk.Partition.IsESP) || has(b, disk.Partition.IsESP) {
-		rows = append(rows, boot("EFI system partition", bootPartition(disk.Partition.IsESP), startup.StageBootPartition, "the firmware has nothing to run"))
+		rows = append(rows, boot("EFI system partition", bootPartition(disk.Partition.IsESP), course.StageBootPartition, "the firmware has nothing to run"))
 	}
 	active := func(p disk.Partition) bool { return p.Active }
 	if has(a, active) || has(b, active) || styleOf(a) == "MBR" || styleOf(b) == "MBR" {
 		rows = append(rows,
-			boot("Active partition", bootPartition(active), startup.StageBootPartition, "the boot code finds nothing to start"),
-			boot("Boot code", bootCode, startup.StageTable, "sector 0 holds nothing to run"))
+			boot("Active partition", bootPartition(active), course.StageBootPartition, "the boot code finds nothing to start"),
+			boot("Boot code", bootCode, course.StageTable, "sector 0 holds nothing to run"))
 	}
 	meaning := "the firmware does not find its program"
-	if b.blocked(startup.StageBootPartition) || b.blocked(startup.StageMode) {
+	if b.blocked(course.StageBootPartition) || b.blocked(course.StageMode) {
 		meaning = "follows from the boot partition's absence"
 	}
 	for _, path := range loaderPaths(a, b) {
-		rows = append(rows, boot(path, loaderAt(path), startup.StageLoader, meaning))
+		rows = append(rows, boot(path, loaderAt(path), course.StageLoader, meaning))
 	}
 	return rows
 }
@@ -119,7 +120,7 @@ func programText(f loader.Found) string {
 }
 
 // orderRows compares how the firmware comes to the disks.
-func orderRows(m startup.Machine, a, b side) []Row {
+func orderRows(m machine.Machine, a, b side) []Row {
 	place := func(s side) string {
 		if attached, known := s.Attached.Get(); known && !attached {
 			return "not attached"
@@ -133,9 +134,9 @@ func orderRows(m startup.Machine, a, b side) []Row {
 	}
 	r := row(GroupOrder, "Place in the order", place(a), place(b), Fine, "the firmware comes to the clone first")
 	switch {
-	case b.state(startup.StageOrder) == startup.Wrong:
+	case b.state(course.StageOrder) == course.Wrong:
 		r.Matter, r.Meaning = Decides, "the original is started: move the clone to the front, or pull the original"
-	case b.state(startup.StageDrive) == startup.Blocks:
+	case b.state(course.StageDrive) == course.Blocks:
 		r.Matter, r.Meaning = Decides, "blocks: the firmware does not see the clone"
 	case place(b) == "not known":
 		r.Matter, r.Meaning = Matters, "the order decides which disk is started"
@@ -222,7 +223,7 @@ func geometryRows(a, b side, pairs []Pair) []Row {
 		return fmt.Sprintf("%d bytes", s.Contents.Layout.SectorSize)
 	}
 	r := row(GroupGeometry, "Logical sector size", size(a), size(b), Matters, "a raw copy puts the table in the wrong place")
-	if b.blocked(startup.StageTable) && r.Matter != Agrees {
+	if b.blocked(course.StageTable) && r.Matter != Agrees {
 		r.Matter = Decides
 	}
 	rows = append(rows, r)
@@ -272,7 +273,7 @@ func partitionRow(a, b side, p Pair) Row {
 	}
 	ta, pa := one(a, p.Original)
 	tb, pb := one(b, p.Clone)
-	named, facts := pa, []startup.Fact{}
+	named, facts := pa, []machine.Fact{}
 	if p.Original >= 0 {
 		facts = append(facts, cite(a.Drive, "original: partition "+fmt.Sprint(pa.Number), ta, pa.Source))
 	} else {
@@ -290,7 +291,7 @@ func partitionMeaning(b side, p Pair, pa, pb disk.Partition) (Matter, string) {
 	case p.Original < 0:
 		return Fine, "only on the clone"
 	case p.Clone < 0 && pa.Type.Role == disk.RoleBoot:
-		if b.blocked(startup.StageBootPartition) || b.blocked(startup.StageMode) {
+		if b.blocked(course.StageBootPartition) || b.blocked(course.StageMode) {
 			return Decides, "left behind: blocks"
 		}
 		return Matters, "left behind"

@@ -5,52 +5,53 @@ import (
 	"maps"
 	"slices"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
 // action lists the ways in which something can be done on a machine; none where
 // its preconditions do not hold.
-type action func(m startup.Machine, stage startup.Stage) []move
+type action func(m machine.Machine, stage course.Stage) []move
 
 // actions are what can bear on a stage. start-rules, "What a technician does
 // about it".
-var actions = map[startup.Stage][]action{
-	startup.StageDrive:         {attachClone},
-	startup.StageMode:          {setMode, convertToGPT, writeBootCode, linuxFiles},
-	startup.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	startup.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
-	startup.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode},
-	startup.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
-	startup.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
-	startup.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
+var actions = map[course.Stage][]action{
+	course.StageDrive:         {attachClone},
+	course.StageMode:          {setMode, convertToGPT, writeBootCode, linuxFiles},
+	course.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
+	course.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
+	course.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode},
+	course.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	course.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
+	course.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.
 var resorts = []action{copyAgain}
 
-func isUEFI(m startup.Machine) bool {
+func isUEFI(m machine.Machine) bool {
 	mode, known := m.Firmware.Mode.Get()
 	return known && mode != firmware.Legacy
 }
 
-func isLegacy(m startup.Machine) bool {
+func isLegacy(m machine.Machine) bool {
 	mode, known := m.Firmware.Mode.Get()
 	return known && mode != firmware.UEFI
 }
 
-func arch(m startup.Machine) firmware.Arch {
+func arch(m machine.Machine) firmware.Arch {
 	if a, known := m.Firmware.Arch.Get(); known {
 		return a
 	}
 	return firmware.X64
 }
 
-func attachClone(m startup.Machine, _ startup.Stage) []move {
+func attachClone(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if attached, known := d.Attached.Get(); !known || attached {
 		return nil
@@ -58,19 +59,19 @@ func attachClone(m startup.Machine, _ startup.Stage) []move {
 	return []move{{
 		PlanStep: PlanStep{Action: "attach-clone", Title: "Attach the clone, with its port switched on", Why: "The firmware must see the drive.", Disk: d.Name, Risk: RiskNone, Minutes: 10, Undo: "Take it out again."},
 		key:      "attach",
-		result:   with(m, d.Name, func(d *startup.Drive) { d.Attached = fact.Known(true, told) }),
+		result:   with(m, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(true, told) }),
 		tools:    map[Toolbox]func() []Command{Firmware: saying("Power off, mains and battery out. Attach the clone. In the firmware's setup switch its port on and look for its model in the list of drives.", "Its model stands in the list.", "Another cable or port.")},
 	}}
 }
 
-func detachOthers(m startup.Machine, _ startup.Stage) []move {
+func detachOthers(m machine.Machine, _ course.Stage) []move {
 	result, names := m, ""
 	for _, d := range m.Drives {
-		if attached, known := d.Attached.Get(); d.Role == startup.RoleClone || known && !attached {
+		if attached, known := d.Attached.Get(); d.Role == machine.RoleClone || known && !attached {
 			continue
 		}
 		names += string(d.Role) + " " + d.Name + ", "
-		result = with(result, d.Name, func(d *startup.Drive) { d.Attached = fact.Known(false, told) })
+		result = with(result, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, told) })
 	}
 	if names == "" {
 		return nil
@@ -82,7 +83,7 @@ func detachOthers(m startup.Machine, _ startup.Stage) []move {
 	}}
 }
 
-func cloneFirst(m startup.Machine, _ startup.Stage) []move {
+func cloneFirst(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if len(m.DeviceOrder) > 0 && m.DeviceOrder[0] == d.Name {
 		return nil
@@ -101,7 +102,7 @@ func cloneFirst(m startup.Machine, _ startup.Stage) []move {
 	}}
 }
 
-func setMode(m startup.Machine, stage startup.Stage) []move {
+func setMode(m machine.Machine, stage course.Stage) []move {
 	d := clone(m)
 	if d.Contents == nil {
 		return nil
@@ -122,13 +123,13 @@ func setMode(m startup.Machine, stage startup.Stage) []move {
 	}
 	if d.Contents.Layout.Style == disk.StyleGPT {
 		add(firmware.UEFI, "UEFI")
-	} else if stage == startup.StageMode {
+	} else if stage == course.StageMode {
 		add(firmware.Legacy, "legacy")
 	}
 	return moves
 }
 
-func secureBootOff(m startup.Machine, _ startup.Stage) []move {
+func secureBootOff(m machine.Machine, _ course.Stage) []move {
 	if on, known := m.Firmware.SecureBoot.Get(); !isUEFI(m) || known && !on {
 		return nil
 	}
@@ -141,7 +142,7 @@ func secureBootOff(m startup.Machine, _ startup.Stage) []move {
 	}}
 }
 
-func controllerBack(m startup.Machine, _ startup.Stage) []move {
+func controllerBack(m machine.Machine, _ course.Stage) []move {
 	now, known := m.Firmware.StorageMode.Get()
 	before, had := m.Firmware.StorageModeBefore.Get()
 	if !known || !had || now == before {
@@ -157,7 +158,7 @@ func controllerBack(m startup.Machine, _ startup.Stage) []move {
 }
 
 // answered settles a question in the machine.
-func answered(m startup.Machine, id, option string) startup.Machine {
+func answered(m machine.Machine, id, option string) machine.Machine {
 	answers := map[string]string{}
 	maps.Copy(answers, m.Answers)
 	answers[id] = option
@@ -165,7 +166,7 @@ func answered(m startup.Machine, id, option string) startup.Machine {
 	return m
 }
 
-func safeStart(m startup.Machine, _ startup.Stage) []move {
+func safeStart(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if _, ok := windowsOn(d); !ok || m.Answers["driver:"+d.Name] == "yes" {
 		return nil
@@ -177,7 +178,7 @@ func safeStart(m startup.Machine, _ startup.Stage) []move {
 	}}
 }
 
-func initialRAMDisk(m startup.Machine, _ startup.Stage) []move {
+func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	root, ok := linuxOn(d)
 	if !ok || m.Answers["driver:"+d.Name] == "yes" {
@@ -191,13 +192,13 @@ func initialRAMDisk(m startup.Machine, _ startup.Stage) []move {
 }
 
 // onDisk is a move that changes the clone's contents.
-func onDisk(m startup.Machine, s PlanStep, key string, changed *startup.Contents, tools map[Toolbox]func() []Command) move {
+func onDisk(m machine.Machine, s PlanStep, key string, changed *machine.Contents, tools map[Toolbox]func() []Command) move {
 	d := clone(m)
 	s.Disk = d.Name
-	return move{PlanStep: s, key: key, on: d, tools: tools, result: with(m, d.Name, func(d *startup.Drive) { d.Contents = changed })}
+	return move{PlanStep: s, key: key, on: d, tools: tools, result: with(m, d.Name, func(d *machine.Drive) { d.Contents = changed })}
 }
 
-func restorePrimary(m startup.Machine, _ startup.Stage) []move {
+func restorePrimary(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood || c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
@@ -207,7 +208,7 @@ func restorePrimary(m startup.Machine, _ startup.Stage) []move {
 		map[Toolbox]func() []Command{Linux: restorePrimaryCommands})}
 }
 
-func protectiveMBR(m startup.Machine, _ startup.Stage) []move {
+func protectiveMBR(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || c.Layout.Style != disk.StyleGPT || !isUEFI(m) {
 		return nil
@@ -221,7 +222,7 @@ func protectiveMBR(m startup.Machine, _ startup.Stage) []move {
 		map[Toolbox]func() []Command{Linux: func() []Command { return protectiveCommands(clone(m)) }})}
 }
 
-func writeBootCode(m startup.Machine, _ startup.Stage) []move {
+func writeBootCode(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil || c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
 		return nil
@@ -235,7 +236,7 @@ func writeBootCode(m startup.Machine, _ startup.Stage) []move {
 	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
 }
 
-func correctType(m startup.Machine, _ startup.Stage) []move {
+func correctType(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || c.Layout.Style != disk.StyleGPT {
 		return nil
@@ -251,7 +252,7 @@ func correctType(m startup.Machine, _ startup.Stage) []move {
 	return moves
 }
 
-func setActive(m startup.Machine, _ startup.Stage) []move {
+func setActive(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil {
 		return nil
@@ -272,7 +273,7 @@ func setActive(m startup.Machine, _ startup.Stage) []move {
 	return moves
 }
 
-func onlyActive(c *startup.Contents, i int) bool {
+func onlyActive(c *machine.Contents, i int) bool {
 	for j, p := range c.Layout.Partitions {
 		if p.Active != (j == i) {
 			return false
@@ -281,7 +282,7 @@ func onlyActive(c *startup.Contents, i int) bool {
 	return true
 }
 
-func hiddenSectors(m startup.Machine, _ startup.Stage) []move {
+func hiddenSectors(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil {
 		return nil
@@ -305,7 +306,7 @@ func hiddenSectors(m startup.Machine, _ startup.Stage) []move {
 
 // copyBootSector writes a boot sector anew from the copy that the file system
 // keeps: FAT32 in its sector 6, NTFS in the partition's last.
-func copyBootSector(m startup.Machine, _ startup.Stage) []move {
+func copyBootSector(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	c := d.Contents
 	if c == nil {
@@ -334,7 +335,7 @@ func onlyCopy(p disk.Problem) bool {
 	return p.Code == "ntfs-only-backup" || p.Code == "fat-only-backup"
 }
 
-func hasCopy(v *startup.Volume) bool { return slices.ContainsFunc(v.Problems, onlyCopy) }
+func hasCopy(v *machine.Volume) bool { return slices.ContainsFunc(v.Problems, onlyCopy) }
 
 // dataCopy is what must be saved before a step that can cost data.
 const dataCopy = "The data: the original is their copy. Look that it is whole and detached, or copy what is wanted elsewhere first."
@@ -343,7 +344,7 @@ const dataCopy = "The data: the original is their copy. Look that it is whole an
 // wants about 260 MB; common practice.
 const espMiB = 300
 
-func createESP(m startup.Machine, _ startup.Stage) []move {
+func createESP(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || !isUEFI(m) || c.Layout.Style != disk.StyleGPT || c.Layout.GPT.Valid() == nil || espOf(c) >= 0 {
 		return nil
@@ -368,7 +369,7 @@ func createESP(m startup.Machine, _ startup.Stage) []move {
 	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
 }
 
-func espOf(c *startup.Contents) int {
+func espOf(c *machine.Contents) int {
 	for i, p := range c.Layout.Partitions {
 		if p.IsESP() {
 			return i
@@ -377,7 +378,7 @@ func espOf(c *startup.Contents) int {
 	return -1
 }
 
-func formatESP(m startup.Machine, _ startup.Stage) []move {
+func formatESP(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || !isUEFI(m) {
 		return nil

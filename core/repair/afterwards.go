@@ -4,19 +4,21 @@ import (
 	"fmt"
 
 	"latchkey/core/command"
+	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
 // afterwards lists what is worth doing once the clone starts: it keeps nothing
 // from starting, and would later.
-func afterwards(m startup.Machine) []PlanStep {
+func afterwards(m machine.Machine) []PlanStep {
 	steps := []PlanStep{}
 	d := clone(m)
 	if d == nil || d.Contents == nil {
 		return steps
 	}
-	for _, find := range []func(startup.Machine, *startup.Drive) []move{rewriteBackup, checkFileSystems, freshIdentifier, staleLetters} {
+	for _, find := range []func(machine.Machine, *machine.Drive) []move{rewriteBackup, checkFileSystems, freshIdentifier, staleLetters} {
 		for _, mv := range find(m, d) {
 			mv.before = m
 			if mv.choose(Toolboxes) {
@@ -29,7 +31,7 @@ func afterwards(m startup.Machine) []PlanStep {
 }
 
 // rewriteBackup puts the backup table where the disk ends.
-func rewriteBackup(_ startup.Machine, d *startup.Drive) []move {
+func rewriteBackup(_ machine.Machine, d *machine.Drive) []move {
 	l := &d.Contents.Layout
 	_, misplaced := l.Find("gpt-backup-misplaced")
 	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood || l.GPT.Backup.State == disk.CopyGood && !misplaced ||
@@ -40,7 +42,7 @@ func rewriteBackup(_ startup.Machine, d *startup.Drive) []move {
 		tools: map[Toolbox]func() []Command{Linux: rewriteBackupCommands}}}
 }
 
-func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
+func checkFileSystems(_ machine.Machine, d *machine.Drive) []move {
 	var moves []move
 	for i, p := range d.Contents.Layout.Partitions {
 		v := &d.Contents.Volumes[i]
@@ -62,11 +64,11 @@ func checkFileSystems(_ startup.Machine, d *startup.Drive) []move {
 
 // freshIdentifier is for the old drive, before it is attached beside the clone
 // again: two disks of one identifier make the system take one of them offline.
-func freshIdentifier(m startup.Machine, d *startup.Drive) []move {
+func freshIdentifier(m machine.Machine, d *machine.Drive) []move {
 	mine, _ := d.Contents.Layout.DiskID().Get()
 	for i := range m.Drives {
 		o := &m.Drives[i]
-		if o.Role != startup.RoleOriginal || o.Contents == nil {
+		if o.Role != machine.RoleOriginal || o.Contents == nil {
 			continue
 		}
 		if theirs, known := o.Contents.Layout.DiskID().Get(); !known || theirs != mine {
@@ -85,12 +87,12 @@ func freshIdentifier(m startup.Machine, d *startup.Drive) []move {
 }
 
 // staleLetters is for a Windows that came up once with both disks attached.
-func staleLetters(m startup.Machine, d *startup.Drive) []move {
+func staleLetters(m machine.Machine, d *machine.Drive) []move {
 	if _, ok := windowsOn(d); !ok {
 		return nil
 	}
 	for _, o := range m.Drives {
-		if attached, known := o.Attached.Get(); o.Role == startup.RoleOriginal && known && attached {
+		if attached, known := o.Attached.Get(); o.Role == machine.RoleOriginal && known && attached {
 			return []move{{PlanStep: PlanStep{Action: "stale-letters", Title: "Remove the drive letters that Windows remembers of the original", Why: "A Windows that came up with both disks attached may have given its own letter to the old one.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Undo: "Windows gives letters anew by itself."}, key: "letters",
 				tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: mountvol /R", "No answer; the letters are right after a restart.", "Access is denied: open the command prompt as administrator.")}}}
 		}
@@ -100,7 +102,7 @@ func staleLetters(m startup.Machine, d *startup.Drive) []move {
 
 // recoveryKey is for an encrypted system: the key must be at hand at the first
 // start.
-func recoveryKey(m startup.Machine, _ startup.Stage) []move {
+func recoveryKey(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if _, ok := windowsOn(d); !ok || m.Answers["recovery-key:"+d.Name] == "yes" || !encrypted(d) {
 		return nil

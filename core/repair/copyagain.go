@@ -4,9 +4,10 @@ import (
 	"fmt"
 
 	"latchkey/core/command"
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // Copying again is what remains when nothing of the clone can be put right and the
@@ -22,13 +23,13 @@ const perMinuteFast = 84e9 / 12
 
 // copyAgain copies the original onto the clone's drive once more: whole where it
 // has room, else by the space in use.
-func copyAgain(m startup.Machine, _ startup.Stage) []move {
+func copyAgain(m machine.Machine, _ course.Stage) []move {
 	d, o := clone(m), original(m)
 	if o == nil || d.Contents == nil || toldOnly(m) || d.Contents.Layout.SectorSize != o.Contents.Layout.SectorSize {
 		return nil
 	}
 	from, to := o.Contents.Layout.Sectors, d.Contents.Layout.Sectors
-	var changed *startup.Contents
+	var changed *machine.Contents
 	whole := to >= from
 	if whole {
 		changed = o.Contents.CopiedWhole(d.Contents)
@@ -50,22 +51,22 @@ func copyAgain(m startup.Machine, _ startup.Stage) []move {
 	}
 	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: fmt.Sprintf("Nothing that is on the clone can be put right. %s Copying takes %d to %d minutes on most pairs of drives.", how, int(bytes/perMinuteFast)+1, minutes), Risk: RiskReal, Minutes: minutes, Save: "Whatever on the clone is still wanted: it is overwritten whole.", Undo: "None: what was on the clone is gone."},
 		"copy-again", changed, tools)
-	mv.result = with(mv.result, o.Name, func(d *startup.Drive) { d.Attached = fact.Known(false, told) })
+	mv.result = with(mv.result, o.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, told) })
 	return []move{mv}
 }
 
 // toldApart reports whether a guard tells two disks apart: by their identifiers, or
 // by their sizes.
-func toldApart(a, b *startup.Drive) bool {
+func toldApart(a, b *machine.Drive) bool {
 	x, y := identifier(a), identifier(b)
 	return x != "" && y != "" && x != y || a.Contents.Layout.Sectors != b.Contents.Layout.Sectors
 }
 
 // original returns the original when its very sectors are in evidence.
-func original(m startup.Machine) *startup.Drive {
+func original(m machine.Machine) *machine.Drive {
 	for i := range m.Drives {
 		d := &m.Drives[i]
-		if d.Role == startup.RoleOriginal && d.Contents != nil && !isTold(d.Contents) {
+		if d.Role == machine.RoleOriginal && d.Contents != nil && !isTold(d.Contents) {
 			return d
 		}
 	}
@@ -74,7 +75,7 @@ func original(m startup.Machine) *startup.Drive {
 
 // largestFits reports whether the space in use fits a disk of so many sectors when
 // the largest partition is made smaller, with a tenth of it to spare.
-func largestFits(c *startup.Contents, sectors uint64) (largest int, fits bool) {
+func largestFits(c *machine.Contents, sectors uint64) (largest int, fits bool) {
 	largest = -1
 	for i, p := range c.Layout.Partitions {
 		if largest < 0 || p.Length > c.Layout.Partitions[largest].Length {
@@ -91,7 +92,7 @@ func largestFits(c *startup.Contents, sectors uint64) (largest int, fits bool) {
 }
 
 // amount is how many bytes a copy moves.
-func amount(c *startup.Contents, whole bool) int64 {
+func amount(c *machine.Contents, whole bool) int64 {
 	if size, known := c.Size(); whole && known {
 		return size
 	}
@@ -103,12 +104,12 @@ func amount(c *startup.Contents, whole bool) int64 {
 	return int64(sum)
 }
 
-func copyByHand(o, d *startup.Drive, whole bool) []Command {
+func copyByHand(o, d *machine.Drive, whole bool) []Command {
 	way := "the whole disk"
 	if !whole {
 		way = "by the space in use, all partitions, the largest made smaller"
 	}
-	size := func(x *startup.Drive) string {
+	size := func(x *machine.Drive) string {
 		return disk.Both(x.Contents.Layout.Bytes())
 	}
 	return []Command{{ByHand: true, Text: fmt.Sprintf("With the copying tool that you have: %s, from the original (%s, identifier %s) onto the clone's drive (%s), while it hangs where it is to stay.", way, size(o), diskpartID(o), size(d)),
@@ -116,7 +117,7 @@ func copyByHand(o, d *startup.Drive, whole bool) []Command {
 		{ByHand: true, Text: "Unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
 }
 
-func copyCommands(o *startup.Drive) []Command {
+func copyCommands(o *machine.Drive) []Command {
 	from, to := command.Var("original"), onClone
 	return []Command{findNow("original", o),
 		line(command.All(command.Run("[", from, "!=", to, "]"), dd(command.Join("if=", from), command.Join("of=", to), "bs=4M", "conv=fsync")),

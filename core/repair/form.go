@@ -6,16 +6,17 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
 // move is an action as it can be done on a machine.
 type move struct {
 	PlanStep
-	on     *startup.Drive // the drive that its commands find; nil: they find none
+	on     *machine.Drive // the drive that its commands find; nil: they find none
 	tools  map[Toolbox]func() []Command
-	before startup.Machine
-	result startup.Machine
+	before machine.Machine
+	result machine.Machine
 	key    string // becomes the step's Key
 	alone  bool   // its tool wants the clone to be the disk that it was started from
 }
@@ -51,7 +52,7 @@ func (m *move) fromOldDrive() (Toolbox, bool) {
 	}
 	for i := range m.before.Drives {
 		o := &m.before.Drives[i]
-		if o.Role != startup.RoleOriginal || o.Contents == nil || m.on.Role == startup.RoleOriginal {
+		if o.Role != machine.RoleOriginal || o.Contents == nil || m.on.Role == machine.RoleOriginal {
 			continue
 		}
 		_, windows := windowsOn(o)
@@ -69,8 +70,8 @@ func (m *move) fromOldDrive() (Toolbox, bool) {
 }
 
 // startsAlone reports whether a drive starts when it is the only one attached.
-func startsAlone(m startup.Machine, name string) bool {
-	v := startup.Simulate(startup.Alone(m, name)).Verdict
+func startsAlone(m machine.Machine, name string) bool {
+	v := startup.Simulate(machine.Alone(m, name)).Verdict
 	return v == startup.Starts || v == startup.StartsOriginal
 }
 
@@ -165,7 +166,7 @@ func savedFirst(saves []Sectors) string {
 
 // tableSectors are the sectors of a disk's partition tables: the GPT at both
 // ends, or sector 0.
-func tableSectors(c *startup.Contents) []Sectors {
+func tableSectors(c *machine.Contents) []Sectors {
 	if c.Layout.Style != disk.StyleGPT {
 		return []Sectors{{0, 1}}
 	}
@@ -178,7 +179,7 @@ func tableSectors(c *startup.Contents) []Sectors {
 
 // gptSectors are what a GPT takes at both ends of a disk, by the bytes of its
 // entries: at least 16,384. UEFI Specification 2.10, section 5.3.1.
-func gptSectors(c *startup.Contents, entries uint64) []Sectors {
+func gptSectors(c *machine.Contents, entries uint64) []Sectors {
 	entries = max(entries, 16384)
 	table := 1 + (entries+uint64(c.Layout.SectorSize)-1)/uint64(c.Layout.SectorSize) // with the header
 	return []Sectors{{0, 1 + table}, {c.Layout.Sectors - table, table}}
@@ -186,12 +187,12 @@ func gptSectors(c *startup.Contents, entries uint64) []Sectors {
 
 // bootSectors are the first sectors of a partition, which its file system's boot
 // code takes: eight kibibytes.
-func bootSectors(c *startup.Contents, p disk.Partition) Sectors {
+func bootSectors(c *machine.Contents, p disk.Partition) Sectors {
 	return Sectors{p.Start, min(p.Length, 8192/uint64(c.Layout.SectorSize))}
 }
 
 // formatted are the sectors that a new FAT may take: eight mebibytes hold the
 // tables of up to 4 GiB.
-func formatted(c *startup.Contents, p disk.Partition) Sectors {
+func formatted(c *machine.Contents, p disk.Partition) Sectors {
 	return Sectors{p.Start, min(p.Length, 8<<20/uint64(c.Layout.SectorSize))}
 }

@@ -14,6 +14,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -24,7 +25,7 @@ import (
 // forms for all toolboxes.
 func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []repair.Form)) {
 	t.Helper()
-	machines := map[string]startup.Machine{}
+	machines := map[string]machine.Machine{}
 	for name, c := range broken() {
 		machines[name] = machineOf(t, c.mode, c.image)
 	}
@@ -36,7 +37,7 @@ func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []r
 		d.Partitions[1].Volume = system
 		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		m.Until, m.Answers = "", map[string]string{"driver:b": "no"}
-		m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("ide"), Attached: fact.Tell(false)})
+		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("ide"), Attached: fact.Tell(false)})
 		machines[name] = m
 	}
 	for name, m := range machines {
@@ -200,12 +201,12 @@ func TestABootSectorFromItsCopy(t *testing.T) {
 }
 
 // twoDisks is a machine with both disks attached, the original found first.
-func twoDisks(t *testing.T, original, copied *diskmaker.Image) startup.Machine {
+func twoDisks(t *testing.T, original, copied *diskmaker.Image) machine.Machine {
 	t.Helper()
 	m := machineOf(t, firmware.UEFI, copied)
 	on, err := disk.New(original, original.Size, 512)
 	require.NoError(t, err)
-	m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)})
+	m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: machine.Examine(on)})
 	m.DeviceOrder = []string{"a", "b"}
 	return m
 }
@@ -217,7 +218,7 @@ func TestAnEntryOfTheCloneIsMovedToTheFront(t *testing.T) {
 	clone.Partitions[0].GUID = disk.MustGUID("AAAAAAAA-0000-4000-8000-000000000001")
 	m := twoDisks(t, windows(1).MustBuild(), clone.MustBuild())
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}, Order: []uint16{0, 3}}
-	for number, d := range map[uint16]startup.Drive{0: m.Drives[1], 3: m.Drives[0]} {
+	for number, d := range map[uint16]machine.Drive{0: m.Drives[1], 3: m.Drives[0]} {
 		p := d.Contents.Layout.Partitions[0]
 		entries.All[number] = firmware.Entry{Number: number, Description: "Tern's kiosk", Active: true,
 			Path: firmware.Path{Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, GUID: p.GUID}, File: `\EFI\BOOT\BOOTX64.EFI`}}

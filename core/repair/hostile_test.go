@@ -20,8 +20,8 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
-	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 	"latchkey/internal/shellwords"
@@ -40,9 +40,9 @@ func linuxRoot() diskmaker.Volume {
 }
 
 // named are machines of which each has a plan, by what names can be in its commands.
-func named(t *testing.T) map[string]startup.Machine {
+func named(t *testing.T) map[string]machine.Machine {
 	t.Helper()
-	machines := map[string]startup.Machine{}
+	machines := map[string]machine.Machine{}
 	for name, c := range broken() {
 		machines[name] = machineOf(t, c.mode, c.image)
 	}
@@ -54,14 +54,14 @@ func named(t *testing.T) map[string]startup.Machine {
 		d.Partitions[0].Volume, d.Partitions[1].Volume = esp, linuxRoot()
 		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		if name == "Linux, names" {
-			m.Until = startup.UntilConfiguration
+			m.Until = machine.UntilConfiguration
 		}
 		machines[name] = m
 	}
 	clone := windows(2)
 	two := twoDisks(t, windows(1).MustBuild(), clone.MustBuild())
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}, Order: []uint16{0, 3}}
-	for number, d := range map[uint16]startup.Drive{0: two.Drives[1], 3: two.Drives[0]} {
+	for number, d := range map[uint16]machine.Drive{0: two.Drives[1], 3: two.Drives[0]} {
 		p := d.Contents.Layout.Partitions[0]
 		entries.All[number] = firmware.Entry{Number: number, Active: true, Description: "Boot", Path: firmware.Path{File: `\EFI\BOOT\BOOTX64.EFI`,
 			Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, MBR: true, GUID: p.GUID}}}
@@ -73,7 +73,7 @@ func named(t *testing.T) map[string]startup.Machine {
 
 // renamed has every name that evidence can fill replaced, each by what fill gives for
 // a field of its own.
-func renamed(m startup.Machine, fill func(field string) string) startup.Machine {
+func renamed(m machine.Machine, fill func(field string) string) machine.Machine {
 	m.Drives = slices.Clone(m.Drives)
 	for i := range m.Drives {
 		c := m.Drives[i].Contents
@@ -121,7 +121,7 @@ func renamed(m startup.Machine, fill func(field string) string) startup.Machine 
 }
 
 // formsOf lists every form of every step that can be told of a machine.
-func formsOf(m startup.Machine) []repair.Form {
+func formsOf(m machine.Machine) []repair.Form {
 	var forms []repair.Form
 	for _, allowed := range append([][]repair.Toolbox{repair.Toolboxes}, []repair.Toolbox{repair.Linux}, []repair.Toolbox{repair.WindowsRecovery}) {
 		p := repair.Find(m, allowed...)
@@ -216,15 +216,15 @@ var hostileNames = []string{
 
 // recordingTools are stand-ins for every program that the lines call: each writes
 // down how it was called, and answers what lets the lines go on.
-func recordingTools(t *testing.T, m startup.Machine) (dir, log string) {
+func recordingTools(t *testing.T, m machine.Machine) (dir, log string) {
 	t.Helper()
 	dir = t.TempDir()
 	log = filepath.Join(dir, "calls")
 	bin := filepath.Join(dir, "bin")
 	require.NoError(t, os.Mkdir(bin, 0o700))
-	var d *startup.Drive
+	var d *machine.Drive
 	for i := range m.Drives {
-		if m.Drives[i].Role == startup.RoleClone {
+		if m.Drives[i].Role == machine.RoleClone {
 			d = &m.Drives[i]
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // The commands for a live Linux are lines of a POSIX shell; they are run one
@@ -35,10 +35,10 @@ const (
 
 // findClone finds the drive by capacity and identifier, and stops when it is not
 // there or not alone: a disk is never named by a number.
-func findClone(d *startup.Drive) Command { return findNow("clone", d) }
+func findClone(d *machine.Drive) Command { return findNow("clone", d) }
 
 // findNow finds a drive as it was when it was looked at.
-func findNow(name command.Name, d *startup.Drive) Command {
+func findNow(name command.Name, d *machine.Drive) Command {
 	id := identifier(d)
 	if id == "" {
 		return findDrive(name, d, "")
@@ -61,7 +61,7 @@ func equal(a, b any) command.Node { return command.Run("[", a, "=", b, "]") }
 
 // findDrive sets a variable to the name of a drive: the only one of its capacity that
 // passes the tests.
-func findDrive(name command.Name, d *startup.Drive, id string, tests ...command.Node) Command {
+func findDrive(name command.Name, d *machine.Drive, id string, tests ...command.Node) Command {
 	size := d.Contents.Layout.Bytes()
 	tests = append([]command.Node{equal(capacity, size)}, tests...)
 	what := disk.Both(size)
@@ -91,7 +91,7 @@ func andID(id string) string {
 
 // identifier is the disk's as blkid prints it; "" where a damaged table may keep
 // it from being read.
-func identifier(d *startup.Drive) string {
+func identifier(d *machine.Drive) string {
 	l := &d.Contents.Layout
 	id, known := l.DiskID().Get()
 	_, unguarded := l.Find("gpt-unprotected")
@@ -120,7 +120,7 @@ const stays = " The file lies in the folder you are in: let that be one that sta
 
 // saveLinux keeps sectors before they are overwritten, and the serial number of the
 // drive that they are of.
-func saveLinux(d *startup.Drive, action string, saves []Sectors) []Command {
+func saveLinux(d *machine.Drive, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
@@ -137,7 +137,7 @@ func serialFile(action string) string { return fmt.Sprintf("before-%s.serial", a
 
 // savedOf tests that a drive is the one that sectors were saved of: by its serial
 // number, and where it has none by its identifier, unless its table has none now.
-func savedOf(d *startup.Drive, action string) []command.Node {
+func savedOf(d *machine.Drive, action string) []command.Node {
 	kept := command.Output(command.Run("cat", serialFile(action)))
 	tests := []command.Node{equal(serialNumber, kept)}
 	if id := identifier(d); id != "" {
@@ -146,7 +146,7 @@ func savedOf(d *startup.Drive, action string) []command.Node {
 	return tests
 }
 
-func putBackLinux(d *startup.Drive, action string, saves []Sectors) []Command {
+func putBackLinux(d *machine.Drive, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
@@ -192,7 +192,7 @@ func write(at int64, good string, bytes ...byte) Command {
 	return line(command.Pipe(command.Run("printf", octal(bytes...)), dd(command.Join("of=", onClone), "bs=1", command.Join("seek=", at), "conv=notrunc,fsync")), good, putBack)
 }
 
-func protectiveCommands(d *startup.Drive) []Command {
+func protectiveCommands(d *machine.Drive) []Command {
 	count := uint32(min(d.Contents.Layout.Sectors-1, 0xFFFFFFFF))
 	record := make([]byte, 66)
 	copy(record, []byte{0, 0, 2, 0, 0xEE, 0xFF, 0xFF, 0xFF, 1, 0, 0, 0, byte(count), byte(count >> 8), byte(count >> 16), byte(count >> 24)})
@@ -217,7 +217,7 @@ func activeCommands(p disk.Partition) []Command {
 
 // hiddenCommands write where a partition starts into its boot sector, and into the
 // copy that NTFS keeps in its last sector.
-func hiddenCommands(d *startup.Drive, p disk.Partition, ntfs bool) []Command {
+func hiddenCommands(d *machine.Drive, p disk.Partition, ntfs bool) []Command {
 	v, size := uint32(p.Start), int64(d.Contents.Layout.SectorSize)
 	start := []byte{byte(v), byte(v >> 8), byte(v >> 16), byte(v >> 24)}
 	cmds := []Command{write(int64(p.Start)*size+28, "4 bytes copied.", start...)}
@@ -227,19 +227,19 @@ func hiddenCommands(d *startup.Drive, p disk.Partition, ntfs bool) []Command {
 	return cmds
 }
 
-func copySectorsCommands(d *startup.Drive, from, to, count uint64) []Command {
+func copySectorsCommands(d *machine.Drive, from, to, count uint64) []Command {
 	return []Command{line(dd(command.Join("if=", onClone), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize), command.Join("skip=", from),
 		command.Join("seek=", to), command.Join("count=", count), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", count), putBack)}
 }
 
-func createCommands(d *startup.Drive, start, length uint64) []Command {
+func createCommands(d *machine.Drive, start, length uint64) []Command {
 	number := newNumber(d.Contents)
 	entry := command.Run("echo", fmt.Sprintf("start=%d, size=%d, type=%s", start, length, disk.TypeESP))
 	return append(sfdisk(command.Pipe(entry, command.Run("sfdisk", "--no-reread", "--force", "--append", onClone)), fmt.Sprintf("Created a new partition %d … %s", number, altered)),
 		format(disk.Partition{Number: number}, "No such file: start the live Linux anew, so that it sees the new partition."))
 }
 
-func newNumber(c *startup.Contents) int {
+func newNumber(c *machine.Contents) int {
 	number := 1
 	for _, p := range c.Layout.Partitions {
 		number = max(number, p.Number+1)
@@ -276,7 +276,7 @@ func unless(test command.Node, nodes ...command.Node) command.Node {
 // missing tests whether something is not there.
 func missing(kind string, path any) command.Node { return command.Run("[", "!", kind, path, "]") }
 
-func fallbackCommands(d *startup.Drive, i int, from, to string) []Command {
+func fallbackCommands(d *machine.Drive, i int, from, to string) []Command {
 	const boot = "/mnt/boot"
 	target := boot + slashes(to)
 	return []Command{
@@ -288,7 +288,7 @@ func fallbackCommands(d *startup.Drive, i int, from, to string) []Command {
 	}
 }
 
-func entryCommands(d *startup.Drive, i int, path string) []Command {
+func entryCommands(d *machine.Drive, i int, path string) []Command {
 	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone", "--loader", path),
 		"BootOrder: … with the new entry first.", "EFI variables are not supported: the stick was not started in UEFI mode; start it so.")}
 }
@@ -313,13 +313,13 @@ const mountedClone = "/mnt/clone"
 
 // inSystem runs commands within the clone's Linux, with the devices and the
 // kernel's own file systems where its programs look for them.
-func inSystem(d *startup.Drive, boot, root int, inside ...command.Node) []Command {
+func inSystem(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
 	nodes := append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside...)
 	return onRoot(d, boot, root, nodes...)
 }
 
 // onRoot runs commands while the clone's root is mounted.
-func onRoot(d *startup.Drive, boot, root int, inside ...command.Node) []Command {
+func onRoot(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
 	parts := d.Contents.Layout.Partitions
 	cmds := []Command{mount(parts[root], mountedClone)}
 	if i, apart := d.Contents.MountedAt(root, "/boot"); apart {
@@ -342,7 +342,7 @@ func chroot(args ...any) command.Simple {
 // grubTarget is what grub-install calls a firmware's architecture.
 var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
 
-func linuxFilesCommands(d *startup.Drive, boot, root int, a firmware.Arch) []Command {
+func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch) []Command {
 	install := chroot("grub-install", onClone)
 	if boot >= 0 {
 		install = chroot("grub-install", "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id=debian")
@@ -378,7 +378,7 @@ func edited(program command.Simple, file any) command.Node {
 }
 
 // mountTable lets the mount table name the clone's own file systems.
-func mountTable(d *startup.Drive, boot, root int) []command.Node {
+func mountTable(d *machine.Drive, boot, root int) []command.Node {
 	const table = mountedClone + "/etc/fstab"
 	nodes := []command.Node{command.Run("cp", table, table+".bak")}
 	change := func(m loader.Mount) command.Simple { return command.Run("awk", mountsProgram).With("point", m.Field) }
@@ -398,13 +398,13 @@ func mountTable(d *startup.Drive, boot, root int) []command.Node {
 	return nodes
 }
 
-func linuxNamesCommands(d *startup.Drive, boot, root int) []Command {
+func linuxNamesCommands(d *machine.Drive, boot, root int) []Command {
 	file := command.Var("f")
 	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")), edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
 	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf")
 	return onRoot(d, boot, root, append(mountTable(d, boot, root), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
 }
 
-func initialRAMDiskCommands(d *startup.Drive, root int) []Command {
+func initialRAMDiskCommands(d *machine.Drive, root int) []Command {
 	return inSystem(d, -1, root, command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`), command.Fixed(`chroot /mnt/clone sh -c 'MODULES=most update-initramfs -u -k all'`))
 }

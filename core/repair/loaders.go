@@ -6,15 +6,16 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
 // windowsOn returns the partition of a Windows system.
-func windowsOn(d *startup.Drive) (int, bool) {
+func windowsOn(d *machine.Drive) (int, bool) {
 	if d.Contents != nil {
 		for i := range d.Contents.Volumes {
 			if d.Contents.Volumes[i].HasWindows() && !d.Contents.Lost(d.Contents.Layout.Partitions[i]) {
@@ -26,18 +27,18 @@ func windowsOn(d *startup.Drive) (int, bool) {
 }
 
 // encrypted reports whether the system's partition is.
-func encrypted(d *startup.Drive) bool {
+func encrypted(d *machine.Drive) bool {
 	i, ok := windowsOn(d)
 	return ok && d.Contents.Volumes[i].Kind == volume.KindBitLocker
 }
 
 // linuxOn returns the partition of a Linux system; one that holds kernels alone
 // only when there is no root.
-func linuxOn(d *startup.Drive) (int, bool) {
+func linuxOn(d *machine.Drive) (int, bool) {
 	if d.Contents == nil {
 		return 0, false
 	}
-	for _, is := range []func(*startup.Volume) bool{(*startup.Volume).HasLinuxRoot, (*startup.Volume).HasLinux} {
+	for _, is := range []func(*machine.Volume) bool{(*machine.Volume).HasLinuxRoot, (*machine.Volume).HasLinux} {
 		for i := range d.Contents.Volumes {
 			if is(&d.Contents.Volumes[i]) {
 				return i, true
@@ -49,7 +50,7 @@ func linuxOn(d *startup.Drive) (int, bool) {
 
 // bootOf returns the partition that boot files belong on under the firmware's
 // mode; -1 when there is none that is fit for them.
-func bootOf(m startup.Machine, c *startup.Contents) int {
+func bootOf(m machine.Machine, c *machine.Contents) int {
 	if isUEFI(m) {
 		if i := espOf(c); i >= 0 && c.Volumes[i].IsFAT() {
 			return i
@@ -66,7 +67,7 @@ func bootOf(m startup.Machine, c *startup.Contents) int {
 
 // windowsPlace is where Windows' boot files belong on the clone, where its system
 // lies, and the mode that they are for.
-func windowsPlace(m startup.Machine) (boot, system int, mode firmware.Mode, ok bool) {
+func windowsPlace(m machine.Machine) (boot, system int, mode firmware.Mode, ok bool) {
 	d := clone(m)
 	system, ok = windowsOn(d)
 	mode, known := m.Firmware.Mode.Get()
@@ -81,7 +82,7 @@ func windowsPlace(m startup.Machine) (boot, system int, mode firmware.Mode, ok b
 }
 
 // windowsFiles puts Windows' boot files back, with a store that names the clone.
-func windowsFiles(m startup.Machine, _ startup.Stage) []move {
+func windowsFiles(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	boot, system, mode, ok := windowsPlace(m)
 	if !ok {
@@ -101,7 +102,7 @@ func windowsFiles(m startup.Machine, _ startup.Stage) []move {
 }
 
 // windowsReferences points the store that is there at the system on the clone.
-func windowsReferences(m startup.Machine, _ startup.Stage) []move {
+func windowsReferences(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	boot, system, mode, ok := windowsPlace(m)
 	if !ok {
@@ -117,7 +118,7 @@ func windowsReferences(m startup.Machine, _ startup.Stage) []move {
 }
 
 // linuxFiles installs GRUB anew from the system on the clone.
-func linuxFiles(m startup.Machine, _ startup.Stage) []move {
+func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	root, ok := linuxOn(d)
 	if !ok {
@@ -147,7 +148,7 @@ func linuxFiles(m startup.Machine, _ startup.Stage) []move {
 }
 
 // linuxNames corrects what names file systems, and leaves the loader as it is.
-func linuxNames(m startup.Machine, _ startup.Stage) []move {
+func linuxNames(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	root, ok := linuxOn(d)
 	if !ok {
@@ -159,7 +160,7 @@ func linuxNames(m startup.Machine, _ startup.Stage) []move {
 }
 
 // fallbackPath copies a loader to where firmware looks by itself.
-func fallbackPath(m startup.Machine, _ startup.Stage) []move {
+func fallbackPath(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if !isUEFI(m) || d.Contents == nil {
 		return nil
@@ -182,7 +183,7 @@ func fallbackPath(m startup.Machine, _ startup.Stage) []move {
 
 // addEntry writes a boot entry that leads to the clone's loader, first in the
 // order.
-func addEntry(m startup.Machine, _ startup.Stage) []move {
+func addEntry(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if !isUEFI(m) || d.Contents == nil {
 		return nil
@@ -209,7 +210,7 @@ func addEntry(m startup.Machine, _ startup.Stage) []move {
 
 // entryFirst moves the boot entries that lead to the clone to the front of the
 // order, one at a time.
-func entryFirst(m startup.Machine, _ startup.Stage) []move {
+func entryFirst(m machine.Machine, _ course.Stage) []move {
 	d, entries := clone(m), m.Firmware.Entries
 	if !isUEFI(m) || d.Contents == nil || entries == nil {
 		return nil
@@ -241,7 +242,7 @@ func entryFirst(m startup.Machine, _ startup.Stage) []move {
 
 // leadsTo reports whether an entry names a partition of a drive by its GUID or the
 // disk's signature.
-func leadsTo(e firmware.Entry, d *startup.Drive) bool {
+func leadsTo(e firmware.Entry, d *machine.Drive) bool {
 	node, l := e.Path.Partition, &d.Contents.Layout
 	if node == nil {
 		return false
@@ -263,7 +264,7 @@ func hexes(order []uint16) string {
 }
 
 // withEntry puts an entry for a program first in the order.
-func withEntry(m startup.Machine, drive string, i int, path, name string) startup.Machine {
+func withEntry(m machine.Machine, drive string, i int, path, name string) machine.Machine {
 	var p disk.Partition
 	var l *disk.Layout
 	for _, d := range m.Drives {
@@ -295,7 +296,7 @@ func withEntry(m startup.Machine, drive string, i int, path, name string) startu
 
 // convertToGPT changes the style in place. Its maker documents what it needs: at
 // most three primary partitions, no logical one, room for the tables.
-func convertToGPT(m startup.Machine, _ startup.Stage) []move {
+func convertToGPT(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if !isUEFI(m) || d.Contents == nil || d.Contents.Layout.Style != disk.StyleMBR {
 		return nil
@@ -329,7 +330,7 @@ func convertToGPT(m startup.Machine, _ startup.Stage) []move {
 // embeds reports whether GRUB's core image has a place on a disk: a BIOS boot
 // partition on a GPT, room before the first partition on an MBR. GRUB manual,
 // section "BIOS installation".
-func embeds(c *startup.Contents) bool {
+func embeds(c *machine.Contents) bool {
 	if c.Layout.Style != disk.StyleGPT {
 		return gapAfterTable(c) >= 256
 	}
@@ -337,7 +338,7 @@ func embeds(c *startup.Contents) bool {
 }
 
 // embedded are the sectors that GRUB's boot code and core image take.
-func embedded(c *startup.Contents) []Sectors {
+func embedded(c *machine.Contents) []Sectors {
 	for _, p := range c.Layout.Partitions {
 		if c.Layout.Style == disk.StyleGPT && p.TypeGUID == disk.TypeBIOSBoot {
 			return []Sectors{{0, 1}, {p.Start, p.Length}}
@@ -348,7 +349,7 @@ func embedded(c *startup.Contents) []Sectors {
 
 // gapAfterTable is how many sectors lie before the first partition, sector 0 among
 // them: GRUB's core image goes there.
-func gapAfterTable(c *startup.Contents) uint64 {
+func gapAfterTable(c *machine.Contents) uint64 {
 	gap := uint64(2048)
 	for _, p := range c.Layout.Partitions {
 		gap = min(gap, p.Start)
@@ -358,7 +359,7 @@ func gapAfterTable(c *startup.Contents) uint64 {
 
 // freeGap finds room for sectors between and behind the partitions, aligned to a
 // mebibyte.
-func freeGap(c *startup.Contents, length uint64) (start uint64, found bool) {
+func freeGap(c *machine.Contents, length uint64) (start uint64, found bool) {
 	align := uint64(1<<20) / uint64(c.Layout.SectorSize)
 	end := c.Layout.Sectors - 34
 	for at := align; at+length < end; {
@@ -377,7 +378,7 @@ func freeGap(c *startup.Contents, length uint64) (start uint64, found bool) {
 
 // roomAtEnd finds the largest system partition that can give sectors at its end:
 // its used space must be known to leave them free.
-func roomAtEnd(c *startup.Contents, length uint64) (start uint64, shrunk int, found bool) {
+func roomAtEnd(c *machine.Contents, length uint64) (start uint64, shrunk int, found bool) {
 	align := uint64(1<<20) / uint64(c.Layout.SectorSize)
 	for i, p := range c.Layout.Partitions {
 		used, known := c.Volumes[i].Used.Get()

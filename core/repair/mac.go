@@ -4,15 +4,16 @@ import (
 	"fmt"
 
 	"latchkey/core/command"
+	"latchkey/core/course"
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
 // What a Mac's recovery can do. start-rules, stage 7; common practice, no source.
 
 // macSystem is the partition of a Mac's system, the largest; -1 when there is none.
-func macSystem(d *startup.Drive) int {
+func macSystem(d *machine.Drive) int {
 	best := -1
 	if d.Contents == nil {
 		return best
@@ -27,16 +28,16 @@ func macSystem(d *startup.Drive) int {
 	return best
 }
 
-func macVolume(d *startup.Drive) bool { return macSystem(d) >= 0 }
+func macVolume(d *machine.Drive) bool { return macSystem(d) >= 0 }
 
-func isMac(m startup.Machine) bool {
+func isMac(m machine.Machine) bool {
 	mac, known := m.Firmware.Behaviour.ReadsMacVolumes.Get()
 	return known && mac
 }
 
 // findMac finds the clone by the GUID of its system's partition and by its
 // capacity. The maker's manual page diskutil(8): info takes a partition's UUID.
-func findMac(d *startup.Drive) []Command {
+func findMac(d *machine.Drive) []Command {
 	i := macSystem(d)
 	guid := d.Contents.Layout.Partitions[i].GUID.String()
 	size, found := d.Contents.Layout.Bytes(), command.Var("clone")
@@ -51,7 +52,7 @@ func findMac(d *startup.Drive) []Command {
 }
 
 // macBless makes the system on the clone the one that the firmware starts.
-func macBless(m startup.Machine, _ startup.Stage) []move {
+func macBless(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if !isMac(m) || !macVolume(d) || m.Answers["mac-offered:"+d.Name] == "yes" {
 		return nil
@@ -67,12 +68,12 @@ func macBless(m startup.Machine, _ startup.Stage) []move {
 }
 
 // inRecovery begins a step in a Mac's recovery, in its terminal.
-func inRecovery(d *startup.Drive) []Command {
+func inRecovery(d *machine.Drive) []Command {
 	return append([]Command{{ByHand: true, Text: "Hold Command and R at power-on. In the menu under Utilities: Terminal.", Good: "A prompt.", Bad: "The recovery does not come up: hold Option, Command and R, and be on a network."}}, findMac(d)...)
 }
 
 // macInstall installs the system on the clone, where only its files were copied.
-func macInstall(m startup.Machine, _ startup.Stage) []move {
+func macInstall(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if !isMac(m) || !macVolume(d) || m.Answers["mac-installed:"+d.Name] == "yes" {
 		return nil

@@ -5,8 +5,10 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
@@ -21,10 +23,10 @@ const (
 // Find returns the least risky plan that uses only the toolboxes allowed, then
 // the one of fewest steps, then the fastest; and up to two alternatives of
 // another kind. It is a pure function.
-func Find(m startup.Machine, allowed ...Toolbox) Plan { return find(m, allowed, nil) }
+func Find(m machine.Machine, allowed ...Toolbox) Plan { return find(m, allowed, nil) }
 
 // find leaves out the steps that were tried without success, by their keys.
-func find(m startup.Machine, allowed []Toolbox, failed []string) Plan {
+func find(m machine.Machine, allowed []Toolbox, failed []string) Plan {
 	if len(allowed) == 0 {
 		allowed = Toolboxes
 	}
@@ -65,7 +67,7 @@ func same(a, b Plan) bool {
 
 // node is a machine that some steps lead to.
 type node struct {
-	machine startup.Machine
+	machine machine.Machine
 	steps   []move
 	cost    [3]int // risk, steps, minutes
 	keys    []string
@@ -87,7 +89,7 @@ func (q *queue) Pop() any {
 // search is uniform-cost: the first machine taken from the queue that starts is
 // the cheapest one. It is returned with the plan; without one, the machine as it
 // was. With last the last resorts are tried too.
-func search(m startup.Machine, allowed []Toolbox, banned []string, last bool) (plan Plan, end startup.Machine) {
+func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (plan Plan, end machine.Machine) {
 	first := startup.Simulate(m)
 	plan = Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
 	if first.Verdict == startup.Starts {
@@ -143,7 +145,7 @@ type Session struct {
 
 // Continue plans from what has been done: the effects of the done steps are taken
 // as they are computed until new evidence tells.
-func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
+func Continue(m machine.Machine, p Progress, allowed ...Toolbox) Session {
 	s := Session{Done: []PlanStep{}, Vanished: []string{}}
 	for _, key := range p.Done {
 		mv, ok := moveOf(m, key)
@@ -160,8 +162,8 @@ func Continue(m startup.Machine, p Progress, allowed ...Toolbox) Session {
 }
 
 // moveOf finds a step by its key among all that can be done.
-func moveOf(m startup.Machine, key string) (move, bool) {
-	for _, stage := range startup.Stages {
+func moveOf(m machine.Machine, key string) (move, bool) {
+	for _, stage := range course.Stages {
 		for _, a := range onStage(stage, true) {
 			for _, mv := range a(m, stage) {
 				mv.before = m
@@ -176,14 +178,14 @@ func moveOf(m startup.Machine, key string) (move, bool) {
 
 // onStage lists the actions for a stage. A drive that the firmware does not start
 // from, or a mode or order that is wrong, is nothing that copying would mend.
-func onStage(stage startup.Stage, last bool) []action {
-	if last && !stage.Before(startup.StageTable) {
+func onStage(stage course.Stage, last bool) []action {
+	if last && !stage.Before(course.StageTable) {
 		return slices.Concat(actions[stage], resorts)
 	}
 	return actions[stage]
 }
 
-func stateOf(m startup.Machine, t startup.Trace) State {
+func stateOf(m machine.Machine, t startup.Trace) State {
 	s := State{Verdict: t.Verdict, Stage: t.Stage, Headline: t.Headline, Pins: []startup.Pin{}}
 	if d := clone(m); d != nil {
 		s.Pins = startup.Pins(m, d.Name)
@@ -220,36 +222,36 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string, last b
 
 // blocking lists the stages that keep the clone from starting: of the clone by
 // itself first, then of the machine with all its drives.
-func blocking(m startup.Machine, t startup.Trace) []startup.Stage {
+func blocking(m machine.Machine, t startup.Trace) []course.Stage {
 	d := clone(m)
 	if d == nil {
 		return nil
 	}
 	if attached, known := d.Attached.Get(); known && !attached {
-		return []startup.Stage{startup.StageDrive}
+		return []course.Stage{course.StageDrive}
 	}
-	alone := startup.Simulate(startup.Alone(m, d.Name))
+	alone := startup.Simulate(machine.Alone(m, d.Name))
 	if alone.Verdict == startup.Starts {
-		return []startup.Stage{startup.StageOrder}
+		return []course.Stage{course.StageOrder}
 	}
 	if alone.Verdict == startup.Stops {
-		return []startup.Stage{alone.Stage}
+		return []course.Stage{alone.Stage}
 	}
-	var stages []startup.Stage
+	var stages []course.Stage
 	for _, q := range alone.Missing {
 		if !slices.Contains(stages, q.Stage) {
 			stages = append(stages, q.Stage)
 		}
 	}
 	if len(stages) == 0 {
-		return []startup.Stage{t.Stage}
+		return []course.Stage{t.Stage}
 	}
 	return stages
 }
 
 // none says why there is no plan, what must be known first, and what the last
 // resort is.
-func (p *Plan) none(m startup.Machine, t startup.Trace, allowed []Toolbox) {
+func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 	switch {
 	case p.States >= maxStates:
 		p.Reason = "The search was ended at its bound without a plan. "
@@ -270,36 +272,36 @@ func (p *Plan) none(m startup.Machine, t startup.Trace, allowed []Toolbox) {
 }
 
 // toldOnly reports whether nobody has read the clone's tables.
-func toldOnly(m startup.Machine) bool {
+func toldOnly(m machine.Machine) bool {
 	d := clone(m)
 	return d != nil && d.Contents != nil && isTold(d.Contents)
 }
 
 // isTold reports whether a listing or a person tells of a disk, and not its bytes.
-func isTold(c *startup.Contents) bool {
-	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold || slices.ContainsFunc(c.Volumes, func(v startup.Volume) bool { return v.Told })
+func isTold(c *machine.Contents) bool {
+	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold || slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Told })
 }
 
 // lastResort is what remains when nothing can be put right. start-rules, "What a
 // technician does about it".
-func lastResort(m startup.Machine, t startup.Trace) string {
+func lastResort(m machine.Machine, t startup.Trace) string {
 	d := clone(m)
 	switch {
 	case d == nil || d.Contents == nil:
 		return "Add evidence of the clone."
 	case d.Contents.Layout.WrittenFor != 0:
 		return "Attach the drive by a port or enclosure that presents the sector size its table was written for, or copy again while it hangs where it is to stay."
-	case t.Stage == startup.StageDrive:
+	case t.Stage == course.StageDrive:
 		return "This firmware cannot start from the drive where it hangs: use a drive or an adapter for a bus that it starts from, or keep the boot partition on a small drive that it does start from."
-	case t.Stage == startup.StageSystem:
+	case t.Stage == course.StageSystem:
 		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."
 	}
 	return "Copy again, with all partitions and to the same sector size. Until then put the original back."
 }
 
-func clone(m startup.Machine) *startup.Drive {
+func clone(m machine.Machine) *machine.Drive {
 	for i := range m.Drives {
-		if m.Drives[i].Role == startup.RoleClone {
+		if m.Drives[i].Role == machine.RoleClone {
 			return &m.Drives[i]
 		}
 	}
@@ -307,7 +309,7 @@ func clone(m startup.Machine) *startup.Drive {
 }
 
 // with returns the machine with a changed drive.
-func with(m startup.Machine, name string, change func(*startup.Drive)) startup.Machine {
+func with(m machine.Machine, name string, change func(*machine.Drive)) machine.Machine {
 	m.Drives = slices.Clone(m.Drives)
 	for i := range m.Drives {
 		if m.Drives[i].Name == name {

@@ -10,6 +10,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -17,7 +18,7 @@ import (
 
 // randomMachine is a machine whose clone, entries and firmware are chosen by chance
 // from what a copy leaves behind, with the original beside it or not.
-func randomMachine(t testing.TB, r *rand.Rand) startup.Machine {
+func randomMachine(t testing.TB, r *rand.Rand) machine.Machine {
 	one := func(n int) bool { return r.IntN(n) == 0 }
 	mode := firmware.UEFI
 	if one(2) {
@@ -57,7 +58,7 @@ func randomMachine(t testing.TB, r *rand.Rand) startup.Machine {
 		original := windows(1).MustBuild()
 		on, err := disk.New(original, original.Size, 512)
 		require.NoError(t, err)
-		m.Drives = append(m.Drives, startup.Drive{Name: "a", Role: startup.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(one(2)), Contents: startup.Examine(on)})
+		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(one(2)), Contents: machine.Examine(on)})
 		m.DeviceOrder = [][]string{{"a", "b"}, {"b", "a"}}[r.IntN(2)]
 	}
 	return m

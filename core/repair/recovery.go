@@ -9,7 +9,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 )
 
 // The commands for Windows' recovery environment are lines of a batch file, which
@@ -26,7 +26,7 @@ var recoveryRoutines string
 // findInWindows sets CLONE to the number that the recovery environment gives the
 // drive, found by its identifier and capacity, and stops when it is not there or
 // not alone.
-func findInWindows(d *startup.Drive) []Command {
+func findInWindows(d *machine.Drive) []Command {
 	id, size := diskpartID(d), d.Contents.Layout.Bytes()
 	shown := shownByDiskpart(size)
 	c := batch(fmt.Sprintf("One disk of %sB, and its identifier is %s: that is the %s.", shown, id, d.Role), "Do not go on. Unplug the original and look again: list disk in diskpart.",
@@ -45,7 +45,7 @@ var (
 
 // diskpartID is a disk's identifier as uniqueid prints it: a GUID in braces, or
 // eight hexadecimal digits; "" when it is not known.
-func diskpartID(d *startup.Drive) string {
+func diskpartID(d *machine.Drive) string {
 	id, known := d.Contents.Layout.DiskID().Get()
 	switch {
 	case !known || !disk.IsID(id):
@@ -69,7 +69,7 @@ func shownByDiskpart(size int64) string {
 
 // onPart runs lines of a diskpart script on a partition of the clone, found by
 // where it begins: tools count partitions differently.
-func onPart(d *startup.Drive, p disk.Partition, good string, lines ...[]any) Command {
+func onPart(d *machine.Drive, p disk.Partition, good string, lines ...[]any) Command {
 	offset := p.Start * uint64(d.Contents.Layout.SectorSize)
 	c := batch(fmt.Sprintf("The offset in bytes is %d, before you go on. Then: %s", offset, good),
 		"Another offset: it is another partition, or the disk has changed since it was looked at; take a new capture. "+unread,
@@ -101,7 +101,7 @@ func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	return cmds
 }
 
-func putBackWindows(d *startup.Drive, a firmware.Arch, action string, saves []Sectors) []Command {
+func putBackWindows(d *machine.Drive, a firmware.Arch, action string, saves []Sectors) []Command {
 	if len(saves) == 0 {
 		return nil
 	}
@@ -155,11 +155,11 @@ func diskpart(good string, lines ...[]any) Command {
 // say is a line of a diskpart script.
 func say(words ...any) []any { return words }
 
-func typeDiskpart(d *startup.Drive, p disk.Partition) []Command {
+func typeDiskpart(d *machine.Drive, p disk.Partition) []Command {
 	return []Command{onPart(d, p, "DiskPart successfully set the partition ID.", say("set id="+strings.ToLower(strings.Trim(disk.TypeESP.String(), "{}"))))}
 }
 
-func activeDiskpart(d *startup.Drive, p disk.Partition) []Command {
+func activeDiskpart(d *machine.Drive, p disk.Partition) []Command {
 	var cmds []Command
 	for _, q := range d.Contents.Layout.Partitions {
 		if q.Active && q.Number != p.Number && !q.Logical {
@@ -170,7 +170,7 @@ func activeDiskpart(d *startup.Drive, p disk.Partition) []Command {
 }
 
 // createDiskpart puts the new partition at the very place that was simulated.
-func createDiskpart(d *startup.Drive, start uint64, shrunk int) []Command {
+func createDiskpart(d *machine.Drive, start uint64, shrunk int) []Command {
 	size := uint64(d.Contents.Layout.SectorSize)
 	var cmds []Command
 	if shrunk >= 0 {
@@ -181,7 +181,7 @@ func createDiskpart(d *startup.Drive, start uint64, shrunk int) []Command {
 	return append(cmds, diskpart("DiskPart succeeded in creating the specified partition; 100 percent completed.", say(fmt.Sprintf("create partition efi size=%d offset=%d", espMiB, start*size/1024)), formatted32))
 }
 
-func formatDiskpart(d *startup.Drive, p disk.Partition) []Command {
+func formatDiskpart(d *machine.Drive, p disk.Partition) []Command {
 	return []Command{onPart(d, p, "100 percent completed; DiskPart successfully formatted the volume.", formatted32)}
 }
 
@@ -189,7 +189,7 @@ var formatted32 = say("format quick fs=fat32 label=SYSTEM")
 
 // lettered gives partitions of the clone letters around commands: S to the boot
 // partition and W to the system's.
-func lettered(d *startup.Drive, boot, system int, cmds ...Command) []Command {
+func lettered(d *machine.Drive, boot, system int, cmds ...Command) []Command {
 	parts := d.Contents.Layout.Partitions
 	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", say("assign letter=S"))}
 	after := [][]any{say("select volume S"), say("remove letter=S")}
@@ -210,7 +210,7 @@ func letterOf(boot, system int) string {
 
 func storeOf(mode firmware.Mode) string { return "S:" + loader.StorePath(mode) }
 
-func windowsFilesCommands(d *startup.Drive, boot, system int, mode firmware.Mode) []Command {
+func windowsFilesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) []Command {
 	form, store, letter := "UEFI", storeOf(mode), letterOf(boot, system)
 	if mode == firmware.Legacy {
 		form = "BIOS"
@@ -230,7 +230,7 @@ func bootsect() Command {
 	return batch("Bootcode was successfully updated on all targeted volumes.", "Not recognised: it lies on the installer stick, in its folder boot.", command.Run("bootsect", "/nt60", "S:", "/mbr", "/force"))
 }
 
-func bootsectCommands(d *startup.Drive, active int) []Command {
+func bootsectCommands(d *machine.Drive, active int) []Command {
 	return lettered(d, active, -1, bootsect())
 }
 
@@ -238,7 +238,7 @@ func bootsectCommands(d *startup.Drive, active int) []Command {
 const succeeded = "The operation completed successfully."
 
 // referencesCommands point the store at the clone, and leave its other settings.
-func referencesCommands(d *startup.Drive, boot, system int, mode firmware.Mode) []Command {
+func referencesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) []Command {
 	store, letter := storeOf(mode), letterOf(boot, system)
 	kept := command.Join(command.Var("TEMP"), `\BCD.bak`)
 	set := func(object, element, value string) Command {
@@ -253,7 +253,7 @@ func referencesCommands(d *startup.Drive, boot, system int, mode firmware.Mode) 
 		set("{default}", "osdevice", "partition="+letter+":"))
 }
 
-func fallbackDiskpart(d *startup.Drive, i int, from, to string) []Command {
+func fallbackDiskpart(d *machine.Drive, i int, from, to string) []Command {
 	target := "S:" + to
 	folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
 	return lettered(d, i, -1,
@@ -269,7 +269,7 @@ func convertCommands() []Command {
 		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk))}
 }
 
-func safeStartCommands(m startup.Machine) []Command {
+func safeStartCommands(m machine.Machine) []Command {
 	cmds := []Command{}
 	if boot, _, mode, ok := windowsPlace(m); ok {
 		cmds = lettered(clone(m), boot, -1, batch(succeeded, "The store cannot be opened: make it anew first.", command.Run("bcdedit", "/store", storeOf(mode), "/set", "{default}", "safeboot", "minimal")))
@@ -279,6 +279,6 @@ func safeStartCommands(m startup.Machine) []Command {
 		Command{ByHand: true, Text: "Then, in a command prompt as administrator: bcdedit /deletevalue {default} safeboot", Good: succeeded, Bad: "It goes on starting in safe mode: give it again, as administrator."})
 }
 
-func checkDiskCommands(d *startup.Drive, i int) []Command {
+func checkDiskCommands(d *machine.Drive, i int) []Command {
 	return lettered(d, i, -1, batch("No problems found, or: made corrections.", "Copy again from the original.", command.Run("chkdsk", "S:", "/f")))
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"latchkey/core/command"
+	"latchkey/core/course"
 	"latchkey/core/startup"
 )
 
@@ -94,7 +95,7 @@ type PlanStep struct {
 // State is how a machine stands at a step.
 type State struct {
 	Verdict  startup.Verdict `json:"verdict" enum:"starts,starts-original,stops,depends"`
-	Stage    startup.Stage   `json:"stage,omitempty"`
+	Stage    course.Stage    `json:"stage,omitempty"`
 	Headline string          `json:"headline"`
 	Pins     []startup.Pin   `json:"pins" doc:"Of the clone"`
 }
@@ -108,9 +109,9 @@ type Plan struct {
 	// Afterwards is what is worth doing once the clone starts.
 	Afterwards []PlanStep `json:"afterwards"`
 	// Ask is the fact that must be known first; absent when there is a plan.
-	Ask    *startup.Question `json:"ask,omitempty"`
-	Before State             `json:"before"`
-	States int               `json:"states" doc:"How many machines were simulated in the search"`
+	Ask    *course.Question `json:"ask,omitempty"`
+	Before State            `json:"before"`
+	States int              `json:"states" doc:"How many machines were simulated in the search"`
 }
 
 // risk is the gravest risk of a plan's steps.

@@ -13,22 +13,24 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
 
-func machineOf(t testing.TB, mode firmware.Mode, m *diskmaker.Image) startup.Machine {
+func machineOf(t testing.TB, mode firmware.Mode, m *diskmaker.Image) machine.Machine {
 	t.Helper()
 	return machineOn(t, mode, m, m.Size)
 }
 
 // fromFile is the machine with a disk as it stands in a file.
-func fromFile(t testing.TB, mode firmware.Mode, path string) startup.Machine {
+func fromFile(t testing.TB, mode firmware.Mode, path string) machine.Machine {
 	t.Helper()
 	f, err := os.Open(path)
 	require.NoError(t, err)
@@ -38,13 +40,13 @@ func fromFile(t testing.TB, mode firmware.Mode, path string) startup.Machine {
 	return machineOn(t, mode, f, info.Size())
 }
 
-func machineOn(t testing.TB, mode firmware.Mode, r io.ReaderAt, size int64) startup.Machine {
+func machineOn(t testing.TB, mode firmware.Mode, r io.ReaderAt, size int64) machine.Machine {
 	t.Helper()
 	b, _ := firmware.Named(map[firmware.Mode]string{firmware.UEFI: "edk2", firmware.Legacy: "seabios"}[mode])
 	on, err := disk.New(r, size, 512)
 	require.NoError(t, err)
-	return startup.Machine{Until: startup.UntilLoader, DeviceOrder: []string{"b"},
-		Drives: []startup.Drive{{Name: "b", Role: startup.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(on)}},
+	return machine.Machine{Until: machine.UntilLoader, DeviceOrder: []string{"b"},
+		Drives: []machine.Drive{{Name: "b", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: machine.Examine(on)}},
 		Firmware: firmware.Settings{Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
 			Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}}}}
 }
@@ -187,7 +189,7 @@ func TestASessionFollowsWhatReallyHappened(t *testing.T) {
 	require.Len(t, p.Steps, 2)
 	s := repair.Continue(m, repair.Progress{Done: []string{p.Steps[0].Key}})
 	require.Len(t, s.Done, 1)
-	assert.Equal(t, startup.StageLoader, s.Done[0].After.Stage)
+	assert.Equal(t, course.StageLoader, s.Done[0].After.Stage)
 	assert.Equal(t, []string{"windows-boot-files"}, actionsOf(s.Plan))
 	s = repair.Continue(m, repair.Progress{Done: []string{p.Steps[0].Key, p.Steps[1].Key}})
 	assert.Equal(t, startup.Starts, s.Before.Verdict)
@@ -246,7 +248,7 @@ func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 	assert.Empty(t, disk.ReadLayout(on).Problems)
 
 	twin := m
-	twin.Drives = append(slices.Clone(m.Drives), startup.Drive{Name: "a", Role: startup.RoleOriginal, Attached: fact.Tell(true), Bus: fact.Tell("sata"), Contents: m.Drives[0].Contents})
+	twin.Drives = append(slices.Clone(m.Drives), machine.Drive{Name: "a", Role: machine.RoleOriginal, Attached: fact.Tell(true), Bus: fact.Tell("sata"), Contents: m.Drives[0].Contents})
 	twin.DeviceOrder = []string{"b", "a"}
 	var names []string
 	for _, s := range repair.Find(twin).Afterwards {
@@ -283,13 +285,13 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 	wrongType := windows(1)
 	wrongType.Partitions[0].Type = disk.TypeBasicData
 	codeless := leftBehind()["no boot code"]
-	strict := func(change func(*firmware.Behaviour)) func(startup.Machine) startup.Machine {
-		return func(m startup.Machine) startup.Machine { change(&m.Firmware.Behaviour); return m }
+	strict := func(change func(*firmware.Behaviour)) func(machine.Machine) machine.Machine {
+		return func(m machine.Machine) machine.Machine { change(&m.Firmware.Behaviour); return m }
 	}
 	for name, c := range map[string]struct {
 		mode   firmware.Mode
 		image  *diskmaker.Image
-		make   func(startup.Machine) startup.Machine
+		make   func(machine.Machine) machine.Machine
 		action string
 	}{
 		"primary":    {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), strict(func(b *firmware.Behaviour) { b.UsesBackupGPT = fact.Tell(false) }), "restore-primary"},
@@ -303,7 +305,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			change := c.make
 			if change == nil {
-				change = func(m startup.Machine) startup.Machine { return m }
+				change = func(m machine.Machine) machine.Machine { return m }
 			}
 			p := repair.Find(change(machineOf(t, c.mode, c.image)), repair.Linux)
 			require.Equal(t, []string{c.action}, actionsOf(p), p.Reason)
@@ -333,7 +335,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 			_, err := image.WriteAt([]byte{byte(random.IntN(256))}, off)
 			require.NoError(t, err)
 		}
-		strict := func(m startup.Machine) startup.Machine {
+		strict := func(m machine.Machine) machine.Machine {
 			m.Firmware.Behaviour.UsesBackupGPT = fact.Tell(false)
 			return m
 		}

@@ -9,6 +9,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -52,7 +53,7 @@ func BenchmarkExaminePair(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			if len(startup.Examine(d).Volumes) != 2 {
+			if len(machine.Examine(d).Volumes) != 2 {
 				b.Fatal("the partitions were not found")
 			}
 			read, reads = read+c.bytes, reads+c.reads
@@ -62,18 +63,18 @@ func BenchmarkExaminePair(b *testing.B) {
 	b.ReportMetric(float64(reads)/float64(b.N), "reads/op")
 }
 
-func benchmarkMachine(b *testing.B) startup.Machine {
+func benchmarkMachine(b *testing.B) machine.Machine {
 	image := gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()
 	d, err := disk.New(image, image.Size, 512)
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := startup.Examine(d)
+	c := machine.Examine(d)
 	behaviour, _ := firmware.Named("edk2")
-	m := startup.Machine{DeviceOrder: []string{"b", "a"}, Firmware: firmware.Settings{
+	m := machine.Machine{DeviceOrder: []string{"b", "a"}, Firmware: firmware.Settings{
 		Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: behaviour}}
-	for name, role := range map[string]startup.Role{"a": startup.RoleOriginal, "b": startup.RoleClone} {
-		m.Drives = append(m.Drives, startup.Drive{Name: name, Role: role, Attached: fact.Tell(true), Bus: fact.Tell("nvme"), Contents: c})
+	for name, role := range map[string]machine.Role{"a": machine.RoleOriginal, "b": machine.RoleClone} {
+		m.Drives = append(m.Drives, machine.Drive{Name: name, Role: role, Attached: fact.Tell(true), Bus: fact.Tell("nvme"), Contents: c})
 	}
 	return m
 }

@@ -1,18 +1,23 @@
 package startup
 
+import (
+	"latchkey/core/course"
+	"latchkey/core/machine"
+)
+
 // Ending is one way in which a start can end.
 type Ending struct {
-	Verdict Verdict `json:"verdict"`
-	Stage   Stage   `json:"stage,omitempty" doc:"Where it stops"`
-	Drive   string  `json:"drive,omitempty"`
-	Symptom string  `json:"symptom,omitempty" doc:"What the person at the machine sees"`
-	Text    string  `json:"text" doc:"Why it stops there, or what is started"`
-	Worlds  int     `json:"worlds" doc:"In how many of the evaluated worlds"`
+	Verdict Verdict      `json:"verdict"`
+	Stage   course.Stage `json:"stage,omitempty" doc:"Where it stops"`
+	Drive   string       `json:"drive,omitempty"`
+	Symptom string       `json:"symptom,omitempty" doc:"What the person at the machine sees"`
+	Text    string       `json:"text" doc:"Why it stops there, or what is started"`
+	Worlds  int          `json:"worlds" doc:"In how many of the evaluated worlds"`
 }
 
 // Endings lists the ways in which a start can end over all worlds, each once, in
 // the order in which they were found.
-func Endings(m Machine) []Ending {
+func Endings(m machine.Machine) []Ending {
 	outcomes, _ := evaluate(m)
 	endings := []Ending{}
 	at := map[string]int{}

@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
@@ -72,7 +74,7 @@ func with(d diskmaker.Disk, partition int, file, text string) diskmaker.Disk {
 	return d
 }
 
-func whole(mode firmware.Mode, drives ...startup.Drive) startup.Machine {
+func whole(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
 	m := edk2(mode, drives...)
 	m.Until = ""
 	return m
@@ -98,37 +100,37 @@ func TestWhatTheLoaderLoads(t *testing.T) {
 		disk    diskmaker.Disk
 		mode    firmware.Mode
 		verdict startup.Verdict
-		stage   startup.Stage
+		stage   course.Stage
 		says    string // in the symptom or the reason
 	}{
 		"Windows":                            {windowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
-		"no store":                           {with(windowsDisk(1, 1), 0, storePath, ""), firmware.UEFI, startup.Stops, startup.StageConfiguration, "0xc000000f"},
-		"a damaged store":                    {damaged, firmware.UEFI, startup.Stops, startup.StageConfiguration, "0xc000014c"},
-		"a store that names another disk":    {windowsDisk(1, 0x41), firmware.UEFI, startup.Stops, startup.StageConfiguration, "0xc000000e"},
-		"no system loader":                   {with(windowsDisk(1, 1), 1, `\Windows\System32\winload.efi`, ""), firmware.UEFI, startup.Stops, startup.StageSystem, "winload.efi is not"},
-		"no NTFS":                            {notNTFS, firmware.UEFI, startup.Stops, startup.StageSystem, "FAT32"},
+		"no store":                           {with(windowsDisk(1, 1), 0, storePath, ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000f"},
+		"a damaged store":                    {damaged, firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000014c"},
+		"a store that names another disk":    {windowsDisk(1, 0x41), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000e"},
+		"no system loader":                   {with(windowsDisk(1, 1), 1, `\Windows\System32\winload.efi`, ""), firmware.UEFI, startup.Stops, course.StageSystem, "winload.efi is not"},
+		"no NTFS":                            {notNTFS, firmware.UEFI, startup.Stops, course.StageSystem, "FAT32"},
 		"an encrypted system":                {encrypted, firmware.UEFI, startup.Depends, "", "recovery key"},
 		"legacy Windows":                     {legacyWindowsDisk(true), firmware.Legacy, startup.Starts, "", "Windows comes up"},
-		"legacy, with the loader of UEFI":    {legacyWindowsDisk(false), firmware.Legacy, startup.Stops, startup.StageConfiguration, "winload.efi"},
+		"legacy, with the loader of UEFI":    {legacyWindowsDisk(false), firmware.Legacy, startup.Stops, course.StageConfiguration, "winload.efi"},
 		"Linux":                              {linuxDisk(1, 1), firmware.UEFI, startup.Starts, "", "Linux comes up"},
-		"GRUB without configuration":         {with(linuxDisk(1, 1), 0, `\EFI\debian\grub.cfg`, ""), firmware.UEFI, startup.Stops, startup.StageConfiguration, "grub>"},
-		"GRUB that looks for another volume": {linuxDisk(1, 2), firmware.UEFI, startup.Stops, startup.StageConfiguration, "no such device"},
-		"no kernel":                          {with(linuxDisk(1, 1), 1, "boot/vmlinuz", ""), firmware.UEFI, startup.Stops, startup.StageConfiguration, "file not found"},
-		"no initial RAM disk":                {with(linuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops, startup.StageConfiguration, "initrd.img is not"},
+		"GRUB without configuration":         {with(linuxDisk(1, 1), 0, `\EFI\debian\grub.cfg`, ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "grub>"},
+		"GRUB that looks for another volume": {linuxDisk(1, 2), firmware.UEFI, startup.Stops, course.StageConfiguration, "no such device"},
+		"no kernel":                          {with(linuxDisk(1, 1), 1, "boot/vmlinuz", ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "file not found"},
+		"no initial RAM disk":                {with(linuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "initrd.img is not"},
 		"root by a name of its bus":          {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
-		"root by a name of another bus":      {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, startup.StageConfiguration, "initramfs"},
+		"root by a name of another bus":      {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
 		"root by partition UUID":             {byName("PARTUUID=" + strings.ToLower(gptDisk(1, nil).PartitionGUID(1).String())), firmware.UEFI, startup.Starts, "", ""},
-		"root by a wrong label":              {byName("LABEL=rot"), firmware.UEFI, startup.Stops, startup.StageConfiguration, "initramfs"},
+		"root by a wrong label":              {byName("LABEL=rot"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
 		"root within LVM":                    {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Depends, "", "does not tell"},
-		"a mount that is not there":          {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, startup.StageConfiguration, "emergency mode"},
+		"a mount that is not there":          {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
 		"a search that finds nothing":        {with(linuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
 		"a mount that may fail":              {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
 		"boot loader entry":                  {entry, firmware.UEFI, startup.Starts, "", ""},
-		"no boot loader entry":               {noEntry, firmware.UEFI, startup.Stops, startup.StageConfiguration, "no entry"},
+		"no boot loader entry":               {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
 		"an unknown loader":                  {gptDisk(1, map[string][]byte{fallbackPath: x64()}), firmware.UEFI, startup.Depends, "", "none of the loaders"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			trace := startup.Simulate(whole(c.mode, drive(t, startup.RoleClone, c.disk.MustBuild())))
+			trace := startup.Simulate(whole(c.mode, drive(t, machine.RoleClone, c.disk.MustBuild())))
 			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
 			assert.Equal(t, c.stage, trace.Stage)
 			all := trace.Symptom + trace.Reason + trace.Headline
@@ -142,31 +144,31 @@ func TestWhatTheLoaderLoads(t *testing.T) {
 
 func TestASystemOnTheOtherDisk(t *testing.T) {
 	original, clone := windowsDisk(1, 1), windowsDisk(0x41, 1)
-	m := whole(firmware.UEFI, drive(t, startup.RoleClone, clone.MustBuild()), drive(t, startup.RoleOriginal, original.MustBuild()))
+	m := whole(firmware.UEFI, drive(t, machine.RoleClone, clone.MustBuild()), drive(t, machine.RoleOriginal, original.MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "That is the original")
-	refs := startup.References(m)
+	refs := machine.References(m)
 	require.Len(t, refs, 6)
 	assert.Equal(t, "other", refs[0].Means)
 	assert.Equal(t, []int{2}, refs[0].On[1].Partitions)
 	assert.Equal(t, "this", refs[5].Means)
 	assert.EqualValues(t, 88, refs[0].Source.Length)
 	for _, p := range startup.Pins(m, "clone") {
-		if p.Stage == startup.StageConfiguration {
-			assert.Equal(t, startup.Wrong, p.State)
+		if p.Stage == course.StageConfiguration {
+			assert.Equal(t, course.Wrong, p.State)
 		}
 	}
 
 	m.Drives[1].Attached = fact.Tell(false)
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
-	assert.Equal(t, startup.StageConfiguration, trace.Stage)
+	assert.Equal(t, course.StageConfiguration, trace.Stage)
 }
 
 func TestTwinsAreAQuestion(t *testing.T) {
 	image := windowsDisk(1, 1).MustBuild()
-	m := whole(firmware.UEFI, drive(t, startup.RoleClone, image), drive(t, startup.RoleOriginal, image))
+	m := whole(firmware.UEFI, drive(t, machine.RoleClone, image), drive(t, machine.RoleOriginal, image))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	require.Len(t, trace.Missing, 1)
@@ -180,7 +182,7 @@ func TestTwinsAreAQuestion(t *testing.T) {
 }
 
 func TestANewBusAsksForADriver(t *testing.T) {
-	clone, original := drive(t, startup.RoleClone, windowsDisk(1, 1).MustBuild()), drive(t, startup.RoleOriginal, nil)
+	clone, original := drive(t, machine.RoleClone, windowsDisk(1, 1).MustBuild()), drive(t, machine.RoleOriginal, nil)
 	clone.Bus, original.Attached = fact.Tell("nvme"), fact.Tell(false)
 	m := whole(firmware.UEFI, clone, original)
 	trace := startup.Simulate(m)
@@ -188,7 +190,7 @@ func TestANewBusAsksForADriver(t *testing.T) {
 	assert.Contains(t, trace.Missing[0].Text, "driver for NVMe")
 	m.Answers = map[string]string{"driver:clone": "no"}
 	trace = startup.Simulate(m)
-	assert.Equal(t, startup.StageSystem, trace.Stage)
+	assert.Equal(t, course.StageSystem, trace.Stage)
 	assert.Contains(t, trace.Symptom, "0x7B")
 }
 
@@ -196,7 +198,7 @@ func TestASleepingSystemIsARisk(t *testing.T) {
 	d := windowsDisk(1, 1)
 	d.Partitions[1].Volume.Files[`\hiberfil.sys`] = append([]byte("hibr"), make([]byte, 9000)...)
 	d.Partitions[1].Volume.Unclean = true
-	trace := startup.Simulate(whole(firmware.UEFI, drive(t, startup.RoleClone, d.MustBuild())))
+	trace := startup.Simulate(whole(firmware.UEFI, drive(t, machine.RoleClone, d.MustBuild())))
 	assert.Equal(t, startup.Starts, trace.Verdict)
 	texts := ""
 	for _, f := range trace.Findings {
@@ -248,15 +250,15 @@ func TestGRUBInstalledByItsOwnTools(t *testing.T) {
 	defer f.Close()
 	d, err := disk.New(f, 200<<20, 512)
 	require.NoError(t, err)
-	clone := startup.Drive{Name: "clone", Role: startup.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: startup.Examine(d)}
+	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: machine.Examine(d)}
 	require.NotNil(t, clone.Contents.Core.Image, clone.Contents.Core.Err)
 	assert.Equal(t, "(hd0,msdos1)/boot/grub", clone.Contents.Core.Image.Prefix)
-	trace := startup.Simulate(startup.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)}, Drives: []startup.Drive{clone}})
+	trace := startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)}, Drives: []machine.Drive{clone}})
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 }
 
 func TestAChangedControllerModeAsksForADriver(t *testing.T) {
-	m := whole(firmware.UEFI, drive(t, startup.RoleClone, windowsDisk(1, 1).MustBuild()))
+	m := whole(firmware.UEFI, drive(t, machine.RoleClone, windowsDisk(1, 1).MustBuild()))
 	m.Firmware.StorageMode, m.Firmware.StorageModeBefore = fact.Tell("ahci"), fact.Tell("ahci")
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.Firmware.StorageModeBefore = fact.Tell("raid")
@@ -266,11 +268,11 @@ func TestAChangedControllerModeAsksForADriver(t *testing.T) {
 }
 
 func TestADriveThatTheBootListDoesNotShow(t *testing.T) {
-	d := drive(t, startup.RoleClone, windowsDisk(1, 1).MustBuild())
+	d := drive(t, machine.RoleClone, windowsDisk(1, 1).MustBuild())
 	d.Shown = fact.Tell(false)
 	trace := startup.Simulate(whole(firmware.UEFI, d))
 	assert.Equal(t, startup.Stops, trace.Verdict)
-	assert.Equal(t, startup.StageDrive, trace.Stage)
+	assert.Equal(t, course.StageDrive, trace.Stage)
 	d.Bus, d.Shown = fact.Tell("nvme"), fact.Tell(true)
 	m := whole(firmware.UEFI, d)
 	m.Firmware.Behaviour.StartsFromNVMe, m.DeviceOrder = fact.Unknown[bool](), nil
@@ -286,7 +288,7 @@ func TestAMacReadsItsOwnVolumes(t *testing.T) {
 	d := gptDisk(1, nil)
 	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
-	m := whole(firmware.UEFI, drive(t, startup.RoleClone, d.MustBuild()))
+	m := whole(firmware.UEFI, drive(t, machine.RoleClone, d.MustBuild()))
 	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict, "edk2 has no driver for it")
 	m.Firmware.Behaviour.ReadsMacVolumes = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
@@ -294,11 +296,11 @@ func TestAMacReadsItsOwnVolumes(t *testing.T) {
 	m.Firmware.Behaviour.ReadsMacVolumes = fact.Tell(true)
 	m.Answers = map[string]string{"mac-offered:clone": "no"}
 	trace = startup.Simulate(m)
-	assert.Equal(t, startup.StageLoader, trace.Stage)
+	assert.Equal(t, course.StageLoader, trace.Stage)
 	assert.Contains(t, trace.Symptom, "question mark")
 	m.Answers = map[string]string{"mac-offered:clone": "yes", "mac-installed:clone": "no"}
 	trace = startup.Simulate(m)
-	assert.Equal(t, startup.StageSystem, trace.Stage)
+	assert.Equal(t, course.StageSystem, trace.Stage)
 	assert.Contains(t, trace.Symptom, "a circle with a line through it")
 	m.Answers["mac-installed:clone"] = "yes"
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)

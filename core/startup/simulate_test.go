@@ -6,9 +6,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -37,16 +39,16 @@ func mbrDisk(code string, active ...int) diskmaker.Disk {
 	return d
 }
 
-func examine(t *testing.T, m *diskmaker.Image) *startup.Contents {
+func examine(t *testing.T, m *diskmaker.Image) *machine.Contents {
 	t.Helper()
 	d, err := disk.New(m, m.Size, m.SectorSize)
 	require.NoError(t, err)
-	return startup.Examine(d)
+	return machine.Examine(d)
 }
 
-func drive(t *testing.T, role startup.Role, m *diskmaker.Image) startup.Drive {
+func drive(t *testing.T, role machine.Role, m *diskmaker.Image) machine.Drive {
 	t.Helper()
-	d := startup.Drive{Name: string(role), Role: role, Bus: fact.Tell("sata"), Attached: fact.Tell(true)}
+	d := machine.Drive{Name: string(role), Role: role, Bus: fact.Tell("sata"), Attached: fact.Tell(true)}
 	if m != nil {
 		d.Contents = examine(t, m)
 	}
@@ -55,9 +57,9 @@ func drive(t *testing.T, role startup.Role, m *diskmaker.Image) startup.Drive {
 
 // edk2 returns a machine with everything about its firmware known, judged up to
 // the hand-over.
-func edk2(mode firmware.Mode, drives ...startup.Drive) startup.Machine {
+func edk2(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
 	b, _ := firmware.Named("edk2")
-	m := startup.Machine{Until: startup.UntilLoader, Drives: drives, Firmware: firmware.Settings{
+	m := machine.Machine{Until: machine.UntilLoader, Drives: drives, Firmware: firmware.Settings{
 		Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
 		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}},
 	}}
@@ -90,7 +92,7 @@ func TestUEFIStartsAndStops(t *testing.T) {
 	for name, c := range map[string]struct {
 		image   *diskmaker.Image
 		verdict startup.Verdict
-		stage   startup.Stage
+		stage   course.Stage
 	}{
 		"fallback loader":              {gptDisk(1, good).MustBuild(), startup.Starts, ""},
 		"fallback loader, 4096 bytes":  {large.MustBuild(), startup.Starts, ""},
@@ -98,18 +100,18 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		"a volume without a table":     {bareFAT(t, good), startup.Starts, ""},
 		"boot partition of wrong type": {wrongType.MustBuild(), startup.Starts, ""},
 		"damaged primary":              {damaged, startup.Starts, ""},
-		"both tables damaged":          {both, startup.Stops, startup.StageTable},
-		"blank":                        {diskmaker.NewImage(1<<30, 512), startup.Stops, startup.StageTable},
-		"Windows on MBR":               {mbrDisk("classic", 0).MustBuild(), startup.Stops, startup.StageMode},
-		"no boot partition":            {noBoot.MustBuild(), startup.Stops, startup.StageBootPartition},
-		"boot partition is NTFS":       {notFAT.MustBuild(), startup.Stops, startup.StageBootPartition},
-		"no loader":                    {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops, startup.StageLoader},
-		"wrong architecture":           {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(), startup.Stops, startup.StageLoader},
-		"loader cut short":             {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(), startup.Stops, startup.StageLoader},
-		"loader is a text":             {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, startup.StageLoader},
+		"both tables damaged":          {both, startup.Stops, course.StageTable},
+		"blank":                        {diskmaker.NewImage(1<<30, 512), startup.Stops, course.StageTable},
+		"Windows on MBR":               {mbrDisk("classic", 0).MustBuild(), startup.Stops, course.StageMode},
+		"no boot partition":            {noBoot.MustBuild(), startup.Stops, course.StageBootPartition},
+		"boot partition is NTFS":       {notFAT.MustBuild(), startup.Stops, course.StageBootPartition},
+		"no loader":                    {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops, course.StageLoader},
+		"wrong architecture":           {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(), startup.Stops, course.StageLoader},
+		"loader cut short":             {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(), startup.Stops, course.StageLoader},
+		"loader is a text":             {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
-			trace := startup.Simulate(edk2(firmware.UEFI, drive(t, startup.RoleClone, c.image)))
+			trace := startup.Simulate(edk2(firmware.UEFI, drive(t, machine.RoleClone, c.image)))
 			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
 			assert.Equal(t, c.stage, trace.Stage)
 			assert.Equal(t, 1, trace.Worlds, "nothing is unknown")
@@ -157,22 +159,22 @@ func TestLegacyStartsAndStops(t *testing.T) {
 	for name, c := range map[string]struct {
 		image   *diskmaker.Image
 		verdict startup.Verdict
-		stage   startup.Stage
+		stage   course.Stage
 		loader  string
 	}{
 		"one active partition":     {mbrDisk("classic", 0).MustBuild(), startup.Starts, "", startup.LoaderBootSector},
 		"unknown boot code":        {other, startup.Starts, "", startup.LoaderBootCode},
-		"none active":              {mbrDisk("classic").MustBuild(), startup.Stops, startup.StageBootPartition, ""},
-		"two active":               {mbrDisk("classic", 0, 1).MustBuild(), startup.Stops, startup.StageBootPartition, ""},
-		"no boot code":             {mbrDisk("", 0).MustBuild(), startup.Stops, startup.StageTable, ""},
-		"no signature in sector 0": {unsigned, startup.Stops, startup.StageTable, ""},
-		"no boot record":           {noRecord, startup.Stops, startup.StageBootPartition, startup.LoaderBootSector},
-		"moved, not corrected":     {moved.MustBuild(), startup.Stops, startup.StageBootPartition, startup.LoaderBootSector},
-		"GPT without boot code":    {gptDisk(1, nil).MustBuild(), startup.Stops, startup.StageMode, ""},
-		"blank":                    {diskmaker.NewImage(1<<30, 512), startup.Stops, startup.StageTable, ""},
+		"none active":              {mbrDisk("classic").MustBuild(), startup.Stops, course.StageBootPartition, ""},
+		"two active":               {mbrDisk("classic", 0, 1).MustBuild(), startup.Stops, course.StageBootPartition, ""},
+		"no boot code":             {mbrDisk("", 0).MustBuild(), startup.Stops, course.StageTable, ""},
+		"no signature in sector 0": {unsigned, startup.Stops, course.StageTable, ""},
+		"no boot record":           {noRecord, startup.Stops, course.StageBootPartition, startup.LoaderBootSector},
+		"moved, not corrected":     {moved.MustBuild(), startup.Stops, course.StageBootPartition, startup.LoaderBootSector},
+		"GPT without boot code":    {gptDisk(1, nil).MustBuild(), startup.Stops, course.StageMode, ""},
+		"blank":                    {diskmaker.NewImage(1<<30, 512), startup.Stops, course.StageTable, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			trace := startup.Simulate(edk2(firmware.Legacy, drive(t, startup.RoleClone, c.image)))
+			trace := startup.Simulate(edk2(firmware.Legacy, drive(t, machine.RoleClone, c.image)))
 			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
 			assert.Equal(t, c.stage, trace.Stage)
 			assert.Equal(t, c.loader, trace.Loader)
@@ -181,7 +183,7 @@ func TestLegacyStartsAndStops(t *testing.T) {
 }
 
 func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, startup.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, startup.RoleClone, mbrDisk("classic", 0).MustBuild()))
+	m := edk2(firmware.Legacy, drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, machine.RoleClone, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "triesNextDisk", trace.Missing[0].Field)
@@ -200,7 +202,7 @@ func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 		"no signature": diskmaker.NewImage(1<<30, 512), "none active": mbrDisk("classic").MustBuild(),
 		"no boot code": mbrDisk("", 0).MustBuild(), "GPT": gptDisk(1, nil).MustBuild(), "two active": mbrDisk("classic", 0, 1).MustBuild(),
 	} {
-		m := edk2(firmware.Legacy, drive(t, startup.RoleClone, first), drive(t, startup.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first), drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
 		m.Firmware.Behaviour, _ = firmware.Named("seabios")
 		trace := startup.Simulate(m)
 		assert.Equal(t, startup.Stops, trace.Verdict, name)
@@ -209,30 +211,30 @@ func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 }
 
 func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, startup.RoleClone, mbrDisk("classic", 0, 1).MustBuild()), drive(t, startup.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+	m := edk2(firmware.Legacy, drive(t, machine.RoleClone, mbrDisk("classic", 0, 1).MustBuild()), drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
-	assert.Equal(t, startup.StageBootPartition, trace.Stage)
+	assert.Equal(t, course.StageBootPartition, trace.Stage)
 	assert.Len(t, trace.Attempts, 1)
 }
 
 func TestCompatibilitySupportStartsEitherStyle(t *testing.T) {
 	for _, image := range []*diskmaker.Image{mbrDisk("classic", 0).MustBuild(), gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()} {
-		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM, drive(t, startup.RoleClone, image))).Verdict)
+		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM, drive(t, machine.RoleClone, image))).Verdict)
 	}
 }
 
 func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 	good := map[string][]byte{fallbackPath: x64()}
-	original, clone := drive(t, startup.RoleOriginal, gptDisk(1, good).MustBuild()), drive(t, startup.RoleClone, gptDisk(2, good).MustBuild())
+	original, clone := drive(t, machine.RoleOriginal, gptDisk(1, good).MustBuild()), drive(t, machine.RoleClone, gptDisk(2, good).MustBuild())
 	m := edk2(firmware.UEFI, original, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Equal(t, "original", trace.Drive)
 	pins := startup.Pins(m, "clone")
-	assert.Equal(t, startup.Passes, pins[1].State)
-	assert.Equal(t, startup.Wrong, pins[2].State)
-	assert.Equal(t, startup.Behind, pins[3].State)
+	assert.Equal(t, course.Passes, pins[1].State)
+	assert.Equal(t, course.Wrong, pins[2].State)
+	assert.Equal(t, course.Behind, pins[3].State)
 	m.DeviceOrder = []string{"clone", "original"}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.DeviceOrder = nil
@@ -243,42 +245,42 @@ func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 }
 
 func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(2, nil).MustBuild()), drive(t, startup.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(2, nil).MustBuild()), drive(t, machine.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "The clone was tried first and failed at the loader")
 }
 
 func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
-	clone := drive(t, startup.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone := drive(t, machine.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
 	clone.Attached = fact.Tell(false)
 	m := edk2(firmware.UEFI, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
-	assert.Equal(t, startup.StageDrive, trace.Stage)
-	assert.Equal(t, startup.Blocks, startup.Pins(m, "clone")[0].State)
+	assert.Equal(t, course.StageDrive, trace.Stage)
+	assert.Equal(t, course.Blocks, startup.Pins(m, "clone")[0].State)
 }
 
 func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
-	clone := drive(t, startup.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone := drive(t, machine.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
 	clone.Bus = fact.Tell("nvme")
 	m := edk2(firmware.UEFI, clone)
 	m.DeviceOrder = nil // no list of the firmware's has shown it
 	m.Firmware.Behaviour.StartsFromNVMe = fact.Unknown[bool]()
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
 	m.Firmware.Behaviour.StartsFromNVMe = fact.Tell(false)
-	assert.Equal(t, startup.StageDrive, startup.Simulate(m).Stage)
+	assert.Equal(t, course.StageDrive, startup.Simulate(m).Stage)
 }
 
 func TestSecureBootWantsASignature(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Firmware.SecureBoot = fact.Tell(true)
-	assert.Equal(t, startup.StageLoader, startup.Simulate(m).Stage)
+	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 	m.Firmware.SecureBoot = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "secureBoot", trace.Missing[0].Field)
-	m.Drives[0] = drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
+	m.Drives[0] = drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
 	m.Firmware.SecureBoot = fact.Tell(true)
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Starts, trace.Verdict)
@@ -286,22 +288,22 @@ func TestSecureBootWantsASignature(t *testing.T) {
 }
 
 func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Until = ""
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, startup.Starts, trace.Reaches)
 	assert.Equal(t, "The clone reaches its loader; what follows is not proven.", trace.Headline)
 	pins := startup.Pins(m, "clone")
-	assert.Equal(t, startup.Unproven, pins[6].State)
-	assert.Equal(t, startup.Unproven, pins[7].State)
+	assert.Equal(t, course.Unproven, pins[6].State)
+	assert.Equal(t, course.Unproven, pins[7].State)
 }
 
 func TestASystemThatIsCutOffStops(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "the firmware itself does not notice")
 	m.Until = ""
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
-	assert.Equal(t, startup.StageSystem, trace.Stage)
+	assert.Equal(t, course.StageSystem, trace.Stage)
 }

@@ -1,9 +1,17 @@
+// Package startup computes what a machine will do at power-on: which disk it
+// starts from, by which path, or at which of eight stages it stops.
 package startup
 
 import (
 	"fmt"
 	"strings"
+
+	"latchkey/core/course"
+	"latchkey/core/machine"
 )
+
+// RulesVersion names the state of the rules, for verdicts that are kept.
+const RulesVersion = "2026-11-25"
 
 // Verdict is the outcome of a start check. It is never a guess.
 type Verdict string
@@ -22,40 +30,40 @@ type Trace struct {
 	// Reaches is the verdict up to the hand-over to the loader. It tells a start
 	// that only lacks the proof of its last two stages from one that hangs on
 	// unknown facts.
-	Reaches   Verdict    `json:"reaches" enum:"starts,starts-original,stops,depends"`
-	Drive     string     `json:"drive,omitempty"`
-	Partition int        `json:"partition,omitempty"`
-	Loader    string     `json:"loader,omitempty"`
-	Entry     string     `json:"entry,omitempty"`
-	Stage     Stage      `json:"stage,omitempty" doc:"Where it stops"`
-	Symptom   string     `json:"symptom,omitempty" doc:"What the person at the machine sees"`
-	Headline  string     `json:"headline" doc:"The verdict in one sentence"`
-	Reason    string     `json:"reason" doc:"The technician's reason"`
-	Attempts  []Attempt  `json:"attempts" doc:"What the firmware tries, in order"`
-	Findings  []Finding  `json:"findings"`
-	Missing   []Question `json:"missing" doc:"The facts that would settle the verdict, best first"`
-	Worlds    int        `json:"worlds" doc:"How many ways the unknown facts could stand were evaluated"`
-	Complete  bool       `json:"complete" doc:"Whether all of them were"`
+	Reaches   Verdict           `json:"reaches" enum:"starts,starts-original,stops,depends"`
+	Drive     string            `json:"drive,omitempty"`
+	Partition int               `json:"partition,omitempty"`
+	Loader    string            `json:"loader,omitempty"`
+	Entry     string            `json:"entry,omitempty"`
+	Stage     course.Stage      `json:"stage,omitempty" doc:"Where it stops"`
+	Symptom   string            `json:"symptom,omitempty" doc:"What the person at the machine sees"`
+	Headline  string            `json:"headline" doc:"The verdict in one sentence"`
+	Reason    string            `json:"reason" doc:"The technician's reason"`
+	Attempts  []course.Attempt  `json:"attempts" doc:"What the firmware tries, in order"`
+	Findings  []Finding         `json:"findings"`
+	Missing   []course.Question `json:"missing" doc:"The facts that would settle the verdict, best first"`
+	Worlds    int               `json:"worlds" doc:"How many ways the unknown facts could stand were evaluated"`
+	Complete  bool              `json:"complete" doc:"Whether all of them were"`
 }
 
 // Finding is something the trace came upon.
 type Finding struct {
-	Stage    Stage  `json:"stage"`
-	Severity string `json:"severity" enum:"blocks,risk,unproven"`
-	Drive    string `json:"drive,omitempty"`
-	Text     string `json:"text"`
-	Facts    []Fact `json:"facts"`
+	Stage    course.Stage   `json:"stage"`
+	Severity string         `json:"severity" enum:"blocks,risk,unproven"`
+	Drive    string         `json:"drive,omitempty"`
+	Text     string         `json:"text"`
+	Facts    []machine.Fact `json:"facts"`
 }
 
 // Simulate computes the start of a machine: a pure function without clock,
 // chance or input. Unknown facts are tried both ways, in at most 2,048 worlds.
-func Simulate(m Machine) Trace {
+func Simulate(m machine.Machine) Trace {
 	outcomes, complete := evaluate(m)
 	return summarise(m, outcomes, complete)
 }
 
-func summarise(m Machine, outcomes []outcome, complete bool) Trace {
-	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []Question{}, Findings: []Finding{}, Attempts: []Attempt{}}
+func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
+	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []course.Question{}, Findings: []Finding{}, Attempts: []course.Attempt{}}
 	t.Verdict, t.Reaches = outcomes[0].verdict, outcomes[0].reached()
 	for _, o := range outcomes[1:] {
 		if o.verdict != t.Verdict {
@@ -95,7 +103,7 @@ func (o *outcome) reached() Verdict {
 func latestStop(outcomes []outcome) *outcome {
 	best := &outcomes[0]
 	for i := range outcomes {
-		if o := &outcomes[i]; o.stage.index() > best.stage.index() {
+		if o := &outcomes[i]; o.stage.Index() > best.stage.Index() {
 			best = o
 		}
 	}
@@ -121,7 +129,7 @@ func findings(outcomes []outcome) []Finding {
 		if key := f.Drive + f.Text; !seen[key] {
 			seen[key] = true
 			if f.Facts == nil {
-				f.Facts = []Fact{}
+				f.Facts = []machine.Fact{}
 			}
 			found = append(found, f)
 		}
@@ -130,9 +138,9 @@ func findings(outcomes []outcome) []Finding {
 		for _, a := range o.attempts {
 			for _, s := range a.Steps {
 				switch s.State {
-				case Blocks:
+				case course.Blocks:
 					add(Finding{s.Stage, "blocks", a.Drive, s.Text, s.Facts})
-				case Unproven:
+				case course.Unproven:
 					add(Finding{s.Stage, "unproven", a.Drive, s.Text, s.Facts})
 				}
 				for _, r := range s.Risks {
@@ -146,7 +154,7 @@ func findings(outcomes []outcome) []Finding {
 
 // missing names what would settle the verdict: the questions that decide it, or
 // the evidence that proves what every world leaves unproven.
-func missing(outcomes []outcome, reaches Verdict) []Question {
+func missing(outcomes []outcome, reaches Verdict) []course.Question {
 	if reaches != Depends {
 		return lacking(outcomes)
 	}
@@ -158,17 +166,17 @@ func missing(outcomes []outcome, reaches Verdict) []Question {
 }
 
 // lacking lists what is unproven behind the loader, each once.
-func lacking(outcomes []outcome) []Question {
-	questions := []Question{}
+func lacking(outcomes []outcome) []course.Question {
+	questions := []course.Question{}
 	seen := map[string]bool{}
 	for _, o := range outcomes {
 		if o.chosen < 0 {
 			continue
 		}
 		for _, s := range o.attempts[o.chosen].Steps {
-			if s.State == Unproven && s.How != "" && !seen[s.Text] {
+			if s.State == course.Unproven && s.How != "" && !seen[s.Text] {
 				seen[s.Text] = true
-				questions = append(questions, Question{ID: fmt.Sprintf("lacking-%d", len(questions)), Stage: s.Stage, Drive: o.attempts[o.chosen].Drive, Text: s.Text, How: s.How, Options: []Option{}})
+				questions = append(questions, course.Question{ID: fmt.Sprintf("lacking-%d", len(questions)), Stage: s.Stage, Drive: o.attempts[o.chosen].Drive, Text: s.Text, How: s.How, Options: []course.Option{}})
 			}
 		}
 	}
@@ -177,15 +185,15 @@ func lacking(outcomes []outcome) []Question {
 
 // say puts the verdict into words a customer understands, and the technician's
 // reason beside it.
-func (t *Trace) say(m Machine) (headline, reason string) {
+func (t *Trace) say(m machine.Machine) (headline, reason string) {
 	switch {
 	case t.Verdict == Stops:
-		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(lowerFirst(t.blockText())), t.stopReason()
-	case t.Verdict == StartsOriginal && m.without(RoleClone):
+		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(machine.LowerFirst(t.blockText())), t.stopReason()
+	case t.Verdict == StartsOriginal && m.Without(machine.RoleClone):
 		return "Starts the original: the clone is not attached.", t.startReason()
 	case t.Verdict == StartsOriginal:
 		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason()
-	case t.Verdict == Starts && m.Until == UntilSystem:
+	case t.Verdict == Starts && m.Until == machine.UntilSystem:
 		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()
@@ -199,21 +207,10 @@ func (t *Trace) say(m Machine) (headline, reason string) {
 	return "Depends on more unknown facts than can be tried.", t.dependsReason()
 }
 
-// without reports whether no drive of a role is attached.
-func (m Machine) without(role Role) bool {
-	for i := range m.Drives {
-		attached, known := m.Drives[i].Attached.Get()
-		if m.Drives[i].Role == role && (attached || !known) {
-			return false
-		}
-	}
-	return true
-}
-
 func (t *Trace) blockText() string {
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
-			if s.State == Blocks && s.Stage == t.Stage && a.Drive == t.Drive {
+			if s.State == course.Blocks && s.Stage == t.Stage && a.Drive == t.Drive {
 				return s.Text
 			}
 		}
@@ -236,7 +233,7 @@ func (t *Trace) startReason() string {
 	text += "."
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
-			if a.HandsOver && (s.Stage == StageConfiguration || s.Stage == StageSystem) && s.State != Behind {
+			if a.HandsOver && (s.Stage == course.StageConfiguration || s.Stage == course.StageSystem) && s.State != course.Behind {
 				text += " " + s.Text
 			}
 		}
@@ -248,12 +245,12 @@ func (t *Trace) wrongDiskReason() string {
 	reason := "The firmware comes to the original before the clone."
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
-			if s.State == Wrong {
+			if s.State == course.Wrong {
 				return s.Text
 			}
 		}
-		if a.Role == RoleClone && !a.HandsOver && len(a.Steps) > 0 {
-			return "The clone was tried first and failed at the " + stageWords(a.last()) + ": " + a.Steps[len(a.Steps)-1].Text
+		if a.Role == machine.RoleClone && !a.HandsOver && len(a.Steps) > 0 {
+			return "The clone was tried first and failed at the " + stageWords(a.Last()) + ": " + a.Steps[len(a.Steps)-1].Text
 		}
 	}
 	return reason
@@ -281,11 +278,4 @@ func firstClause(s string) string {
 	return s
 }
 
-func stageWords(s Stage) string { return lowerFirst(s.Title()) }
-
-func lowerFirst(s string) string {
-	if len(s) < 2 || s[1] >= 'A' && s[1] <= 'Z' || s[0] == '\\' {
-		return s
-	}
-	return string(s[0]|0x20) + s[1:]
-}
+func stageWords(s course.Stage) string { return machine.LowerFirst(s.Title()) }

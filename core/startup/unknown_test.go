@@ -8,9 +8,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/capture"
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -28,7 +30,7 @@ func TestBehaviourThatTheStandardLeavesOpen(t *testing.T) {
 		"fallbackOnFixedDisks": gptDisk(1, good).MustBuild(), "usesBackupGPT": damaged,
 		"startsAnyFATPartition": wrongType.MustBuild(), "needsProtectiveMBR": unprotected,
 	} {
-		m := edk2(firmware.UEFI, drive(t, startup.RoleClone, image))
+		m := edk2(firmware.UEFI, drive(t, machine.RoleClone, image))
 		m.Firmware.Behaviour = firmware.Behaviour{}
 		if field != "fallbackOnFixedDisks" {
 			m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(true)
@@ -45,13 +47,13 @@ func TestBehaviourThatTheStandardLeavesOpen(t *testing.T) {
 }
 
 func TestUnknownModeDependsOnlyWhenItMatters(t *testing.T) {
-	good := drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	good := drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild())
 	m := edk2(firmware.UEFI, good)
 	m.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "mode", trace.Missing[0].Field)
-	blank := edk2(firmware.UEFI, drive(t, startup.RoleClone, diskmaker.NewImage(1<<30, 512)))
+	blank := edk2(firmware.UEFI, drive(t, machine.RoleClone, diskmaker.NewImage(1<<30, 512)))
 	blank.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace = startup.Simulate(blank)
 	assert.Equal(t, startup.Stops, trace.Verdict, "a blank disk starts in no mode")
@@ -62,14 +64,14 @@ func TestEvidenceThatEndsTooEarly(t *testing.T) {
 	m := gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()
 	for _, c := range []struct {
 		held  int64
-		stage startup.Stage
-	}{{512, startup.StageTable}, {1 << 20, startup.StageBootPartition}, {2048*512 + 512, startup.StageLoader}} {
+		stage course.Stage
+	}{{512, course.StageTable}, {1 << 20, course.StageBootPartition}, {2048*512 + 512, course.StageLoader}} {
 		sparse, err := capture.NewSparse(m, []capture.Extent{{Offset: 0, Length: c.held}})
 		require.NoError(t, err)
 		d, err := disk.New(sparse, m.Size, 512)
 		require.NoError(t, err)
-		clone := drive(t, startup.RoleClone, nil)
-		clone.Contents = startup.Examine(d)
+		clone := drive(t, machine.RoleClone, nil)
+		clone.Contents = machine.Examine(d)
 		trace := startup.Simulate(edk2(firmware.UEFI, clone))
 		assert.Equal(t, startup.Depends, trace.Verdict, "%d bytes", c.held)
 		require.NotEmpty(t, trace.Missing)
@@ -78,13 +80,13 @@ func TestEvidenceThatEndsTooEarly(t *testing.T) {
 }
 
 func TestNothingKnownOfTheCloneDepends(t *testing.T) {
-	trace := startup.Simulate(edk2(firmware.UEFI, drive(t, startup.RoleClone, nil)))
+	trace := startup.Simulate(edk2(firmware.UEFI, drive(t, machine.RoleClone, nil)))
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Contains(t, trace.Missing[0].Text, "Nothing of its partition table is in evidence")
 }
 
 func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
 	m.Firmware.Entries = nil
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
@@ -94,7 +96,7 @@ func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
 	assert.Equal(t, startup.Starts, trace.Verdict)
 	assert.Equal(t, `\EFI\debian\shimx64.efi`, trace.Loader)
 	m.Drives[0].HasEntry = fact.Tell(false)
-	assert.Equal(t, startup.StageLoader, startup.Simulate(m).Stage)
+	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 }
 
 func entryFor(d diskmaker.Disk, partition byte, path string, active bool) firmware.Entry {
@@ -112,15 +114,15 @@ func TestBootEntries(t *testing.T) {
 	for name, c := range map[string]struct {
 		entry   firmware.Entry
 		verdict startup.Verdict
-		stage   startup.Stage
+		stage   course.Stage
 	}{
 		"matching": {entryFor(decl, 1, path, true), startup.Starts, ""},
-		"inactive": {entryFor(decl, 1, path, false), startup.Stops, startup.StageLoader},
-		"stale":    {stale, startup.Stops, startup.StageLoader},
-		"no file":  {entryFor(decl, 1, `\EFI\gone.efi`, true), startup.Stops, startup.StageLoader},
+		"inactive": {entryFor(decl, 1, path, false), startup.Stops, course.StageLoader},
+		"stale":    {stale, startup.Stops, course.StageLoader},
+		"no file":  {entryFor(decl, 1, `\EFI\gone.efi`, true), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+			m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
 			m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: c.entry}}
 			trace := startup.Simulate(m)
 			assert.Equal(t, c.verdict, trace.Verdict)
@@ -130,10 +132,10 @@ func TestBootEntries(t *testing.T) {
 			}
 		})
 	}
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(false)
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: stale}}
-	assert.Equal(t, startup.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
+	assert.Equal(t, course.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
 	next := uint16(3)
 	m.Firmware.Entries = &firmware.Entries{Next: &next, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, false)}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "BootNext is tried although it is not in the order")
@@ -142,7 +144,7 @@ func TestBootEntries(t *testing.T) {
 func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
 	decl := gptDisk(1, map[string][]byte{path: x64()})
-	m := edk2(firmware.UEFI, drive(t, startup.RoleOriginal, decl.MustBuild()), drive(t, startup.RoleClone, decl.MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleOriginal, decl.MustBuild()), drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, true)}}
 	assert.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)
 	m.DeviceOrder = nil
@@ -155,13 +157,13 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 	decl := gptDisk(1, map[string][]byte{path: x64()})
 	e := entryFor(decl, 1, path, true)
 	e.Path.Partition.Start = 4096
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.Firmware.Behaviour.EntryMatchesMoved = fact.Unknown[bool]()
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another start")
 
-	m = edk2(firmware.UEFI, drive(t, startup.RoleClone, decl.MustBuild()))
+	m = edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
 	e = entryFor(decl, 1, path, true)
 	e.Path.Partition.Number = 2
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
@@ -173,21 +175,21 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 // Everything unknown at once: the simulation ends within its bound and does not
 // guess.
 func TestEverythingUnknown(t *testing.T) {
-	var drives []startup.Drive
+	var drives []machine.Drive
 	for i := range 3 {
-		d := drive(t, startup.RoleClone, gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
+		d := drive(t, machine.RoleClone, gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
 		d.Name, d.Attached, d.Bus = fmt.Sprint(i), fact.Unknown[bool](), fact.Tell("nvme")
 		drives = append(drives, d)
 	}
-	drives[1].Role, drives[2].Role = startup.RoleOriginal, startup.RoleOther
-	trace := startup.Simulate(startup.Machine{Drives: drives})
+	drives[1].Role, drives[2].Role = machine.RoleOriginal, machine.RoleOther
+	trace := startup.Simulate(machine.Machine{Drives: drives})
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.NotEmpty(t, trace.Missing)
 	assert.LessOrEqual(t, trace.Worlds, 2048)
 }
 
 func TestTheSimulationIsPure(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, startup.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Firmware.Behaviour = firmware.Behaviour{}
 	first := startup.Simulate(m)
 	for range 5 {

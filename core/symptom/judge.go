@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
 )
@@ -87,7 +88,7 @@ func rank(m Match, c Cause, in firmware.Mode, endings []startup.Ending, pins []s
 			continue
 		}
 		r.Because = p.Text
-		if p.State == startup.Unproven && !c.Original {
+		if p.State == course.Unproven && !c.Original {
 			r.Fit = Open
 		}
 	}

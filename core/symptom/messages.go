@@ -1,19 +1,19 @@
 package symptom
 
 import (
+	"latchkey/core/course"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
 )
 
 const (
-	drive   = startup.StageDrive
-	mode    = startup.StageMode
-	order   = startup.StageOrder
-	table   = startup.StageTable
-	bootPt  = startup.StageBootPartition
-	loading = startup.StageLoader
-	config  = startup.StageConfiguration
-	system  = startup.StageSystem
+	drive   = course.StageDrive
+	mode    = course.StageMode
+	order   = course.StageOrder
+	table   = course.StageTable
+	bootPt  = course.StageBootPartition
+	loading = course.StageLoader
+	config  = course.StageConfiguration
+	system  = course.StageSystem
 )
 
 // Messages lists what is known, in the order of the stages.

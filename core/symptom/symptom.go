@@ -8,8 +8,8 @@ import (
 	"strings"
 	"unicode"
 
+	"latchkey/core/course"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
 )
 
 // System is whose message it is.
@@ -36,7 +36,7 @@ type Message struct {
 
 // Cause is something a message can mean.
 type Cause struct {
-	Stage startup.Stage `json:"stage"`
+	Stage course.Stage  `json:"stage"`
 	Text  string        `json:"text"`
 	Look  string        `json:"look" doc:"How to tell"`
 	Mode  firmware.Mode `json:"mode,omitempty" doc:"The firmware mode it can happen in; absent for any"`

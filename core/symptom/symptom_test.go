@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
 	"latchkey/core/symptom"
@@ -26,7 +27,7 @@ func TestEveryMessageIsFoundByItsOwnWords(t *testing.T) {
 		assert.NotEmpty(t, m.Causes, m.ID)
 		assert.NotEmpty(t, m.Source, m.ID)
 		for _, c := range m.Causes {
-			assert.Contains(t, startup.Stages, c.Stage, m.ID)
+			assert.Contains(t, course.Stages, c.Stage, m.ID)
 			assert.NotEmpty(t, c.Look, m.ID)
 		}
 		found := symptom.Find(m.Shown)
@@ -70,10 +71,10 @@ func TestWhatPeopleType(t *testing.T) {
 	assert.Len(t, symptom.Find("  "), len(symptom.Messages), "nothing typed lists everything")
 }
 
-func pins(stage startup.Stage, state startup.State, text string) []startup.Pin {
+func pins(stage course.Stage, state course.State, text string) []startup.Pin {
 	var all []startup.Pin
-	for _, s := range startup.Stages {
-		p := startup.Pin{Stage: s, State: startup.Passes, Text: "It passes."}
+	for _, s := range course.Stages {
+		p := startup.Pin{Stage: s, State: course.Passes, Text: "It passes."}
 		if s == stage {
 			p.State, p.Text = state, text
 		}
@@ -83,11 +84,11 @@ func pins(stage startup.Stage, state startup.State, text string) []startup.Pin {
 }
 
 func TestMessagesAgainstTheComputation(t *testing.T) {
-	stops := []startup.Ending{{Verdict: startup.Stops, Stage: startup.StageBootPartition, Text: "The clone has no EFI system partition."}}
-	j := symptom.Judge("no bootable device", firmware.UEFI, stops, pins(startup.StageBootPartition, startup.Blocks, "none"))
+	stops := []startup.Ending{{Verdict: startup.Stops, Stage: course.StageBootPartition, Text: "The clone has no EFI system partition."}}
+	j := symptom.Judge("no bootable device", firmware.UEFI, stops, pins(course.StageBootPartition, course.Blocks, "none"))
 	assert.False(t, j.Contradicts)
 	assert.Equal(t, symptom.Computed, j.Causes[0].Fit)
-	assert.Equal(t, startup.StageBootPartition, j.Causes[0].Stage)
+	assert.Equal(t, course.StageBootPartition, j.Causes[0].Stage)
 	assert.Contains(t, j.Causes[0].Because, "no EFI system partition")
 
 	for _, c := range j.Causes {
@@ -97,19 +98,19 @@ func TestMessagesAgainstTheComputation(t *testing.T) {
 	}
 	assert.True(t, symptom.Judge("BOOTMGR is missing", firmware.UEFI, stops, nil).Contradicts, "a message of legacy mode under UEFI")
 
-	open := []startup.Ending{{Verdict: startup.Depends, Stage: startup.StageConfiguration}}
-	j = symptom.Judge("0xc000000e", firmware.UEFI, open, pins(startup.StageConfiguration, startup.Unproven, "not in evidence"))
+	open := []startup.Ending{{Verdict: startup.Depends, Stage: course.StageConfiguration}}
+	j = symptom.Judge("0xc000000e", firmware.UEFI, open, pins(course.StageConfiguration, course.Unproven, "not in evidence"))
 	assert.False(t, j.Contradicts)
 	assert.Equal(t, symptom.Open, j.Causes[0].Fit)
 
 	starts := []startup.Ending{{Verdict: startup.Starts}}
-	j = symptom.Judge("BOOTMGR is missing", "", starts, pins("", startup.Passes, ""))
+	j = symptom.Judge("BOOTMGR is missing", "", starts, pins("", course.Passes, ""))
 	assert.True(t, j.Contradicts)
 	assert.Contains(t, j.Verdict, "starts the clone")
 
 	original := []startup.Ending{{Verdict: startup.StartsOriginal}}
 	assert.False(t, symptom.Judge("it came up from the old drive", "", original, nil).Contradicts)
-	assert.True(t, symptom.Judge("it came up from the old drive", "", starts, pins("", startup.Passes, "")).Contradicts)
+	assert.True(t, symptom.Judge("it came up from the old drive", "", starts, pins("", course.Passes, "")).Contradicts)
 
 	assert.Contains(t, symptom.Judge("bicycle tyre", "", starts, nil).Verdict, "None")
 	assert.Empty(t, symptom.Judge(" ", "", starts, nil).Verdict)

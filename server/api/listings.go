@@ -15,7 +15,7 @@ import (
 
 	"latchkey/capture/listing"
 	"latchkey/capture/told"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/server/judge"
 	"latchkey/server/store"
 )
@@ -270,7 +270,7 @@ func (a *API) pieces(ctx context.Context, in *CaseID) (*piecesOutput, error) {
 	return &piecesOutput{*p}, nil
 }
 
-type referencesOutput struct{ Body []startup.Reference }
+type referencesOutput struct{ Body []machine.Reference }
 
 func (a *API) references(ctx context.Context, in *CaseID) (*referencesOutput, error) {
 	refs, err := a.referencesOf(ctx, in.ID)
@@ -280,7 +280,7 @@ func (a *API) references(ctx context.Context, in *CaseID) (*referencesOutput, er
 	return &referencesOutput{refs}, nil
 }
 
-func (a *API) referencesOf(ctx context.Context, id uint64) ([]startup.Reference, error) {
+func (a *API) referencesOf(ctx context.Context, id uint64) ([]machine.Reference, error) {
 	c, err := a.store.Get(ctx, id)
 	if err != nil {
 		return nil, a.problem(ctx, err)

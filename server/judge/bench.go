@@ -8,6 +8,7 @@ import (
 	"latchkey/capture"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
@@ -47,7 +48,7 @@ type Benched struct {
 // BenchedDrive is a drive of the bench with its pins.
 type BenchedDrive struct {
 	Name  string        `json:"name"`
-	Role  startup.Role  `json:"role"`
+	Role  machine.Role  `json:"role"`
 	Title string        `json:"title" doc:"The case and the disk it came from"`
 	Size  *Size         `json:"size,omitempty"`
 	Pins  []startup.Pin `json:"pins"`
@@ -79,7 +80,7 @@ func (j *Judge) SwitchOn(ctx context.Context, b Bench) (*Benched, error) {
 	return out, nil
 }
 
-func (j *Judge) build(ctx context.Context, b Bench) (m startup.Machine, titles []string, err error) {
+func (j *Judge) build(ctx context.Context, b Bench) (m machine.Machine, titles []string, err error) {
 	behaviour, ok := firmware.Named(b.Behaviour)
 	if !ok {
 		return m, nil, &BadChange{fmt.Sprintf("behaviour is %q: expected generic, edk2 or seabios", b.Behaviour)}
@@ -96,7 +97,7 @@ func (j *Judge) build(ctx context.Context, b Bench) (m startup.Machine, titles [
 		if err != nil {
 			return m, nil, err
 		}
-		if drive.Role == startup.RoleClone {
+		if drive.Role == machine.RoleClone {
 			clones++
 		}
 		m.Drives, titles = append(m.Drives, drive), append(titles, title)
@@ -109,7 +110,7 @@ func (j *Judge) build(ctx context.Context, b Bench) (m startup.Machine, titles [
 }
 
 // lendEntries takes the boot entries of a case into the machine.
-func (j *Judge) lendEntries(ctx context.Context, m *startup.Machine, b Bench) error {
+func (j *Judge) lendEntries(ctx context.Context, m *machine.Machine, b Bench) error {
 	order, err := BootOrder(b.BootOrder)
 	if err != nil {
 		return &BadChange{"bootOrder: " + err.Error()}
@@ -134,21 +135,21 @@ func (j *Judge) lendEntries(ctx context.Context, m *startup.Machine, b Bench) er
 }
 
 // lend takes a disk of a case as a drive of the bench's machine.
-func (j *Judge) lend(ctx context.Context, m *startup.Machine, i int, b BenchDrive) (startup.Drive, string, error) {
+func (j *Judge) lend(ctx context.Context, m *machine.Machine, i int, b BenchDrive) (machine.Drive, string, error) {
 	c, err := j.store.Get(ctx, b.Case)
 	if err != nil {
-		return startup.Drive{}, "", fmt.Errorf("drives[%d]: %w", i, err)
+		return machine.Drive{}, "", fmt.Errorf("drives[%d]: %w", i, err)
 	}
 	a, err := j.assemble(ctx, c, m.Firmware.Entries.Files()...)
 	if err != nil {
-		return startup.Drive{}, "", err
+		return machine.Drive{}, "", err
 	}
-	at := slices.IndexFunc(a.machine.Drives, func(d startup.Drive) bool { return d.Name == b.Disk })
+	at := slices.IndexFunc(a.machine.Drives, func(d machine.Drive) bool { return d.Name == b.Disk })
 	if at < 0 || !slices.Contains([]string{"original", "clone", "other"}, b.As) {
-		return startup.Drive{}, "", &BadChange{fmt.Sprintf("drives[%d]: expected a disk of the case as original, clone or other", i)}
+		return machine.Drive{}, "", &BadChange{fmt.Sprintf("drives[%d]: expected a disk of the case as original, clone or other", i)}
 	}
 	d := a.machine.Drives[at]
-	lent := startup.Drive{Name: string(rune('a' + i)), Role: startup.Role(b.As), Attached: fact.Tell(b.On), Bus: d.Bus, Contents: d.Contents}
+	lent := machine.Drive{Name: string(rune('a' + i)), Role: machine.Role(b.As), Attached: fact.Tell(b.On), Bus: d.Bus, Contents: d.Contents}
 	if b.Bus != "" {
 		lent.Bus = fact.Tell(b.Bus)
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/core/course"
 	"latchkey/core/startup"
 	"latchkey/core/symptom"
 	"latchkey/internal/diskmaker"
@@ -80,7 +81,7 @@ func TestWhatTheScreenSaidIsHeldAgainstTheComputation(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, k.Symptom.Contradicts)
 	assert.Equal(t, symptom.Computed, k.Symptom.Causes[0].Fit)
-	assert.Equal(t, startup.StageLoader, k.Symptom.Causes[0].Stage)
+	assert.Equal(t, course.StageLoader, k.Symptom.Causes[0].Stage)
 	c.Said = "INACCESSIBLE_BOOT_DEVICE"
 	k, err = j.Case(t.Context(), c, judge.WhatIf{})
 	require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/server/store"
 )
@@ -22,7 +23,7 @@ func sizeOf(bytes int64) Size {
 
 // Drive is a drive with its pins and what is known of its disk.
 type Drive struct {
-	Role     startup.Role  `json:"role"`
+	Role     machine.Role  `json:"role"`
 	Model    string        `json:"model"`
 	Bus      string        `json:"bus,omitempty"`
 	Attached *bool         `json:"attached,omitempty"`
@@ -40,7 +41,7 @@ type Disk struct {
 	IDTail     string         `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
 	Partitions []Partition    `json:"partitions"`
 	Problems   []disk.Problem `json:"problems"`
-	Facts      []startup.Fact `json:"facts" doc:"What is known of the disk itself, each with its source"`
+	Facts      []machine.Fact `json:"facts" doc:"What is known of the disk itself, each with its source"`
 	Rounded    bool           `json:"rounded" doc:"The capacity was read off a screen"`
 	Filename   string         `json:"filename,omitempty" doc:"Of the bytes in force; absent when no byte is in evidence"`
 	ReceivedAt *time.Time     `json:"receivedAt,omitempty"`
@@ -69,7 +70,7 @@ type Partition struct {
 	Source fact.Source `json:"source"`
 }
 
-func describe(d *startup.Drive, pins []startup.Pin, s *store.Drive) Drive {
+func describe(d *machine.Drive, pins []startup.Pin, s *store.Drive) Drive {
 	bus, _ := d.Bus.Get()
 	out := Drive{Role: d.Role, Model: s.Model, Bus: bus, Pins: pins}
 	if attached, ok := d.Attached.Get(); ok {
@@ -81,18 +82,18 @@ func describe(d *startup.Drive, pins []startup.Pin, s *store.Drive) Drive {
 	return out
 }
 
-func cited(d *startup.Drive, label, value string, s fact.Source) startup.Fact {
+func cited(d *machine.Drive, label, value string, s fact.Source) machine.Fact {
 	s.Drive = d.Name
-	return startup.Fact{Label: label, Value: value, Source: s}
+	return machine.Fact{Label: label, Value: value, Source: s}
 }
 
-func describeDisk(d *startup.Drive, e *store.Evidence) *Disk {
+func describeDisk(d *machine.Drive, e *store.Evidence) *Disk {
 	l := &d.Contents.Layout
 	id, _ := l.DiskID().Get()
 	capacity, _ := d.Contents.Size()
 	out := &Disk{
 		SectorSize: l.SectorSize, Style: l.Style, ID: id, IDTail: tail(id),
-		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Facts: []startup.Fact{},
+		Partitions: []Partition{}, Problems: append([]disk.Problem{}, l.Problems...), Facts: []machine.Fact{},
 	}
 	if capacity > 0 {
 		size := sizeOf(capacity)

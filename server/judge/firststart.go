@@ -9,7 +9,7 @@ import (
 	"latchkey/capture"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/server/store"
 )
 
@@ -63,7 +63,7 @@ func (j *Judge) FirstStartCaptured(ctx context.Context, c *store.Case, taken *ca
 	}
 	p := prove(a.machine, plainID(id), taken.Capacity)
 	if p.From == "open" { // one identifier and one capacity: what else the capture tells
-		if role, why := compare.Belongs(startup.Examine(on), taken.Model, a.machine.Drives, models(c)); role != "" {
+		if role, why := compare.Belongs(machine.Examine(on), taken.Model, a.machine.Drives, models(c)); role != "" {
 			p.From, p.Why = role, fmt.Sprintf("The disk is the %s: %s.", role, why)
 		}
 	}
@@ -81,9 +81,9 @@ func models(c *store.Case) map[string]string {
 }
 
 // prove holds an identifier and a capacity against the disks of a case.
-func prove(m startup.Machine, id string, size int64) Proof {
+func prove(m machine.Machine, id string, size int64) Proof {
 	var known [2]traits
-	for i, role := range []startup.Role{startup.RoleClone, startup.RoleOriginal} {
+	for i, role := range []machine.Role{machine.RoleClone, machine.RoleOriginal} {
 		for _, d := range m.Drives {
 			if d.Role == role {
 				known[i] = traitsOf(&d)
@@ -100,7 +100,7 @@ type traits struct {
 	attached bool
 }
 
-func traitsOf(d *startup.Drive) traits {
+func traitsOf(d *machine.Drive) traits {
 	t := traits{}
 	t.attached, _ = d.Attached.Get()
 	if d.Contents != nil {

@@ -11,9 +11,11 @@ import (
 
 	"latchkey/capture/listing"
 	"latchkey/core/compare"
+	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/core/symptom"
 	"latchkey/server/store"
@@ -24,7 +26,7 @@ import (
 type Judge struct {
 	store    *store.Store
 	room     *Room
-	contents *cache[string, *startup.Contents]
+	contents *cache[string, *machine.Contents]
 	listings *cache[uint64, *listing.Listing]
 	entries  *cache[uint64, *firmware.Entries] // boot entries, by the evidence
 	remarks  *cache[string, string]            // on what was pasted for steps, by its text
@@ -39,7 +41,7 @@ const (
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
-	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *startup.Contents](contentsCache), listings: newCache[uint64, *listing.Listing](listingsCache),
+	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *machine.Contents](contentsCache), listings: newCache[uint64, *listing.Listing](listingsCache),
 		entries: newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache)}
 }
 
@@ -52,14 +54,14 @@ type Check struct {
 	Trace      startup.Trace      `json:"trace"`
 	Drives     []Drive            `json:"drives"`
 	Comparison compare.Comparison `json:"comparison"`
-	Mode       *startup.Fact      `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
+	Mode       *machine.Fact      `json:"mode,omitempty" doc:"The firmware mode with its source; absent when it is not known"`
 	// Runs are the start on the machine as it stands and with one drive or both.
 	Runs    []Run       `json:"runs"`
 	Entries []BootEntry `json:"entries" doc:"The firmware's boot entries, those of the order first"`
 	// Symptom holds what the screen said against what was computed.
 	Symptom *symptom.Judgement `json:"symptom,omitempty"`
 	// Contradictions are facts that two pieces of evidence tell differently.
-	Contradictions []startup.Contradiction `json:"contradictions"`
+	Contradictions []machine.Contradiction `json:"contradictions"`
 	Doubts         []compare.Doubt         `json:"doubts" doc:"Reasons to look again at which disk is which"`
 }
 
@@ -91,35 +93,35 @@ func (j *Judge) Case(ctx context.Context, c *store.Case, w WhatIf) (*Check, erro
 	k.Contradictions = a.contradictions
 	k.Doubts = append(k.Doubts, a.doubts...)
 	if mode, known := a.machine.Firmware.Mode.Get(); known {
-		k.Mode = &startup.Fact{Label: "Firmware mode", Value: string(mode), Source: a.machine.Firmware.Mode.Source()}
+		k.Mode = &machine.Fact{Label: "Firmware mode", Value: string(mode), Source: a.machine.Firmware.Mode.Source()}
 	}
 	return k, nil
 }
 
-func check(m startup.Machine, c *store.Case) *Check {
+func check(m machine.Machine, c *store.Case) *Check {
 	k := &Check{Rules: startup.RulesVersion, Trace: startup.Simulate(m), Drives: []Drive{},
 		Runs: runs(m), Entries: bootEntries(m.Firmware.Entries)}
-	byRole := map[startup.Role]*startup.Drive{}
-	pins := map[startup.Role][]startup.Pin{}
+	byRole := map[machine.Role]*machine.Drive{}
+	pins := map[machine.Role][]startup.Pin{}
 	for i := range m.Drives {
 		d := &m.Drives[i]
 		byRole[d.Role], pins[d.Role] = d, startup.Pins(m, d.Name)
 		k.Drives = append(k.Drives, describe(d, pins[d.Role], stored(c, string(d.Role))))
 	}
-	k.Comparison = compare.Compare(m, byRole[startup.RoleOriginal], byRole[startup.RoleClone],
-		pins[startup.RoleOriginal], pins[startup.RoleClone])
-	k.Doubts = compare.Doubts(byRole[startup.RoleOriginal], byRole[startup.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
+	k.Comparison = compare.Compare(m, byRole[machine.RoleOriginal], byRole[machine.RoleClone],
+		pins[machine.RoleOriginal], pins[machine.RoleClone])
+	k.Doubts = compare.Doubts(byRole[machine.RoleOriginal], byRole[machine.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
 	if c.Said != "" {
 		mode, _ := m.Firmware.Mode.Get()
-		said := symptom.Judge(c.Said, mode, startup.Endings(m), pins[startup.RoleClone])
+		said := symptom.Judge(c.Said, mode, startup.Endings(m), pins[machine.RoleClone])
 		k.Symptom = &said
 	}
 	reason := []string{k.Trace.Reason}
 	switch k.Trace.Reaches {
 	case startup.Stops:
-		reason = []string{k.Comparison.Cause, k.Trace.Reason, alone("original", pins[startup.RoleOriginal])}
+		reason = []string{k.Comparison.Cause, k.Trace.Reason, alone("original", pins[machine.RoleOriginal])}
 	case startup.StartsOriginal:
-		reason = append(reason, alone("clone", startup.Pins(startup.Alone(m, "clone"), "clone")))
+		reason = append(reason, alone("clone", startup.Pins(machine.Alone(m, "clone"), "clone")))
 	}
 	k.Trace.Reason = strings.Join(slices.DeleteFunc(reason, func(s string) bool { return s == "" }), " ")
 	return k
@@ -131,11 +133,11 @@ func alone(role string, pins []startup.Pin) string {
 	reached := "The " + role + " alone reaches its loader."
 	for _, p := range pins {
 		switch {
-		case p.State == startup.Blocks:
+		case p.State == course.Blocks:
 			return "The " + role + " alone stops at the " + strings.ToLower(p.Stage.Title()) + "."
-		case p.Stage == startup.StageSystem && p.State == startup.Passes:
+		case p.Stage == course.StageSystem && p.State == course.Passes:
 			return "The " + role + " alone starts."
-		case p.Stage.Before(startup.StageConfiguration) && p.State != startup.Passes:
+		case p.Stage.Before(course.StageConfiguration) && p.State != course.Passes:
 			return ""
 		}
 	}
@@ -151,7 +153,7 @@ func stored(c *store.Case, role string) *store.Drive {
 	return &store.Drive{Role: role}
 }
 
-func (w WhatIf) apply(m *startup.Machine) error {
+func (w WhatIf) apply(m *machine.Machine) error {
 	if w.SecureBoot != nil {
 		m.Firmware.SecureBoot = fact.Tell(*w.SecureBoot)
 	}
@@ -191,7 +193,7 @@ func tell[T ~string](s *string) fact.Of[T] {
 
 // examine reads a disk once for the programs that the boot entries name; nil
 // without evidence.
-func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string) (*startup.Contents, error) {
+func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string) (*machine.Contents, error) {
 	if e == nil {
 		return nil, nil
 	}
@@ -219,7 +221,7 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string)
 		return nil, err
 	}
 	d.SetCounts(in.Counts)
-	c := startup.Examine(d, paths...)
+	c := machine.Examine(d, paths...)
 	if watched.err != nil {
 		return nil, watched.err // a database that fails is no damaged disk
 	}

@@ -7,7 +7,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/capture"
+	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/server/judge"
@@ -52,7 +54,7 @@ func TestReasonsNameBothDisks(t *testing.T) {
 	assert.Equal(t, startup.Stops, k.Trace.Verdict)
 	assert.Contains(t, k.Trace.Reason, "The original alone reaches its loader.")
 	require.Len(t, k.Drives, 2)
-	assert.Equal(t, startup.RoleOriginal, k.Drives[0].Role)
+	assert.Equal(t, machine.RoleOriginal, k.Drives[0].Role)
 	assert.Equal(t, "SYSTEM", k.Drives[1].Disk.Partitions[0].Label)
 	assert.Equal(t, "c93b", k.Drives[1].Disk.IDTail)
 	assert.Len(t, k.Comparison.Pairs, 2)
@@ -72,8 +74,8 @@ func TestWhatIfChangesNothingThatIsStored(t *testing.T) {
 	}
 	k, err := j.Case(t.Context(), c, judge.WhatIf{Attached: map[string]bool{"clone": false}})
 	require.NoError(t, err)
-	assert.Equal(t, startup.StageDrive, k.Trace.Stage)
-	assert.Equal(t, startup.Blocks, k.Drives[1].Pins[0].State)
+	assert.Equal(t, course.StageDrive, k.Trace.Stage)
+	assert.Equal(t, course.Blocks, k.Drives[1].Pins[0].State)
 }
 
 func TestRecordKeepsTheVerdict(t *testing.T) {

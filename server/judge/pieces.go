@@ -9,15 +9,15 @@ import (
 	"latchkey/core/compare"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/server/store"
 )
 
 // assembled is the machine that a case's evidence describes, and where pieces of
 // it contradict each other.
 type assembled struct {
-	machine        startup.Machine
-	contradictions []startup.Contradiction
+	machine        machine.Machine
+	contradictions []machine.Contradiction
 	doubts         []compare.Doubt
 }
 
@@ -85,7 +85,7 @@ func (j *Judge) assemble(ctx context.Context, c *store.Case, more ...string) (*a
 	if err != nil {
 		return nil, err
 	}
-	out := &assembled{machine: settings(c), contradictions: []startup.Contradiction{}}
+	out := &assembled{machine: settings(c), contradictions: []machine.Contradiction{}}
 	m := &out.machine
 	out.mode(c, listings)
 	if m.Firmware.Entries, err = j.entriesOf(ctx, c, listings); err != nil {
@@ -128,11 +128,11 @@ func (out *assembled) misplaced(c *store.Case, listings []read) {
 }
 
 // settings takes over the typed facts of the firmware.
-func settings(c *store.Case) startup.Machine {
+func settings(c *store.Case) machine.Machine {
 	f := c.Firmware
 	var b firmware.Behaviour
 	f.Apply(&b)
-	m := startup.Machine{Answers: f.Answers, Firmware: firmware.Settings{
+	m := machine.Machine{Answers: f.Answers, Firmware: firmware.Settings{
 		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
 		StorageMode: fact.Maybe(f.StorageMode), StorageModeBefore: fact.Maybe(f.StorageModeBefore),
 	}}
@@ -152,9 +152,9 @@ func (out *assembled) mode(c *store.Case, listings []read) {
 		at := l.Mode.Source()
 		at.Evidence = l.id
 		if typed, ok := out.machine.Firmware.Mode.Get(); ok && typed != mode && typed != firmware.UEFICSM {
-			out.contradictions = append(out.contradictions, startup.Contradiction{What: "firmware mode",
-				Stronger: startup.Fact{Label: "firmware mode", Value: string(mode), Source: at},
-				Weaker:   startup.Fact{Label: "firmware mode", Value: string(typed), Source: fact.Source{Origin: fact.Typed}}})
+			out.contradictions = append(out.contradictions, machine.Contradiction{What: "firmware mode",
+				Stronger: machine.Fact{Label: "firmware mode", Value: string(mode), Source: at},
+				Weaker:   machine.Fact{Label: "firmware mode", Value: string(typed), Source: fact.Source{Origin: fact.Typed}}})
 		}
 		if typed, ok := out.machine.Firmware.Mode.Get(); !ok || typed != firmware.UEFICSM {
 			out.machine.Firmware.Mode = fact.Known(mode, at)
@@ -164,8 +164,8 @@ func (out *assembled) mode(c *store.Case, listings []read) {
 }
 
 // drive joins every piece of evidence about one drive.
-func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listings []read, paths []string, out *assembled) (startup.Drive, error) {
-	drive := startup.Drive{Name: d.Role, Role: startup.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached)}
+func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listings []read, paths []string, out *assembled) (machine.Drive, error) {
+	drive := machine.Drive{Name: d.Role, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached)}
 	if told, ok := c.Firmware.Entries[d.Role]; ok {
 		drive.HasEntry = fact.Tell(told)
 	}
@@ -176,7 +176,7 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	if err != nil {
 		return drive, err
 	}
-	pieces := []*startup.Contents{bytes}
+	pieces := []*machine.Contents{bytes}
 	for _, l := range listings {
 		for i := range l.Disks {
 			if told := &l.Disks[i]; l.disks[told.Name] == d.Role {
@@ -191,7 +191,7 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	if err != nil {
 		return drive, err
 	}
-	merged, contradictions := startup.Merge(d.Role, append(pieces, typed.Contents())...)
+	merged, contradictions := machine.Merge(d.Role, append(pieces, typed.Contents())...)
 	if merged != nil {
 		for _, l := range listings {
 			if l.Store != nil && l.disks[storeName] == d.Role {

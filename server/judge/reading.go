@@ -9,7 +9,7 @@ import (
 	"latchkey/capture/told"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
-	"latchkey/core/startup"
+	"latchkey/core/machine"
 	"latchkey/server/store"
 )
 
@@ -184,12 +184,12 @@ func (j *Judge) Pieces(ctx context.Context, c *store.Case) (*Pieces, error) {
 }
 
 // References lists who refers to which disk, partition or file system of a case.
-func (j *Judge) References(ctx context.Context, c *store.Case) ([]startup.Reference, error) {
+func (j *Judge) References(ctx context.Context, c *store.Case) ([]machine.Reference, error) {
 	a, err := j.assemble(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	return startup.References(a.machine), nil
+	return machine.References(a.machine), nil
 }
 
 // Layout returns the layout of a drive as all of its evidence tells it.

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"time"
 
-	"golang.org/x/sync/semaphore"
+	"latchkey/core/machine"
 
-	"latchkey/core/startup"
+	"golang.org/x/sync/semaphore"
 )
 
 // Room is the memory that all requests together may take for reading evidence and for
@@ -30,7 +30,7 @@ const (
 )
 
 // simulating takes the room for a machine.
-func (r *Room) simulating(ctx context.Context, m startup.Machine, times int64) (back func(), err error) {
+func (r *Room) simulating(ctx context.Context, m machine.Machine, times int64) (back func(), err error) {
 	bytes := int64(machineRoom)
 	for _, d := range m.Drives {
 		if d.Contents != nil {

@@ -5,33 +5,35 @@ import (
 	"slices"
 	"strconv"
 
+	"latchkey/core/course"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
 // Run is the start with certain drives attached.
 type Run struct {
-	Name     string            `json:"name" enum:"clone alone,original alone,both attached"`
-	Stands   bool              `json:"stands" doc:"The machine stands so now"`
-	Verdict  startup.Verdict   `json:"verdict" enum:"starts,starts-original,stops,depends"`
-	Reaches  startup.Verdict   `json:"reaches" enum:"starts,starts-original,stops,depends"`
-	Stage    startup.Stage     `json:"stage,omitempty"`
-	Symptom  string            `json:"symptom,omitempty"`
-	Headline string            `json:"headline"`
-	Attempts []startup.Attempt `json:"attempts"`
+	Name     string           `json:"name" enum:"clone alone,original alone,both attached"`
+	Stands   bool             `json:"stands" doc:"The machine stands so now"`
+	Verdict  startup.Verdict  `json:"verdict" enum:"starts,starts-original,stops,depends"`
+	Reaches  startup.Verdict  `json:"reaches" enum:"starts,starts-original,stops,depends"`
+	Stage    course.Stage     `json:"stage,omitempty"`
+	Symptom  string           `json:"symptom,omitempty"`
+	Headline string           `json:"headline"`
+	Attempts []course.Attempt `json:"attempts"`
 }
 
 // runs computes the start with the clone alone, the original alone, and both.
-func runs(m startup.Machine) []Run {
+func runs(m machine.Machine) []Run {
 	out := []Run{}
 	for _, r := range []struct {
 		name     string
-		attached []startup.Role
+		attached []machine.Role
 	}{
-		{"clone alone", []startup.Role{startup.RoleClone}},
-		{"original alone", []startup.Role{startup.RoleOriginal}},
-		{"both attached", []startup.Role{startup.RoleOriginal, startup.RoleClone}},
+		{"clone alone", []machine.Role{machine.RoleClone}},
+		{"original alone", []machine.Role{machine.RoleOriginal}},
+		{"both attached", []machine.Role{machine.RoleOriginal, machine.RoleClone}},
 	} {
 		changed, stands := m, true
 		changed.Drives = slices.Clone(m.Drives)

@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"errors"
@@ -11,6 +11,16 @@ import (
 	"latchkey/core/realmode"
 	"latchkey/core/volume"
 )
+
+// Problem returns what is wrong with the volume by the code of the problem.
+func (v *Volume) Problem(code string) (disk.Problem, bool) {
+	for _, p := range v.Problems {
+		if p.Code == code {
+			return p, true
+		}
+	}
+	return disk.Problem{}, false
+}
 
 // Contents is a disk as examined: its tables, volumes and loaders.
 type Contents struct {
@@ -139,8 +149,8 @@ func findGRUBCore(d *disk.Disk, code []byte) GRUBCore {
 	return core
 }
 
-// find returns a loader by path.
-func (v *Volume) find(path string) (loader.Found, bool) {
+// Loader returns a loader by path.
+func (v *Volume) Loader(path string) (loader.Found, bool) {
 	for _, f := range v.Loaders {
 		if strings.EqualFold(f.Path, path) {
 			return f, true
@@ -160,9 +170,9 @@ func (c *Contents) Size() (int64, bool) {
 	return c.Disk.Size(), true
 }
 
-// cutSystem returns the system partition that the end of the disk cuts off,
+// CutSystem returns the system partition that the end of the disk cuts off,
 // when no whole one stands beside it.
-func (d *Drive) cutSystem() (disk.Partition, bool) {
+func (d *Drive) CutSystem() (disk.Partition, bool) {
 	var cut disk.Partition
 	if d.Contents == nil {
 		return cut, false
@@ -203,4 +213,26 @@ func (c *Contents) Regions() []disk.Region {
 		}
 	}
 	return regions
+}
+
+// Missing reports whether the evidence does not hold the files of a volume.
+func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
+
+// VendorLoader returns the loader that a boot entry would name: an operating
+// system's own, the shim before the GRUB that it starts.
+func (d *Drive) VendorLoader() (path string, found bool) {
+	if d.Contents == nil {
+		return "", false
+	}
+	for i, v := range d.Contents.Volumes {
+		if !d.Contents.Layout.Partitions[i].IsESP() {
+			continue
+		}
+		for _, f := range v.Loaders {
+			if f.Name != loader.Fallback && (path == "" || f.Name == loader.Shim) {
+				path, found = f.Path, true
+			}
+		}
+	}
+	return path, found
 }

@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"fmt"
@@ -117,7 +117,7 @@ func (v *Volume) fill(weak *Volume) {
 		v.Used = weak.Used
 	}
 	for i := range weak.Configs {
-		if v.config(weak.Configs[i].Kind, weak.Configs[i].Path) == nil {
+		if v.Config(weak.Configs[i].Kind, weak.Configs[i].Path) == nil {
 			v.Configs = append(append([]Config{}, v.Configs...), weak.Configs[i])
 		}
 	}
@@ -129,7 +129,7 @@ func (c *Contents) counterpart(i int, other *Contents) int {
 	p := c.Layout.Partitions[i]
 	for _, same := range []func(q disk.Partition) bool{
 		func(q disk.Partition) bool {
-			return !q.Unplaced && !p.Unplaced && c.base(i) == disk.Span(q.Start, other.Layout.SectorSize)
+			return !q.Unplaced && !p.Unplaced && c.Base(i) == disk.Span(q.Start, other.Layout.SectorSize)
 		},
 		func(q disk.Partition) bool { return !p.GUID.IsZero() && p.GUID == q.GUID },
 		func(q disk.Partition) bool { return (p.Unplaced || q.Unplaced) && p.Number == q.Number },
@@ -145,7 +145,7 @@ func (c *Contents) counterpart(i int, other *Contents) int {
 
 // against lists what a weaker piece tells differently.
 func (c *Contents) against(drive string, weak *Contents) []Contradiction {
-	d := differ{drive: drive, strong: c.origin(), weak: weak.origin()}
+	d := differ{drive: drive, strong: c.Origin(), weak: weak.Origin()}
 	if c.Layout.Style != disk.StyleUnknown && weak.Layout.Style != disk.StyleUnknown {
 		d.add("partition style", string(c.Layout.Style), string(weak.Layout.Style), c.StyleSource(), weak.StyleSource())
 	}
@@ -174,8 +174,8 @@ func near(a, b int64) bool {
 	return diff <= max(a, b)/64
 }
 
-// origin is where a piece comes from.
-func (c *Contents) origin() fact.Source {
+// Origin is where a piece comes from.
+func (c *Contents) Origin() fact.Source {
 	for _, p := range c.Layout.Partitions {
 		return fact.Source{Origin: p.Source.Origin, Structure: p.Source.Structure, Evidence: p.Source.Evidence}
 	}
@@ -191,7 +191,7 @@ func (c *Contents) origin() fact.Source {
 
 // StyleSource says where the partition style was read.
 func (c *Contents) StyleSource() fact.Source {
-	s := c.origin()
+	s := c.Origin()
 	if s.Origin == fact.Bytes || c.Layout.MBR != nil && c.Layout.MBR.BootCode != nil {
 		return fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "partition records", Offset: 446, Length: 64}
 	}
@@ -209,7 +209,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 		q := weak.Layout.Partitions[j]
 		what := func(s string) string { return fmt.Sprintf("partition %d: %s", p.Number, s) }
 		if !p.Unplaced && !q.Unplaced {
-			d.add(what("first byte"), fmt.Sprint(c.base(i)), fmt.Sprint(weak.base(j)), p.Source, q.Source)
+			d.add(what("first byte"), fmt.Sprint(c.Base(i)), fmt.Sprint(weak.Base(j)), p.Source, q.Source)
 		}
 		lengthA, lengthB := disk.Span(p.Length, c.Layout.SectorSize), disk.Span(q.Length, weak.Layout.SectorSize)
 		if p.Length > 0 && q.Length > 0 && !near(lengthA, lengthB) {
@@ -225,7 +225,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 	}
 	for j, q := range weak.Layout.Partitions {
 		if !matched[j] && len(c.Layout.Partitions) > 0 {
-			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.origin(), q.Source)
+			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.Origin(), q.Source)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"fmt"
@@ -139,7 +139,7 @@ func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64)
 		part.TypeGUID = disk.TypeESP
 		part.Type = disk.GPTType(disk.TypeESP)
 	default:
-		part.Type = disk.KnownType{Name: told(p), Role: p.Role}
+		part.Type = disk.KnownType{Name: describedAs(p), Role: p.Role}
 		if p.Role == "" {
 			part.Type.Role = disk.RoleSystem
 		}
@@ -148,7 +148,7 @@ func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64)
 }
 
 // told names a partition of which the type itself is not told.
-func told(p DescribedPartition) string {
+func describedAs(p DescribedPartition) string {
 	switch {
 	case p.Role != "":
 		return strings.ToUpper(string(p.Role[:1])) + string(p.Role[1:]) + " partition"
@@ -176,7 +176,7 @@ func (d *Described) volume(p DescribedPartition) Volume {
 func (c *Contents) TellStore(path string, s *loader.Store, src fact.Source) {
 	for i, p := range c.Layout.Partitions {
 		if path == loader.StoreUEFI && p.IsESP() || path == loader.StoreLegacy && p.Active {
-			if v := &c.Volumes[i]; v.config(ConfigStore, path) == nil {
+			if v := &c.Volumes[i]; v.Config(ConfigStore, path) == nil {
 				v.Configs = append(append([]Config{}, v.Configs...), Config{Kind: ConfigStore, Path: path, Store: s, Told: src})
 			}
 			return

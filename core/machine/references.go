@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"fmt"
@@ -48,7 +48,7 @@ func References(m Machine) []Reference {
 			if node.MBR {
 				r.Kind, r.Value = "disk signature and number", fmt.Sprintf("%08X, %d", node.Signature, node.Number)
 			}
-			refs = append(refs, r.resolve(m, "clone", func(d *Drive) ([]int, bool) { return d.resolveNode(node), true }))
+			refs = append(refs, r.resolve(m, "clone", func(d *Drive) ([]int, bool) { return d.ResolveNode(node), true }))
 		}
 	}
 	for i := range m.Drives {
@@ -68,7 +68,7 @@ func (d *Drive) references(m Machine) []Reference {
 	}
 	for i := range d.Contents.Volumes {
 		v := &d.Contents.Volumes[i]
-		at := spot{d, i}
+		at := Spot{d, i}
 		for j := range v.Configs {
 			c := &v.Configs[j]
 			if c.Store != nil {
@@ -86,11 +86,11 @@ func (d *Drive) coreReference(m Machine, image *loader.GRUBCore) Reference {
 	r := Reference{Holder: "GRUB's core image, prefix", Drive: d.Name, Kind: string(loader.ByGRUBDisk), Value: image.Prefix,
 		Source: fact.Source{Origin: fact.Bytes, Drive: d.Name, Structure: "GRUB core image", Field: "prefix", Offset: int64(d.Contents.Core.Sector) * 512, Length: 512}}
 	return r.resolve(m, d.Name, func(o *Drive) ([]int, bool) {
-		_, number, ok := loader.GRUBPartition(insideBrackets(image.Prefix))
+		_, number, ok := loader.GRUBPartition(InsideBrackets(image.Prefix))
 		if !ok || o.Contents == nil {
 			return nil, false
 		}
-		return o.matching(func(_ int, p disk.Partition) bool { return p.Number == number }), true
+		return o.Matching(func(_ int, p disk.Partition) bool { return p.Number == number }), true
 	})
 }
 
@@ -137,20 +137,20 @@ func specsOf(c *Config) []named {
 	return found
 }
 
-func specReference(m Machine, at spot, c *Config, n named) Reference {
-	r := Reference{Holder: c.Path + ", " + n.who, Drive: at.drive.Name, Kind: string(n.spec.Kind), Value: n.spec.Value}
-	r.Source = c.source(at.base(), n.who, n.offset, n.length)
-	r.Source.Drive = at.drive.Name
-	return r.resolve(m, at.drive.Name, func(o *Drive) ([]int, bool) {
+func specReference(m Machine, at Spot, c *Config, n named) Reference {
+	r := Reference{Holder: c.Path + ", " + n.who, Drive: at.Drive.Name, Kind: string(n.spec.Kind), Value: n.spec.Value}
+	r.Source = c.Source(at.Base(), n.who, n.offset, n.length)
+	r.Source.Drive = at.Drive.Name
+	return r.resolve(m, at.Drive.Name, func(o *Drive) ([]int, bool) {
 		if n.spec.Kind == loader.ByGRUBDisk && o.Contents != nil {
 			_, number, ok := loader.GRUBPartition(n.spec.Value)
-			return o.matching(func(_ int, p disk.Partition) bool { return p.Number == number }), ok
+			return o.Matching(func(_ int, p disk.Partition) bool { return p.Number == number }), ok
 		}
-		return o.resolve(n.spec)
+		return o.Resolve(n.spec)
 	})
 }
 
-func storeReferences(m Machine, at spot, c *Config) []Reference {
+func storeReferences(m Machine, at Spot, c *Config) []Reference {
 	var refs []Reference
 	for i := range c.Store.Objects {
 		o := &c.Store.Objects[i]
@@ -159,20 +159,20 @@ func storeReferences(m Machine, at spot, c *Config) []Reference {
 				continue
 			}
 			dev := e.Device
-			r := Reference{Holder: fmt.Sprintf("%s, %s, %s", c.Path, o.What(), e.Name()), Drive: at.drive.Name, Kind: string(loader.ByPartUUID), Value: dev.Partition.String()}
+			r := Reference{Holder: fmt.Sprintf("%s, %s, %s", c.Path, o.What(), e.Name()), Drive: at.Drive.Name, Kind: string(loader.ByPartUUID), Value: dev.Partition.String()}
 			if dev.MBR {
 				r.Kind, r.Value = "disk signature and start", fmt.Sprintf("%08X, byte %d", dev.Signature, dev.Start)
 			}
-			r.Source = at.drive.storeSource(at, c, o, e)
-			refs = append(refs, r.resolve(m, at.drive.Name, func(d *Drive) ([]int, bool) { return d.resolveDevice(dev), d.Contents != nil }))
+			r.Source = at.Drive.StoreSource(at, c, o, e)
+			refs = append(refs, r.resolve(m, at.Drive.Name, func(d *Drive) ([]int, bool) { return d.ResolveDevice(dev), d.Contents != nil }))
 		}
 	}
 	return refs
 }
 
-// storeSource says where a store's element stands on the disk.
-func (d *Drive) storeSource(at spot, c *Config, o *loader.Object, e loader.Element) fact.Source {
-	s := c.source(at.base(), o.What()+", "+e.Name(), e.Offset, e.Length)
+// StoreSource says where a store's element stands on the disk.
+func (d *Drive) StoreSource(at Spot, c *Config, o *loader.Object, e loader.Element) fact.Source {
+	s := c.Source(at.Base(), o.What()+", "+e.Name(), e.Offset, e.Length)
 	s.Drive = d.Name
 	if e.Line > 0 {
 		s.Line = e.Line

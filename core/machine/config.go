@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"errors"
@@ -51,8 +51,8 @@ const (
 	sleepFile   = `\hiberfil.sys`
 	winloadEFI  = `\Windows\System32\winload.efi`
 	winloadEXE  = `\Windows\System32\winload.exe`
-	shimNext    = `grubx64.efi`
-	shimRebuild = `fbx64.efi`
+	ShimNext    = `grubx64.efi`
+	ShimRebuild = `fbx64.efi`
 )
 
 // sleepSigns are the first four bytes of a live sleep file. Common practice, from
@@ -135,9 +135,9 @@ func (v *Volume) look(name string) {
 	v.looked[key] = err
 }
 
-// holds reports whether a file is on the volume, and whether that is known. A
+// Holds reports whether a file is on the volume, and whether that is known. A
 // file that was not looked for is not known of.
-func (v *Volume) holds(name string) (there, known bool) {
+func (v *Volume) Holds(name string) (there, known bool) {
 	err, looked := v.looked[strings.ToLower(name)]
 	switch {
 	case !looked:
@@ -170,7 +170,7 @@ func (v *Volume) gatherESP() {
 	for i, f := range folders {
 		if f.Dir && i < maxEntries {
 			v.grub("/EFI/" + f.Name + "/grub.cfg")
-			for _, name := range []string{shimNext, shimRebuild} {
+			for _, name := range []string{ShimNext, ShimRebuild} {
 				v.look(`\EFI\` + f.Name + `\` + name)
 			}
 		}
@@ -272,8 +272,8 @@ func (c *Config) loaderPaths() []string {
 	return paths
 }
 
-// find returns a configuration by kind and path.
-func (v *Volume) config(kind ConfigKind, name string) *Config {
+// Config returns a configuration by kind and path.
+func (v *Volume) Config(kind ConfigKind, name string) *Config {
 	for i := range v.Configs {
 		if c := &v.Configs[i]; c.Kind == kind && strings.EqualFold(c.Path, name) {
 			return c
@@ -282,9 +282,9 @@ func (v *Volume) config(kind ConfigKind, name string) *Config {
 	return nil
 }
 
-// source says where bytes of the file lie on the disk; base is the partition's
+// Source says where bytes of the file lie on the disk; base is the partition's
 // byte offset.
-func (c *Config) source(base int64, field string, offset, length int64) fact.Source {
+func (c *Config) Source(base int64, field string, offset, length int64) fact.Source {
 	if c.Told.Origin != "" {
 		s := c.Told
 		s.Field = field

@@ -1,4 +1,4 @@
-package startup
+package machine
 
 import (
 	"path"
@@ -73,7 +73,7 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 // StoreOn returns the boot configuration store of a mode on a partition; ok is
 // false when there is none that can be read.
 func (c *Contents) StoreOn(boot int, mode firmware.Mode) (store *loader.Store, ok bool) {
-	cfg := c.Volumes[boot].config(ConfigStore, loader.StorePath(mode))
+	cfg := c.Volumes[boot].Config(ConfigStore, loader.StorePath(mode))
 	if cfg == nil || cfg.Err != nil || cfg.Store == nil {
 		return nil, false
 	}
@@ -97,7 +97,7 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 	p := c.Layout.Partitions[i]
 	d := &loader.BCDDevice{Kind: loader.DevicePartition, Partition: p.GUID}
 	if c.Layout.Style == disk.StyleMBR {
-		d.MBR, d.Start = true, uint64(c.base(i))
+		d.MBR, d.Start = true, uint64(c.Base(i))
 		if c.Layout.MBR != nil {
 			d.Signature = c.Layout.MBR.DiskSignature
 		}
@@ -135,7 +135,7 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 // MountedAt returns the partition of the disk that the mount table of the system on
 // partition root mounts at a point of its own.
 func (c *Contents) MountedAt(root int, point string) (partition int, found bool) {
-	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab")
 	if table == nil {
 		return 0, false
 	}
@@ -212,7 +212,7 @@ func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
 // partition of the disk carries, the root itself and the boot partition left out.
 func (c *Contents) Unresolved(root int) []loader.Mount {
 	var mounts []loader.Mount
-	table := c.Volumes[root].config(ConfigFstab, "/etc/fstab")
+	table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab")
 	if table == nil {
 		return nil
 	}
@@ -228,7 +228,7 @@ func (c *Contents) Unresolved(root int) []loader.Mount {
 // point.
 func (c *Contents) Mounts(root int, point string) []loader.Mount {
 	var mounts []loader.Mount
-	if table := c.Volumes[root].config(ConfigFstab, "/etc/fstab"); table != nil {
+	if table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab"); table != nil {
 		for _, m := range table.Mounts {
 			if m.Point == point && m.Comment == "" {
 				mounts = append(mounts, m)
@@ -240,7 +240,7 @@ func (c *Contents) Mounts(root int, point string) []loader.Mount {
 
 // byName lists the partitions of the disk that a name means, its bus aside.
 func (c *Contents) byName(s loader.Spec) []int {
-	found, _ := (&Drive{Contents: c}).resolve(s)
+	found, _ := (&Drive{Contents: c}).Resolve(s)
 	return found
 }
 
@@ -260,7 +260,7 @@ func (v *Volume) HasWindows() bool {
 		return false
 	}
 	for _, path := range []string{winloadEFI, winloadEXE} {
-		if there, _ := v.holds(path); there {
+		if there, _ := v.Holds(path); there {
 			return true
 		}
 	}
@@ -274,5 +274,5 @@ func (v *Volume) HasLinux() bool {
 
 // HasLinuxRoot reports whether the root of a Linux system lies on the volume.
 func (v *Volume) HasLinuxRoot() bool {
-	return v.Kind == volume.KindExt && v.config(ConfigFstab, "/etc/fstab") != nil
+	return v.Kind == volume.KindExt && v.Config(ConfigFstab, "/etc/fstab") != nil
 }

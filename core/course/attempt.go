@@ -1,0 +1,111 @@
+package course
+
+import "latchkey/core/machine"
+
+// State is how a stage stands.
+type State string
+
+// The states of a stage.
+const (
+	Passes   State = "passes"
+	Blocks   State = "blocks"
+	Unproven State = "unproven"
+	Behind   State = "behind"     // not reached: an earlier stage blocks
+	Wrong    State = "wrong-disk" // another disk is started before this one
+)
+
+// Step is how one attempt fared at one stage.
+type Step struct {
+	Stage Stage          `json:"stage"`
+	State State          `json:"state"`
+	Text  string         `json:"text"`
+	How   string         `json:"how,omitempty" doc:"What would prove it, where it is unproven"`
+	Facts []machine.Fact `json:"facts,omitempty"`
+	Risks []Risk         `json:"risks,omitempty" doc:"What does not block here and is worth knowing"`
+}
+
+// Risk is something wrong that does not stop the start.
+type Risk struct {
+	Text  string         `json:"text"`
+	Facts []machine.Fact `json:"facts,omitempty"`
+}
+
+// Attempt is one entry or device that the firmware tries.
+type Attempt struct {
+	Drive     string       `json:"drive,omitempty"`
+	Role      machine.Role `json:"role,omitempty"`
+	Entry     string       `json:"entry,omitempty" doc:"Boot entry number, four hexadecimal digits"`
+	Name      string       `json:"name,omitempty" doc:"The boot entry's description"`
+	Partition int          `json:"partition,omitempty"`
+	Loader    string       `json:"loader,omitempty"`
+	Steps     []Step       `json:"steps"`
+	HandsOver bool         `json:"handsOver" doc:"The loader was started"`
+	Final     bool         `json:"final" doc:"Nothing is tried after this attempt"`
+	Symptom   string       `json:"symptom,omitempty"`
+	// Also names the other drives that its entry could have meant.
+	Also []string `json:"also,omitempty" doc:"Other drives that answer to the same entry"`
+}
+
+// Last returns the stage the attempt ended at.
+func (a *Attempt) Last() Stage {
+	if len(a.Steps) == 0 {
+		return StageDrive
+	}
+	return a.Steps[len(a.Steps)-1].Stage
+}
+
+// Pass notes that a stage is passed.
+func (a *Attempt) Pass(s Stage, text string, facts ...machine.Fact) {
+	a.Steps = append(a.Steps, Step{Stage: s, State: Passes, Text: text, Facts: facts})
+}
+
+// Block ends the attempt at a stage; it returns false for the caller to pass on.
+func (a *Attempt) Block(s Stage, text string, facts ...machine.Fact) bool {
+	a.Steps = append(a.Steps, Step{Stage: s, State: Blocks, Text: text, Facts: facts})
+	return false
+}
+
+// Risk adds to the latest step something that does not stop the start.
+func (a *Attempt) Risk(text string, facts ...machine.Fact) {
+	if n := len(a.Steps); n > 0 {
+		a.Steps[n-1].Risks = append(a.Steps[n-1].Risks, Risk{text, facts})
+	}
+}
+
+// What follows the start of a loader: stages 7 and 8.
+
+// Result is how far the start got behind its loader.
+type Result struct {
+	State State        // Passes, Blocks or Unproven
+	Home  machine.Spot // where the system lies, when it was found
+}
+
+// Unproven ends the judgement for want of evidence; how says what would help.
+func (a *Attempt) Unproven(s Stage, text, how string, facts ...machine.Fact) Result {
+	a.Steps = append(a.Steps, Step{Stage: s, State: Unproven, Text: text, How: how, Facts: facts})
+	return Result{State: Unproven}
+}
+
+// Stop ends the start at a stage behind the loader, with what the screen shows.
+func (a *Attempt) Stop(s Stage, symptom, text string, facts ...machine.Fact) Result {
+	a.Symptom = symptom
+	a.Block(s, text, facts...)
+	return Result{State: Blocks}
+}
+
+// Advice for what the evidence lacks.
+const (
+	HowCapture = "Take a capture of the drive: it holds the boot configuration."
+	HowTry     = "Start the machine once with the clone alone, and look at which disk it came up from."
+)
+
+// Takes notes that the loader goes on to a place, and whether that is another
+// disk than it was started from.
+func (a *Attempt) Takes(d *machine.Drive, to machine.Spot, text string, facts ...machine.Fact) {
+	state := Passes
+	if to.Drive != d && to.Drive.Role != machine.RoleClone {
+		state = Wrong
+		text += " That is " + to.Drive.Called() + "."
+	}
+	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: state, Text: text, Facts: facts})
+}

@@ -1,0 +1,129 @@
+package course
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/machine"
+)
+
+// Choose settles which attached drive a name means. Two drives that both carry it
+// are one question.
+func (k *Walk) Choose(a *Attempt, what string, on func(*machine.Drive) (found []int, known bool)) (hits []machine.Spot, known bool) {
+	known = true
+	for _, d := range k.Drives() {
+		found, ok := on(d)
+		known = known && ok
+		if len(found) > 0 {
+			hits = append(hits, machine.Spot{Drive: d, Index: found[0]})
+		}
+	}
+	if len(hits) < 2 {
+		return hits, known
+	}
+	q := Question{ID: "twin", Stage: StageConfiguration,
+		Text: "Both attached drives carry the same identifiers. Which of them does the loader take?",
+		How:  "Pull the original for the first start: the question is idle then.",
+	}
+	for _, h := range hits {
+		q.Options = append(q.Options, Option{ID: h.Drive.Name, Label: h.Drive.Called()})
+	}
+	picked := k.World.Ask(q)
+	for _, h := range hits {
+		if h.Drive.Name == picked {
+			return []machine.Spot{h}, true
+		}
+	}
+	return hits[:1], true
+}
+
+// newWay reports whether the system reaches its disk in another way than when it
+// last ran, and names that way: another controller mode, or another bus.
+func (k *Walk) newWay(d *machine.Drive) (name string, changed bool) {
+	now, known := k.Machine.Firmware.StorageMode.Get()
+	before, ok := k.Machine.Firmware.StorageModeBefore.Get()
+	if known && ok && now != before {
+		return "the controller's mode (" + strings.ToUpper(now) + ", before " + strings.ToUpper(before) + ")", true
+	}
+	bus, known := d.Bus.Get()
+	was, had := k.originalBus()
+	switch {
+	case d.Role == machine.RoleOriginal, known && had && was == bus:
+		return "", false // it ran from there
+	case bus == "sata" && !had:
+		return "", false // nothing tells of a change
+	case !known:
+		return "the bus it hangs on now", true
+	case bus == "nvme":
+		return "NVMe", true
+	}
+	return strings.ToUpper(bus), true
+}
+
+func (k *Walk) originalBus() (string, bool) {
+	for i := range k.Machine.Drives {
+		if k.Machine.Drives[i].Role == machine.RoleOriginal {
+			return k.Machine.Drives[i].Bus.Get()
+		}
+	}
+	return "", false
+}
+
+// Driver asks whether the system can reach its disk on the clone's bus.
+// start-rules, stage 8.
+func (k *Walk) Driver(a *Attempt, home machine.Spot, system, symptom string) bool {
+	d := home.Drive
+	name, changed := k.newWay(d)
+	if !changed {
+		return true
+	}
+	if !k.World.Yes(UnknownBool, Question{
+		ID: "driver:" + d.Name, Stage: StageSystem, Drive: d.Name,
+		Text: fmt.Sprintf("Has %s on %s a driver for %s that it loads at start-up?", system, d.Called(), name),
+		How:  "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it.",
+	}) {
+		a.Stop(StageSystem, symptom, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.Called(), name))
+		return false
+	}
+	return true
+}
+
+// LostPart reports a partition that the end of the disk cuts off.
+func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {
+	p := home.Partition()
+	if !home.Drive.Contents.Lost(p) {
+		return false
+	}
+	a.Stop(StageSystem, "a report that the system's device is damaged, or the maker's sign without end.",
+		fmt.Sprintf("The system's partition %d is cut off by the end of %s.", p.Number, home.Drive.Called()),
+		home.Drive.Cite("Last sector of partition "+fmt.Sprint(p.Number), fmt.Sprint(p.End()-1), p.Source))
+	return true
+}
+
+// ComesUp ends a start that reaches its system, with what is worth knowing.
+func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string) Result {
+	d, v, p := home.Drive, home.Volume(), home.Partition()
+	a.Pass(StageSystem, fmt.Sprintf("%s comes up from partition %d of %s.", system, p.Number, d.Called()),
+		d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
+	if unclean, ok := v.Unclean.Get(); ok && unclean {
+		a.Risk("The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.Cite("Closed cleanly", "no", v.Unclean.Source()))
+	}
+	if asleep, ok := v.Hibernated.Get(); ok && asleep {
+		a.Risk("The system is asleep or was shut down with fast start-up: it wakes from a memory image made on the original. Shut it down fully before the copy.",
+			d.Cite("Sleep file", "live", v.Hibernated.Source()))
+	}
+	for _, q := range v.Problems {
+		a.Risk(q.Text, machine.ProblemFact(q, d.Name))
+	}
+	return Result{Passes, home}
+}
+
+// VolumeFacts cites what is wrong with a volume and its loaders.
+func (k *Walk) VolumeFacts(at machine.Spot) []machine.Fact {
+	var facts []machine.Fact
+	for _, q := range at.Volume().Problems {
+		facts = append(facts, machine.ProblemFact(q, at.Drive.Name))
+	}
+	return facts
+}
