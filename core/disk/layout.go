@@ -34,6 +34,8 @@ type Layout struct {
 	// Told is the disk identifier as a listing or a person gives it, when the
 	// tables themselves are not in the evidence.
 	Told fact.Of[string]
+	// tables holds the sectors that the layout was read from.
+	tables []page
 }
 
 // SectorsUnknown stands for the capacity of a disk of which nobody told it.
@@ -86,6 +88,7 @@ func (p Partition) IsESP() bool { return p.TypeGUID == TypeESP || p.MBRType == M
 // ReadLayout reads the tables of a disk. It never fails: what cannot be read is
 // said in the problems, and what is not in the evidence stays unknown.
 func ReadLayout(d *Disk) Layout {
+	d, kept := d.keep()
 	l := Layout{SectorSize: d.sectorSize, Sectors: d.Sectors(), Style: StyleUnknown}
 	mbr, mbrProblems, err := readMBR(d)
 	if err != nil && !IsNotCaptured(err) {
@@ -109,6 +112,7 @@ func ReadLayout(d *Disk) Layout {
 		l.fromBareVolume(d)
 	}
 	l.checkRanges()
+	l.tables = kept.pages
 	return l
 }
 

@@ -184,7 +184,7 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 		v := root.Volume()
 		c := v.Config(machine.ConfigGRUB, name)
 		switch {
-		case v.Kind == volume.NotCaptured, c == nil && v.Files == nil, c != nil && c.Missing():
+		case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing():
 			return a.Unproven(course.StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.Partition().Number, root.Drive.Called(), v.Kind), course.HowCapture)
 		case c == nil:
 			text, facts := lost.or(fmt.Sprintf("%s is not on partition %d of %s.", name, root.Partition().Number, root.Drive.Called()))
@@ -262,7 +262,7 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot) cours
 		}
 	}
 	switch {
-	case newest == nil && v.Files == nil, newest != nil && newest.Missing():
+	case newest == nil && !v.Readable, newest != nil && newest.Missing():
 		return a.Unproven(course.StageConfiguration, "The boot loader's entries are not in evidence.", course.HowCapture)
 	case newest == nil:
 		return a.Stop(course.StageConfiguration, "a menu without a system, or the firmware's setup.", fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
@@ -356,7 +356,7 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot) course.Re
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	c := v.Config(machine.ConfigFstab, "/etc/fstab")
-	if c == nil && v.Files == nil || c != nil && c.Err != nil {
+	if c == nil && !v.Readable || c != nil && c.Err != nil {
 		end := a.Unproven(course.StageSystem, fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
 		end.Home = home
 		return end

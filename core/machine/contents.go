@@ -22,9 +22,10 @@ func (v *Volume) Problem(code string) (disk.Problem, bool) {
 	return disk.Problem{}, false
 }
 
-// Contents is a disk as examined: its tables, volumes and loaders.
+// Contents is a disk as examined: its tables, volumes and loaders. It holds all that
+// a start or a repair asks of the disk, which is not read any more: planning and
+// simulating are functions of it alone.
 type Contents struct {
-	Disk    *disk.Disk
 	Layout  disk.Layout
 	Volumes []Volume // one for each of Layout.Partitions
 	Code    loader.BootCode
@@ -62,7 +63,14 @@ type Volume struct {
 	Letter string
 	// looked tells of the files that were looked for: nil for one that is there.
 	looked map[string]error
-	left   *int64 // bytes of configuration that may still be kept
+	// Spares are the copies of a boot sector that was overwritten in its own place.
+	Spares []Spare
+}
+
+// Spare is a copy of a volume's boot sector.
+type Spare struct {
+	Sector uint64 // where it stands on the disk
+	Then   Volume // the volume as it is with the copy in its place
 }
 
 // GRUBCore is where GRUB's boot code expects its core image.
@@ -82,16 +90,18 @@ const (
 	maxKept  = 8 << 20
 )
 
-// Examine reads everything that a start needs from a disk. Paths are programs
-// to look for on FAT volumes besides the known ones, as boot entries name them.
-// Structures that lead in circles end it at a bound, which is a problem of the
-// layout; what lies behind it is not known.
+// Examine reads everything that a start or a repair needs from a disk; when it
+// returns, all has been read. Paths are programs to look for on FAT volumes besides
+// the known ones, as boot entries name them. Structures that lead in circles end it
+// at a bound, which is a problem of the layout; what lies behind it is not known.
 func Examine(whole *disk.Disk, paths ...string) *Contents {
 	d := whole.Bounded(maxReads, maxRead)
-	c := &Contents{Disk: whole, Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
+	c := &Contents{Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
 	left := int64(maxKept)
 	for _, p := range c.Layout.Partitions {
-		c.Volumes = append(c.Volumes, examineVolume(d, p, paths, &left))
+		v := examineVolume(d, p, paths, &left)
+		v.examineSpares(d, p, &left)
+		c.Volumes = append(c.Volumes, v)
 	}
 	whole.SetCounts(d.Counts())
 	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
@@ -114,24 +124,59 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 }
 
 func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) Volume {
-	v := Volume{Volume: volume.Examine(d, p), left: left}
-	if v.FAT != nil {
-		v.Loaders, v.LoaderErr = loader.Inventory(v.FAT)
+	opened := volume.Examine(d, p)
+	v := Volume{Volume: opened.Volume}
+	if fat := opened.FAT; fat != nil {
+		v.Loaders, v.LoaderErr = loader.Inventory(fat)
 		for _, path := range paths {
-			if f, err := loader.Look(v.FAT, path); err == nil {
+			if f, err := loader.Look(fat, path); err == nil {
 				v.Loaders = append(v.Loaders, f)
 			} else if !errors.Is(err, volume.ErrNotFound) && v.LoaderErr == nil {
 				v.LoaderErr = err
 			}
 		}
 	}
-	if v.Files != nil {
-		v.gather(disk.Span(p.Start, d.SectorSize()))
+	if v.Readable {
+		(&gathering{&v, opened.Files, left}).gather(disk.Span(p.Start, d.SectorSize()))
 	}
 	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)
 	}
 	return v
+}
+
+// patched is a disk with some bytes replaced.
+type patched struct {
+	*disk.Disk
+	at    int64
+	bytes []byte
+}
+
+// ReadAt implements io.ReaderAt.
+func (p patched) ReadAt(b []byte, off int64) (int, error) {
+	n, err := p.Disk.ReadAt(b, off)
+	for i := range p.bytes {
+		if at := p.at + int64(i) - off; at >= 0 && at < int64(n) {
+			b[at] = p.bytes[i]
+		}
+	}
+	return n, err
+}
+
+// examineSpares reads the volume as it would be with each copy of its boot sector in
+// place of the overwritten one.
+func (v *Volume) examineSpares(d *disk.Disk, p disk.Partition, left *int64) {
+	size := d.SectorSize()
+	for _, at := range v.Volume.Spares {
+		from := uint64(at) / uint64(size)
+		sector, err := d.Read(disk.Span(from, size), size)
+		if err != nil {
+			continue // a copy that cannot be read is none
+		}
+		if on, err := disk.New(patched{d, disk.Span(p.Start, size), sector}, d.Size(), size); err == nil {
+			v.Spares = append(v.Spares, Spare{from, examineVolume(on, p, nil, left)})
+		}
+	}
 }
 
 func findGRUBCore(d *disk.Disk, code []byte) GRUBCore {
@@ -164,10 +209,7 @@ func (c *Contents) Lost(p disk.Partition) bool { return !p.Unplaced && p.End() >
 
 // Size returns the disk's capacity in bytes, when it is known.
 func (c *Contents) Size() (int64, bool) {
-	if c.Layout.Sectors == disk.SectorsUnknown {
-		return 0, false
-	}
-	return c.Disk.Size(), true
+	return c.Layout.Bytes(), c.Layout.Sectors != disk.SectorsUnknown
 }
 
 // CutSystem returns the system partition that the end of the disk cuts off,

@@ -2,7 +2,6 @@ package machine
 
 import (
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 
@@ -60,15 +59,6 @@ func (d *Described) at(line int) fact.Source {
 	return s
 }
 
-// nothing is a disk of which no byte is held.
-type nothing struct{}
-
-func (nothing) ReadAt(p []byte, off int64) (int, error) {
-	return 0, &disk.NotCaptured{Offset: off, Length: int64(len(p))}
-}
-
-var _ io.ReaderAt = nothing{}
-
 // Contents makes what is told into contents of which no byte is held; nil when
 // nothing is told.
 func (d *Described) Contents() *Contents {
@@ -82,13 +72,10 @@ func (d *Described) Contents() *Contents {
 	c := &Contents{Code: loader.CodeUnknown}
 	l := &c.Layout
 	l.SectorSize, l.Style, l.Sectors = sectorSize, d.Style, disk.SectorsUnknown
-	size := int64(sectorSize)
-	if d.Size >= size && d.Size <= disk.MaxSize {
-		size = d.Size - d.Size%int64(sectorSize)
-		l.Sectors = uint64(size / int64(sectorSize))
+	if d.Size >= int64(sectorSize) && d.Size <= disk.MaxSize {
+		l.Sectors = uint64(d.Size) / uint64(sectorSize)
 		c.Capacity, c.Rounded = d.at(d.Line), d.Rounded
 	}
-	c.Disk, _ = disk.New(nothing{}, size, sectorSize)
 	if l.Style == "" {
 		l.Style = disk.StyleUnknown
 	}

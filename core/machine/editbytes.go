@@ -1,74 +1,37 @@
 package machine
 
-import "latchkey/core/disk"
+import (
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+)
 
-// What a repair copies from sector to sector: the bytes are read again as they then
-// stand.
+// What a repair copies from sector to sector.
 
-// patched is a disk with some bytes replaced.
-type patched struct {
-	*disk.Disk
-	at    int64
-	bytes []byte
-}
-
-// ReadAt implements io.ReaderAt.
-func (p patched) ReadAt(b []byte, off int64) (int, error) {
-	n, err := p.Disk.ReadAt(b, off)
-	for i := range p.bytes {
-		if at := p.at + int64(i) - off; at >= 0 && at < int64(n) {
-			b[at] = p.bytes[i]
-		}
-	}
-	return n, err
-}
-
-// WithSectorCopied has the boot sector of a partition written anew from its copy
-// in another sector of the disk; the volume is read again.
-func (c *Contents) WithSectorCopied(i int, from uint64) (*Contents, error) {
+// WithSectorCopied has the boot sector of a partition written anew from a copy of
+// it.
+func (c *Contents) WithSectorCopied(i int, spare Spare) *Contents {
 	e := c.edited()
-	size := int64(c.Layout.SectorSize)
-	sector, err := c.Disk.Read(disk.Span(from, int(size)), int(size))
-	if err != nil {
-		return nil, err
-	}
-	p := c.Layout.Partitions[i]
-	on, err := disk.New(patched{c.Disk, disk.Span(p.Start, int(size)), sector}, c.Disk.Size(), int(size))
-	if err != nil {
-		return nil, err
-	}
-	left := int64(maxKept)
-	e.Volumes[i] = examineVolume(on.Bounded(maxReads, maxRead), p, nil, &left)
+	e.Volumes[i] = spare.Then
 	e.forgetRun()
-	return e, nil
+	return e
 }
 
-// larger is a disk's bytes on a drive with room behind them, which reads as zeros.
-type larger struct{ *disk.Disk }
-
-// ReadAt implements io.ReaderAt.
-func (l larger) ReadAt(b []byte, off int64) (int, error) {
-	n := 0
-	if off < l.Size() {
-		most := min(int64(len(b)), l.Size()-off)
-		var err error
-		if n, err = l.Disk.ReadAt(b[:most], off); int64(n) < most {
-			return n, err
-		}
-	}
-	clear(b[n:])
-	return len(b), nil
-}
-
-// CopiedWhole is the disk copied sector by sector onto another one that has room;
-// nil when it cannot be read so.
+// CopiedWhole is the disk copied sector by sector onto another one that has room.
+// Its tables are read as they stand on the larger disk; a partition that lies where
+// it lay holds what it held.
 func (c *Contents) CopiedWhole(onto *Contents) *Contents {
-	on, err := disk.New(larger{c.Disk}, disk.Span(onto.Layout.Sectors, onto.Layout.SectorSize), onto.Layout.SectorSize)
-	if err != nil {
-		return nil
+	e := c.edited()
+	e.Layout, e.Volumes = c.Layout.OnLarger(onto.Layout.Sectors), nil
+	for _, p := range e.Layout.Partitions {
+		v := Volume{Volume: volume.Volume{Kind: volume.NotCaptured}, LoaderErr: &disk.NotCaptured{}}
+		for i, was := range c.Layout.Partitions {
+			if was.Start == p.Start && was.Number == p.Number {
+				v = c.Volumes[i]
+			}
+		}
+		e.Volumes = append(e.Volumes, v)
 	}
-	on.SetCounts(c.Disk.Counts())
-	return Examine(on)
+	return e
 }
 
 // CopiedSmaller is the disk copied onto one of so many sectors, with a partition

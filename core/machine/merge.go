@@ -51,12 +51,12 @@ func (c *Contents) fill(weak *Contents) {
 		known := *c
 		*c = *weak.clone()
 		if known.Layout.Sectors != disk.SectorsUnknown {
-			c.Layout.Sectors, c.Disk, c.Capacity, c.Rounded = known.Layout.Sectors, known.Disk, known.Capacity, known.Rounded
+			c.takeSize(&known)
 		}
 		return
 	}
 	if c.Layout.Sectors == disk.SectorsUnknown || c.Rounded && !weak.Rounded && weak.Layout.Sectors != disk.SectorsUnknown {
-		c.Layout.Sectors, c.Disk, c.Capacity, c.Rounded = weak.Layout.Sectors, weak.Disk, weak.Capacity, weak.Rounded
+		c.takeSize(weak)
 	}
 	if len(c.Layout.Partitions) == 0 && len(c.Volumes) == 0 && c.Code == weak.Code {
 		c.Layout.Partitions, c.Volumes = weak.clone().Layout.Partitions, weak.clone().Volumes
@@ -76,6 +76,12 @@ func (c *Contents) fill(weak *Contents) {
 			c.Layout.MBR = weak.Layout.MBR
 		}
 	}
+}
+
+// takeSize takes over the capacity that another piece knows.
+func (c *Contents) takeSize(from *Contents) {
+	c.Layout.Sectors = uint64(from.Layout.Bytes()) / uint64(c.Layout.SectorSize)
+	c.Capacity, c.Rounded = from.Capacity, from.Rounded
 }
 
 // fillPartition takes over what only the weaker listing tells of a partition. A

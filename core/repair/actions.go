@@ -3,7 +3,6 @@ package repair
 import (
 	"fmt"
 	"maps"
-	"slices"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -259,7 +258,7 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 	}
 	var moves []move
 	for i, p := range c.Layout.Partitions {
-		if onlyActive(c, i) && (c.Volumes[i].BootCode || hasCopy(&c.Volumes[i])) {
+		if onlyActive(c, i) && (c.Volumes[i].BootCode || len(c.Volumes[i].Spares) > 0) {
 			return nil // what is wrong with it is another matter
 		}
 		v := &c.Volumes[i]
@@ -314,28 +313,14 @@ func copyBootSector(m machine.Machine, _ course.Stage) []move {
 	}
 	var moves []move
 	for i, p := range c.Layout.Partitions {
-		for _, q := range c.Volumes[i].Problems {
-			if !onlyCopy(q) {
-				continue
-			}
-			from := uint64(q.Source.Offset) / uint64(c.Layout.SectorSize)
-			changed, err := c.WithSectorCopied(i, from)
-			if err != nil {
-				continue
-			}
+		for _, spare := range c.Volumes[i].Spares {
+			from := spare.Sector
 			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{p.Start, 1}}, Undo: "Write the saved sector back."},
-				fmt.Sprint("boot-sector ", p.Number), changed, map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, p.Start, 1) }}))
+				fmt.Sprint("boot-sector ", p.Number), c.WithSectorCopied(i, spare), map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, p.Start, 1) }}))
 		}
 	}
 	return moves
 }
-
-// onlyCopy: of the boot sector nothing but the copy is left.
-func onlyCopy(p disk.Problem) bool {
-	return p.Code == "ntfs-only-backup" || p.Code == "fat-only-backup"
-}
-
-func hasCopy(v *machine.Volume) bool { return slices.ContainsFunc(v.Problems, onlyCopy) }
 
 // dataCopy is what must be saved before a step that can cost data.
 const dataCopy = "The data: the original is their copy. Look that it is whole and detached, or copy what is wanted elsewhere first."

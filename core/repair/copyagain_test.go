@@ -3,6 +3,7 @@ package repair_test
 import (
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -10,7 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -87,4 +90,38 @@ func TestTheRenderedCopy(t *testing.T) {
 	require.NoError(t, err, string(answer))
 	trace := startup.Simulate(fromFile(t, firmware.UEFI, filepath.Join(dir, "clone")))
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
+}
+
+// A machine that lacks parts has no plan, and says so.
+func TestAMachineThatLacksParts(t *testing.T) {
+	whole := twoDisks(t, windows(1).MustBuild(), hopeless(1<<22, 2).MustBuild())
+	keys := repair.Progress{Done: []string{"copy-again", "mode legacy", "first", "detach", "attach", "entry", "safe", "gpt", "esp", "format", "gone"}}
+	empty := func(m machine.Machine, name string) machine.Machine {
+		m.Drives = slices.Clone(m.Drives)
+		for i := range m.Drives {
+			if m.Drives[i].Name == name {
+				m.Drives[i].Contents = nil
+			}
+		}
+		return m
+	}
+	left := func(m machine.Machine, name string) machine.Machine {
+		m.Drives = slices.DeleteFunc(slices.Clone(m.Drives), func(d machine.Drive) bool { return d.Name != name })
+		return m
+	}
+	for name, m := range map[string]machine.Machine{
+		"nothing": {}, "no clone": left(whole, "a"), "no original": left(whole, "b"),
+		"a clone of which nothing is known": empty(whole, "b"), "an original of which nothing is known": empty(whole, "a"),
+		"both unknown": empty(empty(whole, "a"), "b"),
+	} {
+		t.Run(name, func(t *testing.T) {
+			for _, mode := range []fact.Of[firmware.Mode]{m.Firmware.Mode, fact.Tell(firmware.Legacy), fact.Unknown[firmware.Mode]()} {
+				m.Firmware.Mode = mode
+				s := repair.Continue(m, keys)
+				assert.NotEqual(t, startup.Starts, s.Verdict)
+				assert.NotEmpty(t, s.Reason)
+				assert.Contains(t, s.Vanished, "gone")
+			}
+		})
+	}
 }

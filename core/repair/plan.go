@@ -163,6 +163,9 @@ func Continue(m machine.Machine, p Progress, allowed ...Toolbox) Session {
 
 // moveOf finds a step by its key among all that can be done.
 func moveOf(m machine.Machine, key string) (move, bool) {
+	if clone(m) == nil {
+		return move{}, false
+	}
 	for _, stage := range course.Stages {
 		for _, a := range onStage(stage, true) {
 			for _, mv := range a(m, stage) {

@@ -242,14 +242,14 @@ func (x *Ext) contents(n *inode, limit int64) (*Stream, error) {
 		if n.size > 60 {
 			return nil, errors.New("its contents run on in an extended attribute, which is not read")
 		}
-		return &Stream{io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), func(off int64) int64 { return n.offset + 0x28 + off }}, nil
+		return &Stream{io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), places{{length: size, from: n.offset + 0x28}}}, nil
 	}
 	runs, err := x.runsOf(n, size)
 	if err != nil {
 		return nil, err
 	}
 	r := &runReader{x.r, runs}
-	return &Stream{io.NewSectionReader(r, 0, size), r.place}, nil
+	return &Stream{io.NewSectionReader(r, 0, size), r.runs}, nil
 }
 
 // list decodes a directory. Index blocks of hashed directories read as entries

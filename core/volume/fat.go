@@ -246,5 +246,5 @@ func (f *FAT) Open(file File) (*Stream, error) {
 			r.runs = append(r.runs, run{at, int64(f.Cluster), from})
 		}
 	}
-	return &Stream{io.NewSectionReader(r, 0, size), r.place}, nil
+	return &Stream{io.NewSectionReader(r, 0, size), r.runs}, nil
 }

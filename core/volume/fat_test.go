@@ -31,7 +31,7 @@ func bootDisk(t *testing.T) (m *diskmaker.Image, fatAt int64) {
 	return m, 2048*512 + 32*512
 }
 
-func examineFirst(t *testing.T, m *diskmaker.Image) volume.Volume {
+func examineFirst(t *testing.T, m *diskmaker.Image) volume.Opened {
 	t.Helper()
 	d, err := disk.New(m, m.Size, 512)
 	require.NoError(t, err)

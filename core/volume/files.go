@@ -31,16 +31,16 @@ type Files interface {
 // Stream is a file's contents.
 type Stream struct {
 	*io.SectionReader
-	place func(off int64) int64
+	places places
 }
 
 // Place returns the byte offset on the volume at which a byte of the file lies;
 // -1 where it lies nowhere.
 func (s *Stream) Place(off int64) int64 {
-	if s.place == nil || off < 0 || off >= s.Size() {
+	if off >= s.Size() {
 		return -1
 	}
-	return s.place(off)
+	return s.places.of(off)
 }
 
 // The structures that tell of a file.
@@ -68,16 +68,21 @@ func nameable(name string) bool {
 	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00")
 }
 
-// Read is a file that was read whole.
+// Read is a file that was read whole: its disk is not needed any more.
 type Read struct {
 	File
 	Bytes  []byte
-	stream *Stream
+	places places
 }
 
 // Place returns the byte offset on the volume of a byte of the file, -1 where it
 // lies nowhere.
-func (r *Read) Place(off int64) int64 { return r.stream.Place(off) }
+func (r *Read) Place(off int64) int64 {
+	if off >= int64(len(r.Bytes)) {
+		return -1
+	}
+	return r.places.of(off)
+}
 
 // ReadFile reads a whole file of at most limit bytes.
 func ReadFile(files Files, path string, limit int64) (*Read, error) {
@@ -99,7 +104,7 @@ func ReadFile(files Files, path string, limit int64) (*Read, error) {
 	if _, err := s.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	return &Read{f, raw, s}, nil
+	return &Read{f, raw, s.places}, nil
 }
 
 func splitPath(path string) []string {
@@ -141,19 +146,23 @@ type run struct {
 	from   int64 // byte offset on the volume
 }
 
-// runReader reads runs, in the order of the file, as one run of bytes.
-type runReader struct {
-	r    io.ReaderAt
-	runs []run
-}
+// places says where the bytes of a file lie, in the order of the file.
+type places []run
 
-func (r *runReader) place(off int64) int64 {
-	for _, x := range r.runs {
+// of returns the byte offset on the volume of a byte of the file, -1 for none.
+func (p places) of(off int64) int64 {
+	for _, x := range p {
 		if off >= x.at && off < x.at+x.length {
 			return x.from + off - x.at
 		}
 	}
 	return -1
+}
+
+// runReader reads runs as one run of bytes.
+type runReader struct {
+	r    io.ReaderAt
+	runs places
 }
 
 func (r *runReader) ReadAt(p []byte, off int64) (int, error) {

@@ -111,11 +111,11 @@ func (n *NTFS) recordAt(record int64) int64 {
 	if err != nil {
 		return -1
 	}
-	return (&runReader{runs: n.runs(mft)}).place(record * n.ctx.GetRecordSize())
+	return n.runs(mft).of(record * n.ctx.GetRecordSize())
 }
 
 // runs lists where the unnamed data of a record lies; none within the record.
-func (n *NTFS) runs(e *parser.MFT_ENTRY) []run {
+func (n *NTFS) runs(e *parser.MFT_ENTRY) places {
 	var runs []run
 	at := int64(0)
 	for _, a := range parser.GetAllVCNs(n.ctx, e, attrData, parser.WILDCARD_STREAM_ID, "") {
@@ -389,7 +389,7 @@ func (n *NTFS) Open(f File) (out *Stream, err error) {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
 		out = &Stream{SectionReader: io.NewSectionReader(&guarded{n.guard, s}, 0, min(max(parser.RangeSize(s), 0), maxFile))}
-		out.place = (&runReader{runs: n.runs(e)}).place
+		out.places = n.runs(e)
 		return nil
 	})
 	return out, err

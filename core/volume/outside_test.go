@@ -26,7 +26,7 @@ import (
 // us; what is expected is what those tools and blkid say of them.
 
 // examine opens a volume file as partition 1 of a disk that starts at sector 0.
-func examine(t *testing.T, path string, sectorSize int, start uint64) volume.Volume {
+func examine(t *testing.T, path string, sectorSize int, start uint64) volume.Opened {
 	t.Helper()
 	f, err := os.Open(path)
 	require.NoError(t, err)

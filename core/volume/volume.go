@@ -55,13 +55,22 @@ type Volume struct {
 	// at its next use.
 	Unclean  fact.Of[bool]
 	BootCode bool // sector 0 of the volume ends in 55 AA and holds code
-	FAT      *FAT // an open volume, nil unless the kind is a FAT
-	// Files reads the files; nil when the kind's files are not read, and when
-	// FilesErr says why they cannot be.
-	Files    Files
+	// Readable: its files could be read. They cannot when the kind's files are not
+	// read, and when FilesErr says why.
+	Readable bool
 	FilesErr error
 	Problems []disk.Problem
-	marks    []disk.Region // its structures, relative to the partition
+	// Spares is where copies of a boot sector stand that was overwritten in its own
+	// place, in bytes from the start of the disk.
+	Spares []int64
+	marks  []disk.Region // its structures, relative to the partition
+}
+
+// Opened is a volume with the files on it, as long as its disk can be read.
+type Opened struct {
+	Volume
+	Files Files // nil unless Readable
+	FAT   *FAT  // nil unless the kind is a FAT
 }
 
 // IsFAT reports whether firmware following the UEFI Specification 2.10, section
@@ -84,33 +93,34 @@ func trouble(code string, s fact.Source, want, got any, format string, args ...a
 
 // Examine recognises the volume in a partition. Partitions that begin beyond
 // the end of the disk are reported as not recognised.
-func Examine(d *disk.Disk, p disk.Partition) Volume {
+func Examine(d *disk.Disk, p disk.Partition) Opened {
 	base := disk.Span(p.Start, d.SectorSize())
 	if p.Start >= d.Sectors() || base < 0 {
-		return Volume{Kind: Unknown}
+		return Opened{Volume: Volume{Kind: Unknown}}
 	}
 	boot, err := d.Read(base, 512)
 	if disk.IsNotCaptured(err) {
-		return Volume{Kind: NotCaptured}
+		return Opened{Volume: Volume{Kind: NotCaptured}}
 	}
 	if err != nil {
-		return Volume{Kind: Unknown, Problems: []disk.Problem{
-			trouble("boot-sector-unreadable", src("Boot sector", "", base, 512), "512 bytes", err, "The first sector of partition %d cannot be read.", p.Number)}}
+		return Opened{Volume: Volume{Kind: Unknown, Problems: []disk.Problem{
+			trouble("boot-sector-unreadable", src("Boot sector", "", base, 512), "512 bytes", err, "The first sector of partition %d cannot be read.", p.Number)}}}
 	}
 	v := recognise(d, p, boot, base)
 	v.BootCode = boot[510] == 0x55 && boot[511] == 0xAA && (boot[0] == 0xEB || boot[0] == 0xE9 || !zero(boot[:64]))
 	v.compare(p, base)
+	v.Readable = v.Files != nil
 	return v
 }
 
-func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
+func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	switch string(boot[3:11]) {
 	case "NTFS    ":
 		return readNTFS(d, p, boot, base)
 	case "-FVE-FS-":
-		return Volume{Kind: KindBitLocker, marks: mark("NTFS boot sector", 0, 512, ntfsFields())}
+		return Opened{Volume: Volume{Kind: KindBitLocker, marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
 	case "EXFAT   ":
-		return Volume{Kind: KindExFAT, Serial: serial32(boot[100:]), marks: mark("exFAT boot sector", 0, 512, exfatFields())}
+		return Opened{Volume: Volume{Kind: KindExFAT, Serial: serial32(boot[100:]), marks: mark("exFAT boot sector", 0, 512, exfatFields())}}
 	}
 	section := d.Section(base, disk.Span(p.Length, d.SectorSize()))
 	fat, fatErr := OpenFAT(section)
@@ -121,13 +131,14 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
 		return v
 	}
 	if v, ok := identify(section); ok {
-		return v
+		return Opened{Volume: v}
 	}
 	return unrecognised(d, p, section, boot, base, fatErr)
 }
 
-func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
-	v := Volume{Kind: fat.Kind, FAT: fat, Files: fat, Label: fat.Label, Serial: fat.Serial, marks: mark("FAT boot sector", 0, 512, fatFields(fat.Kind))}
+func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
+	v := Opened{FAT: fat, Files: fat, Volume: Volume{Kind: fat.Kind, Label: fat.Label, Serial: fat.Serial,
+		marks: mark("FAT boot sector", 0, 512, fatFields(fat.Kind))}}
 	v.HiddenSectors = fact.Known(uint64(fat.HiddenSectors), src("FAT boot sector", "BPB_HiddSec", base+28, 4))
 	total := fat.TotalSectors * uint64(fat.BytesPerSector) / uint64(d.SectorSize())
 	field, rel, n := "BPB_TotSec32", int64(32), int64(4)
@@ -156,8 +167,8 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Volume {
 // unrecognised tells an empty partition from a damaged volume: a FAT boot sector
 // that makes no sense, or an NTFS volume of which only the copy of the boot
 // sector at its end is left.
-func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64, fatErr error) Volume {
-	v := Volume{Kind: Unknown}
+func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64, fatErr error) Opened {
+	v := Opened{Volume: Volume{Kind: Unknown}}
 	if zero(boot) {
 		v.Kind = Empty
 	}
@@ -166,11 +177,13 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
 	}
 	if at, ok := fatBackup(section); ok {
+		v.Spares = append(v.Spares, base+at)
 		v.Problems = append(v.Problems, trouble("fat-only-backup", src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
 			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
+		v.Spares = append(v.Spares, last)
 		v.Problems = append(v.Problems, trouble("ntfs-only-backup", src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
@@ -207,9 +220,9 @@ func zero(b []byte) bool { return len(bytes.TrimLeft(b, "\x00")) == 0 }
 // readNTFS reads the boot sector, its copy in the last sector, and what the
 // volume says of itself. Offsets: common practice, as ntfs-3g's layout.h and the
 // maker's "How NTFS Works" list them.
-func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Volume {
+func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	le := binary.LittleEndian
-	v := Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])), marks: mark("NTFS boot sector", 0, 512, ntfsFields())}
+	v := Opened{Volume: Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])), marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
 	v.HiddenSectors = fact.Known(uint64(le.Uint32(boot[28:])), src("NTFS boot sector", "hidden sectors", base+28, 4))
 	bytesPerSector, perCluster := uint64(le.Uint16(boot[11:])), uint64(boot[13])
 	if perCluster > 128 { // a negative power of two
@@ -284,15 +297,15 @@ func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSi
 }
 
 // readExt reads an ext2, ext3 or ext4 volume.
-func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Volume, bool) {
+func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Opened, bool) {
 	x, err := OpenExt(section)
 	if x == nil {
-		return Volume{}, false
+		return Opened{}, false
 	}
 	at := func(field string, rel, n int64) fact.Source {
 		return src("ext superblock", field, base+extSuperblockOff+rel, n)
 	}
-	v := Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err, marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}
+	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err, marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}}
 	v.TotalSectors = fact.Known(x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()), at("s_blocks_count_lo", 4, 4))
 	if x.Free <= x.Blocks {
 		v.Used = fact.Known((x.Blocks-x.Free)*uint64(x.blockSize), at("s_free_blocks_count_lo", 0xC, 4))

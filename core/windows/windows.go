@@ -21,7 +21,7 @@ func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Re
 		return Windows(k, a, at, loader.StoreLegacy, "exe")
 	case v.LegacyManager != "":
 		return a.Unproven(course.StageConfiguration, `What \`+v.LegacyManager+" loads is not examined: it predates the boot configuration store.", course.HowTry)
-	case v.Kind == volume.NotCaptured || v.Files == nil:
+	case v.Kind == volume.NotCaptured || !v.Readable:
 		return a.Unproven(course.StageConfiguration, "The files of the active partition are not in evidence.", course.HowCapture)
 	}
 	return a.Unproven(course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
@@ -48,7 +48,7 @@ func Windows(k *course.Walk, a *course.Attempt, at machine.Spot, store, kind str
 	v, d := at.Volume(), at.Drive
 	c := v.Config(machine.ConfigStore, store)
 	switch {
-	case c == nil && v.Files == nil, c != nil && c.Missing():
+	case c == nil && !v.Readable, c != nil && c.Missing():
 		return a.Unproven(course.StageConfiguration, "The boot configuration store is not in evidence.", course.HowCapture)
 	case c == nil:
 		return a.Stop(course.StageConfiguration, screenStoreMissing, fmt.Sprintf("%s is not on partition %d of %s.", store, at.Partition().Number, d.Called()))
@@ -130,7 +130,7 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	switch {
-	case v.Kind == volume.NotCaptured || v.FilesErr != nil && v.Files == nil && machine.Missing(v):
+	case v.Kind == volume.NotCaptured || v.FilesErr != nil && !v.Readable && machine.Missing(v):
 		end := a.Unproven(course.StageSystem, "The system's partition is not in evidence.", course.HowCapture, cited)
 		end.Home = home
 		return end
@@ -142,7 +142,7 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		}
 	case v.Kind != volume.KindNTFS:
 		return a.Stop(course.StageSystem, screenUnmountable, fmt.Sprintf("The system's partition %d holds no NTFS volume but %s.", p.Number, v.Kind), cited)
-	case v.Files == nil:
+	case !v.Readable:
 		return a.Stop(course.StageSystem, screenUnmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number), append(k.VolumeFacts(home), cited)...)
 	default:
 		if there, known := v.Holds(path); known && !there {

@@ -43,12 +43,20 @@ func (j *Judge) Bytes(ctx context.Context, e *store.Evidence, offset, length int
 		return nil, ErrNoEvidence
 	}
 	v := &View{Offset: offset, Fields: []ViewField{}}
-	length = min(length, maxView, c.Disk.Size()-offset)
+	length = min(length, maxView, c.Layout.Bytes()-offset)
 	if length <= 0 {
 		return v, nil
 	}
+	in, err := j.store.Inside(ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	r, err := j.store.Open(ctx, e.ID, in)
+	if err != nil {
+		return nil, err
+	}
 	raw := make([]byte, length)
-	if _, err := c.Disk.ReadAt(raw, offset); disk.IsNotCaptured(err) {
+	if _, err := r.ReadAt(raw, offset); disk.IsNotCaptured(err) {
 		return v, nil
 	} else if err != nil {
 		return nil, err

@@ -211,7 +211,7 @@ func (j *Judge) examine(ctx context.Context, e *store.Evidence, paths ...string)
 	if err != nil {
 		return nil, err
 	}
-	r, err := j.store.Open(e.ID, in)
+	r, err := j.store.Open(ctx, e.ID, in)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package judge_test
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,6 +11,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
+	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/server/judge"
@@ -120,4 +122,29 @@ func TestAFailingDatabaseIsNoDamagedDisk(t *testing.T) {
 	require.NoError(t, s.Close())
 	_, err := judge.New(s).Case(t.Context(), c, judge.WhatIf{})
 	assert.ErrorContains(t, err, "the original's evidence")
+}
+
+// A plan does not vanish with the request that first looked at the disks, nor with the
+// database: all has been read by then.
+func TestAPlanOutlivesTheRequestThatReadTheDisks(t *testing.T) {
+	hopeless := windows(nil)
+	hopeless.Partitions = []diskmaker.Partition{{Type: disk.TypeLinuxData}}
+	original := windows(loaders)
+	original.GUID = disk.TypeBasicData
+	original.Partitions[1].Volume.Files = map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}
+	s, c := desk(t, original, hopeless)
+	for i := range c.Drives {
+		c.Drives[i].Bus = pointer("sata")
+	}
+	j := judge.New(s)
+	first, done := context.WithCancel(t.Context())
+	_, err := j.Case(first, c, judge.WhatIf{})
+	require.NoError(t, err)
+	done()
+	for range 3 {
+		session, err := j.Plan(t.Context(), c, nil, repair.Toolboxes)
+		require.NoError(t, err)
+		require.NotEmpty(t, session.Plan.Steps, session.Plan.Reason)
+		assert.Equal(t, "copy-again", session.Plan.Steps[0].Action)
+	}
 }

@@ -171,16 +171,17 @@ func (s *Store) Inside(ctx context.Context, id uint64) (*Inside, error) {
 	return &in, err
 }
 
-// Open returns a reader over a piece of evidence, which outlives the request that opened
-// it; bytes that are not held read as *disk.NotCaptured.
-func (s *Store) Open(id uint64, in *Inside) (*capture.Sparse, error) {
-	return capture.NewPacked(&chunkReader{s, id}, in.Extents)
+// Open returns a reader over a piece of evidence, for as long as ctx lasts; bytes that
+// are not held read as *disk.NotCaptured.
+func (s *Store) Open(ctx context.Context, id uint64, in *Inside) (*capture.Sparse, error) {
+	return capture.NewPacked(&chunkReader{ctx, s, id}, in.Extents)
 }
 
 // chunkReader reads the bytes held, one after the other.
 type chunkReader struct {
-	s  *Store
-	id uint64
+	ctx context.Context
+	s   *Store
+	id  uint64
 }
 
 func (r *chunkReader) ReadAt(p []byte, off int64) (int, error) {
@@ -209,7 +210,7 @@ func (r *chunkReader) chunk(number uint32) ([]byte, error) {
 		return data, nil
 	}
 	var rows []chunk
-	err := r.s.read(context.Background(), func(db *gorm.DB) error {
+	err := r.s.read(r.ctx, func(db *gorm.DB) error {
 		return db.Where("evidence_id = ? AND number = ?", r.id, number).Limit(1).Find(&rows).Error
 	})
 	if err != nil {

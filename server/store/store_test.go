@@ -95,7 +95,7 @@ func reader(t *testing.T, s *store.Store, id uint64) *capture.Sparse {
 	t.Helper()
 	in, err := s.Inside(t.Context(), id)
 	require.NoError(t, err)
-	r, err := s.Open(id, in)
+	r, err := s.Open(t.Context(), id, in)
 	require.NoError(t, err)
 	return r
 }

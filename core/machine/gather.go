@@ -1,0 +1,212 @@
+package machine
+
+import (
+	"errors"
+	"path"
+	"sort"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// maxEntries bounds the entries of one folder that are read, and the kernels that are
+// listed of one.
+const maxEntries = 64
+
+// sleepSigns are the first four bytes of a live sleep file. Common practice, from
+// memory: "hibr" while the system sleeps, "wake" after it was woken.
+var sleepSigns = []string{"hibr", "HIBR", "RSTR", "rstr"}
+
+// gathering reads the configuration on a volume.
+type gathering struct {
+	volume *Volume
+	files  volume.Files
+	left   *int64 // bytes of configuration that may still be kept
+}
+
+// gather reads what bears on a start; base is the partition's byte offset on the
+// disk.
+func (g *gathering) gather(base int64) {
+	g.volume.looked = map[string]error{}
+	for _, name := range []string{"ntldr", "bootmgr"} {
+		if f, err := g.files.Lookup(name); err == nil && !f.Dir {
+			g.volume.LegacyManager = name
+		} else {
+			g.volume.looked[name] = err
+		}
+	}
+	switch g.volume.Kind {
+	case volume.KindNTFS:
+		g.gatherWindows(base)
+	case volume.KindExt:
+		g.gatherLinux()
+	default:
+		g.store(loader.StoreUEFI)
+		g.store(loader.StoreLegacy)
+		g.gatherESP()
+	}
+}
+
+// gatherWindows looks at what decides a start of Windows on its own volume.
+func (g *gathering) gatherWindows(base int64) {
+	g.store(loader.StoreLegacy)
+	for _, name := range []string{winloadEFI, winloadEXE} {
+		g.look(name)
+	}
+	for _, c := range g.volume.Configs {
+		for _, name := range c.loaderPaths() {
+			g.look(name)
+		}
+	}
+	f, err := g.files.Lookup(sleepFile)
+	switch {
+	case errors.Is(err, volume.ErrNotFound):
+		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile, Offset: base})
+	case err == nil:
+		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset, Length: f.Length}
+		sign := make([]byte, 4)
+		s, err := g.files.Open(f)
+		if err == nil {
+			_, err = s.ReadAt(sign, 0)
+		}
+		if place := int64(-1); err == nil {
+			if place = s.Place(0); place >= 0 {
+				at = fact.Source{Origin: fact.Bytes, Structure: sleepFile, Field: "signature", Offset: base + place, Length: 4}
+			}
+			g.volume.Hibernated = fact.Known(contains(sleepSigns, string(sign)), at)
+		}
+	}
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// look remembers whether a file is on the volume.
+func (g *gathering) look(name string) {
+	key := strings.ToLower(name)
+	if _, done := g.volume.looked[key]; done {
+		return
+	}
+	f, err := g.files.Lookup(name)
+	if err == nil && f.Dir {
+		err = volume.ErrNotFound
+	}
+	g.volume.looked[key] = err
+}
+
+func (g *gathering) gatherLinux() {
+	for _, name := range []string{"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"} {
+		g.grub(name)
+	}
+	g.entries("/boot/loader/entries")
+	g.entries("/loader/entries")
+	g.read(ConfigFstab, "/etc/fstab", func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
+	for _, dir := range []string{"", "/boot"} {
+		g.kernels(dir)
+	}
+}
+
+// gatherESP reads what Linux' loaders keep on a FAT volume.
+func (g *gathering) gatherESP() {
+	for _, name := range []string{"/grub/grub.cfg", "/boot/grub/grub.cfg"} {
+		g.grub(name)
+	}
+	folders, _ := g.files.ReadDir("EFI")
+	sort.Slice(folders, func(i, j int) bool { return folders[i].Name < folders[j].Name })
+	for i, f := range folders {
+		if f.Dir && i < maxEntries {
+			g.grub("/EFI/" + f.Name + "/grub.cfg")
+			for _, name := range []string{ShimNext, ShimRebuild} {
+				g.look(`\EFI\` + f.Name + `\` + name)
+			}
+		}
+	}
+	g.entries("/loader/entries")
+	g.kernels("")
+}
+
+func (g *gathering) kernels(dir string) {
+	files, _ := g.files.ReadDir(dir)
+	seen := 0
+	for _, f := range files {
+		name := path.Join("/", dir, f.Name)
+		if !f.Dir && (strings.HasPrefix(f.Name, "vmlinuz") || strings.HasPrefix(f.Name, "initrd") || strings.HasPrefix(f.Name, "initramfs")) {
+			g.volume.looked[strings.ToLower(name)] = nil
+			if strings.HasPrefix(f.Name, "vmlinuz") {
+				g.volume.Kernels = append(g.volume.Kernels, name)
+			}
+			if seen++; seen == 4*maxEntries {
+				break
+			}
+		}
+	}
+	sort.Strings(g.volume.Kernels)
+}
+
+// read takes a file in when it is there, or when the evidence cannot tell.
+func (g *gathering) read(kind ConfigKind, name string, decode func(*Config)) {
+	limit := int64(loader.MaxText)
+	if kind == ConfigStore {
+		limit = loader.MaxStore
+	}
+	if *g.left <= 0 {
+		g.volume.Configs = append(g.volume.Configs, Config{Kind: kind, Path: name, Err: &disk.Spent{}})
+		return
+	}
+	f, err := volume.ReadFile(g.files, name, limit)
+	if errors.Is(err, volume.ErrNotFound) {
+		return
+	}
+	if err == nil {
+		*g.left -= int64(len(f.Bytes))
+	}
+	c := Config{Kind: kind, Path: name, File: f, Err: err}
+	if err == nil {
+		decode(&c)
+	}
+	g.volume.Configs = append(g.volume.Configs, c)
+}
+
+func (g *gathering) store(name string) {
+	g.read(ConfigStore, name, func(c *Config) { c.Store, c.Err = loader.ReadStore(c.File.Bytes) })
+}
+
+func (g *gathering) grub(name string) {
+	g.read(ConfigGRUB, name, func(c *Config) {
+		c.GRUB = loader.ParseGRUBConfig(c.File.Bytes)
+		for _, e := range c.GRUB.Entries {
+			for _, file := range []string{e.Linux, e.Initrd} {
+				if file != "" {
+					g.look(file)
+				}
+			}
+		}
+	})
+}
+
+func (g *gathering) entries(dir string) {
+	files, err := g.files.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	sort.Slice(files, func(i, j int) bool { return files[i].Name < files[j].Name })
+	for i, f := range files {
+		if !strings.HasSuffix(f.Name, ".conf") || i >= maxEntries {
+			continue
+		}
+		g.read(ConfigEntry, dir+"/"+f.Name, func(c *Config) {
+			e := loader.ParseEntry(c.File.Bytes)
+			c.Entry = &e
+			g.look(e.Linux)
+		})
+	}
+}
