@@ -13,6 +13,7 @@ check:
 	npm --prefix web run --silent typecheck
 	npm --prefix e2e run --silent typecheck
 	@go run ./cmd/latchkey openapi | diff -q - web/openapi.json || { echo "web/openapi.json is old: make openapi"; exit 1; }
+	@go run ./cmd/latchkey openapi --words | diff -q - web/src/api/generated/words.ts || { echo "words.ts is old: make openapi"; exit 1; }
 
 run:
 	scripts/run
@@ -23,4 +24,5 @@ test:
 # Write the HTTP interface's description and the web client's types anew.
 openapi:
 	go run ./cmd/latchkey openapi > web/openapi.json
+	go run ./cmd/latchkey openapi --words > web/src/api/generated/words.ts
 	npm --prefix web run --silent types

@@ -107,15 +107,13 @@ func drive0(d map[string]any) map[string]any {
 func TestLoadADescribedMachine(t *testing.T) {
 	l, err := capture.Load(machineOf(t, func(map[string]any) {}))
 	require.NoError(t, err)
-	defer l.Close()
-	assert.Equal(t, startup.Starts, startup.Simulate(l.Machine).Verdict)
+	assert.Equal(t, startup.Starts, startup.Simulate(l).Verdict)
 	first := machineOf(t, func(d map[string]any) {
 		drive0(d)["capacity"] = 1 << 40
 	})
 	partial, err := capture.Load(first)
 	require.NoError(t, err)
-	defer partial.Close()
-	assert.EqualValues(t, 1<<31, partial.Machine.Drives[0].Contents.Layout.Sectors)
+	assert.EqualValues(t, 1<<31, partial.Drives[0].Contents.Layout.Sectors)
 }
 
 func TestDescriptionsThatAreRefused(t *testing.T) {

@@ -5,15 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
 	"slices"
 
 	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/firmware"
-	"latchkey/core/machine"
 )
 
 // Description is the file that describes a machine to `latchkey check`.
@@ -37,30 +32,62 @@ type FirmwareDescription struct {
 	StorageModeBefore *string `json:"storageModeBefore"`
 	Behaviour         string  `json:"behaviour"`
 	BootEntries       string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them, or a folder of raw variables
-	BehaviourFacts
+	// Choices are the single choices of the firmware by their keys; each wins over the
+	// named behaviour. They stand beside the settings.
+	Choices map[string]bool `json:"-"`
 }
 
-// BehaviourFacts are the single choices of a firmware; each wins over the named
-// behaviour.
-type BehaviourFacts struct {
-	FallbackOnFixedDisks     *bool `json:"fallbackOnFixedDisks,omitempty"`
-	UsesBackupGPT            *bool `json:"usesBackupGPT,omitempty"`
-	StartsAnyFATPartition    *bool `json:"startsAnyFATPartition,omitempty"`
-	NeedsProtectiveMBR       *bool `json:"needsProtectiveMBR,omitempty"`
-	NeedsProtectiveSignature *bool `json:"needsProtectiveSignature,omitempty"`
-	EntryMatchesByGUIDAlone  *bool `json:"entryMatchesByGUIDAlone,omitempty"`
-	EntryMatchesMoved        *bool `json:"entryMatchesMoved,omitempty"`
-	SkipsMisplacedPartitions *bool `json:"skipsMisplacedPartitions,omitempty"`
-	RefusesInconsistentMBR   *bool `json:"refusesInconsistentMBR,omitempty"`
-	StartsSmallFAT32         *bool `json:"startsSmallFAT32,omitempty"`
-	ReadsUnsignedFAT         *bool `json:"readsUnsignedFAT,omitempty"`
-	StartsLargeUSB           *bool `json:"startsLargeUSB,omitempty"`
-	StartsLargeVirtio        *bool `json:"startsLargeVirtio,omitempty"`
-	StartsFromNVMe           *bool `json:"startsFromNVMe,omitempty"`
-	StartsFromUSB            *bool `json:"startsFromUSB,omitempty"`
-	ReadsMacVolumes          *bool `json:"readsMacVolumes,omitempty"`
-	TriesNextDisk            *bool `json:"triesNextDisk,omitempty"`
-	RunsEmptyBootCode        *bool `json:"runsEmptyBootCode,omitempty"`
+// plainFirmware is decoded by its fields alone.
+type plainFirmware FirmwareDescription
+
+// UnmarshalJSON takes the firmware's choices by their keys, beside the settings.
+func (f *FirmwareDescription) UnmarshalJSON(raw []byte) error {
+	fields := map[string]json.RawMessage{}
+	if err := json.Unmarshal(raw, &fields); err != nil {
+		return err
+	}
+	choices := map[string]bool{}
+	for _, c := range firmware.Choices {
+		value, given := fields[c.Key]
+		if !given {
+			continue
+		}
+		delete(fields, c.Key)
+		var made *bool
+		if err := json.Unmarshal(value, &made); err != nil {
+			return fmt.Errorf("firmware.%s is %.40s: expected true or false", c.Key, value)
+		}
+		if made != nil {
+			choices[c.Key] = *made
+		}
+	}
+	rest, err := json.Marshal(fields)
+	if err != nil {
+		return err
+	}
+	dec := json.NewDecoder(bytes.NewReader(rest))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode((*plainFirmware)(f)); err != nil {
+		return fmt.Errorf("firmware: %w", err)
+	}
+	f.Choices = choices
+	return nil
+}
+
+// MarshalJSON writes the choices beside the settings.
+func (f FirmwareDescription) MarshalJSON() ([]byte, error) {
+	plain, err := json.Marshal(plainFirmware(f))
+	if err != nil {
+		return nil, err
+	}
+	fields := map[string]any{}
+	if err := json.Unmarshal(plain, &fields); err != nil {
+		return nil, err
+	}
+	for key, made := range f.Choices {
+		fields[key] = made
+	}
+	return json.Marshal(fields)
 }
 
 // DriveDescription is one drive; absent facts are unknown.
@@ -75,68 +102,6 @@ type DriveDescription struct {
 	Attached          *bool   `json:"attached"`
 	Shown             *bool   `json:"shown"`             // in the firmware's boot list
 	LogicalSectorSize *int    `json:"logicalSectorSize"` // bytes; absent is 512
-}
-
-// Apply lets the single facts win over a named behaviour.
-func (f BehaviourFacts) Apply(b *firmware.Behaviour) {
-	for given, target := range map[*bool]*fact.Of[bool]{
-		f.FallbackOnFixedDisks: &b.FallbackOnFixedDisks, f.UsesBackupGPT: &b.UsesBackupGPT,
-		f.StartsAnyFATPartition: &b.StartsAnyFATPartition, f.NeedsProtectiveMBR: &b.NeedsProtectiveMBR,
-		f.NeedsProtectiveSignature: &b.NeedsProtectiveSignature, f.EntryMatchesMoved: &b.EntryMatchesMoved,
-		f.SkipsMisplacedPartitions: &b.SkipsMisplacedPartitions, f.RefusesInconsistentMBR: &b.RefusesInconsistentMBR,
-		f.StartsSmallFAT32:        &b.StartsSmallFAT32,
-		f.EntryMatchesByGUIDAlone: &b.EntryMatchesByGUIDAlone, f.StartsFromNVMe: &b.StartsFromNVMe,
-		f.StartsFromUSB: &b.StartsFromUSB, f.ReadsMacVolumes: &b.ReadsMacVolumes, f.TriesNextDisk: &b.TriesNextDisk, f.RunsEmptyBootCode: &b.RunsEmptyBootCode,
-	} {
-		if given != nil {
-			*target = fact.Tell(*given)
-		}
-	}
-}
-
-// Loaded is a machine read from a description, with the files it holds open.
-type Loaded struct {
-	Machine machine.Machine
-	files   []io.Closer
-}
-
-// Close closes the files of the drives.
-func (l *Loaded) Close() error {
-	var errs []error
-	for _, f := range l.files {
-		errs = append(errs, f.Close())
-	}
-	return errors.Join(errs...)
-}
-
-// maxDescription bounds a description file, in bytes.
-const maxDescription = 1 << 20
-
-// Load reads a machine's description and opens its drives read-only. File names
-// are relative to the description. Errors name the key and what was expected.
-func Load(path string) (*Loaded, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	raw, err := io.ReadAll(io.LimitReader(f, maxDescription+1))
-	if err != nil {
-		return nil, err
-	}
-	if len(raw) > maxDescription {
-		return nil, fmt.Errorf("%s: more than %d bytes", path, maxDescription)
-	}
-	desc, err := ParseDescription(raw)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	l := &Loaded{}
-	if err := l.build(desc, filepath.Dir(path)); err != nil {
-		l.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	return l, nil
 }
 
 // ParseDescription decodes and checks a description without opening its files.
@@ -229,138 +194,4 @@ func (d DriveDescription) validate(key string) error {
 		errs = append(errs, fmt.Errorf("%s.tail is given without file", key))
 	}
 	return errors.Join(errs...)
-}
-
-func (l *Loaded) build(desc Description, dir string) error {
-	b, _ := firmware.Named(desc.Firmware.Behaviour)
-	desc.Firmware.Apply(&b)
-	l.Machine = machine.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: machine.Until(desc.Until), Firmware: firmware.Settings{
-		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
-		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b,
-		StorageMode: fact.Maybe(desc.Firmware.StorageMode), StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),
-	}}
-	var paths []string
-	if desc.Firmware.BootEntries != "" {
-		entries, err := readBootEntries(resolve(dir, desc.Firmware.BootEntries))
-		if err != nil {
-			return fmt.Errorf("firmware.bootEntries: %w", err)
-		}
-		l.Machine.Firmware.Entries = entries
-		paths = entries.Files()
-	}
-	for i, d := range desc.Drives {
-		contents, err := l.open(d, dir, paths)
-		if err != nil {
-			return fmt.Errorf("drives[%d]: %w", i, err)
-		}
-		l.Machine.Drives = append(l.Machine.Drives, machine.Drive{
-			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
-		})
-	}
-	return nil
-}
-
-func tell[T ~string](s *string) fact.Of[T] {
-	if s == nil {
-		return fact.Unknown[T]()
-	}
-	return fact.Tell(T(*s))
-}
-
-func resolve(dir, name string) string {
-	if filepath.IsAbs(name) {
-		return name
-	}
-	return filepath.Join(dir, name)
-}
-
-// open opens a drive's files and examines the disk; nil when no file is given.
-func (l *Loaded) open(d DriveDescription, dir string, paths []string) (*machine.Contents, error) {
-	if d.File == "" {
-		return nil, nil
-	}
-	head, size, err := l.openFile(resolve(dir, d.File))
-	if err != nil {
-		return nil, fmt.Errorf("file: %w", err)
-	}
-	start, err := beginning(head, size)
-	if err != nil {
-		return nil, fmt.Errorf("file %s: %w", d.File, err)
-	}
-	var r io.ReaderAt = head
-	var counts []disk.Count
-	capacity, sectorSize := size, 512
-	switch {
-	case IsCapture(start):
-		c, err := ReadCapture(head, size)
-		if err != nil {
-			return nil, fmt.Errorf("file %s: %w", d.File, err)
-		}
-		l.files = append(l.files, c)
-		r, capacity, sectorSize, counts = c.Sectors, c.Capacity, c.LogicalSectorSize, c.Counts
-	case d.Capacity != nil || d.Tail != "":
-		if r, capacity, err = l.ends(d, dir, head, size); err != nil {
-			return nil, err
-		}
-		fallthrough
-	default:
-		if err := refuse(start); err != nil {
-			return nil, fmt.Errorf("file %s: %w", d.File, err)
-		}
-	}
-	if d.LogicalSectorSize != nil {
-		sectorSize = *d.LogicalSectorSize
-	}
-	on, err := disk.New(r, capacity, sectorSize)
-	if err != nil {
-		return nil, fmt.Errorf("file %s: %w", d.File, err)
-	}
-	on.SetCounts(counts)
-	return machine.Examine(on, paths...), nil
-}
-
-// ends opens a disk of which only the beginning and perhaps the end are there.
-func (l *Loaded) ends(d DriveDescription, dir string, head io.ReaderAt, size int64) (io.ReaderAt, int64, error) {
-	capacity := size
-	if d.Capacity != nil {
-		capacity = *d.Capacity
-	}
-	var tail io.ReaderAt
-	var tailLen int64
-	if d.Tail != "" {
-		var err error
-		if tail, tailLen, err = l.openFile(resolve(dir, d.Tail)); err != nil {
-			return nil, 0, fmt.Errorf("tail: %w", err)
-		}
-	}
-	r, err := Ends(head, size, tail, tailLen, capacity)
-	return r, capacity, err
-}
-
-// beginning reads what is looked at to recognise a file.
-func beginning(r io.ReaderAt, size int64) ([]byte, error) {
-	start := make([]byte, min(size, 64<<10))
-	n, err := r.ReadAt(start, 0)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
-	}
-	return start[:n], nil
-}
-
-// refuse turns away what is certainly no disk; a blank or damaged one passes.
-func refuse(start []byte) error {
-	var not *NotADisk
-	if err := Recognise(start, nil); errors.As(err, &not) && !not.Confirmable {
-		return not
-	}
-	return nil
-}
-
-// openFile opens a file of the description, to be closed with the machine.
-func (l *Loaded) openFile(path string) (io.ReaderAt, int64, error) {
-	f, size, err := openSized(path)
-	if err == nil {
-		l.files = append(l.files, f)
-	}
-	return f, size, err
 }

@@ -322,9 +322,8 @@ func TestACaptureAsADrivesFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.lkcap"), take(t, terabyte(t, 512), variables()), 0o600))
 	l, err := capture.Load(path)
 	require.NoError(t, err)
-	defer l.Close()
-	require.NotNil(t, l.Machine.Firmware.Entries)
-	trace := startup.Simulate(l.Machine)
+	require.NotNil(t, l.Firmware.Entries)
+	trace := startup.Simulate(l)
 	assert.Equal(t, startup.Starts, trace.Verdict, "both entries are stale; the fallback loader is started")
 	assert.Len(t, trace.Attempts, 3)
 }

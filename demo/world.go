@@ -39,13 +39,9 @@ var People = []Person{{"Sunniva", "lead"}, {"Marit", "technician"}, {"Jonas", "t
 // Firmware declares what the technician has told of the firmware; nil is
 // unknown.
 type Firmware struct {
-	Mode, Arch     string
-	SecureBoot     *bool
-	Fallback       *bool
-	StartsFromNVMe *bool
-	StartsFromUSB  *bool
-	// ReadsMacVolumes: the machine is a Mac.
-	ReadsMacVolumes *bool
+	Mode, Arch string
+	SecureBoot *bool
+	Choices    map[string]bool
 }
 
 // Drive declares a drive.
@@ -71,7 +67,7 @@ func ptr(b bool) *bool { return &b }
 // gb returns the sectors of a drive sold as n decimal gigabytes.
 func gb(n int64) uint64 { return uint64(disk.AdvertisedSectors(n)) }
 
-var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Fallback: yes}
+var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Choices: map[string]bool{"fallbackOnFixedDisks": true}}
 
 // Cases lists the demo cases.
 func Cases() []Case {
@@ -124,7 +120,7 @@ func Cases() []Case {
 		},
 		{
 			Name: "crew-mess", Title: "Crew mess computer, ferry Guillemot", Machine: "Brisling B2, crew mess",
-			Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Fallback: yes, StartsFromNVMe: no},
+			Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Choices: map[string]bool{"fallbackOnFixedDisks": true, "startsFromNVMe": false}},
 			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: windows(gb(320), 0xA1).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(500), 0xA1).Build},
 		},
@@ -167,7 +163,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyLinux(gb(250), 0x2D44A1C7, 0x73).Build},
 		},
 		{
-			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office", Firmware: Firmware{Mode: "uefi", Arch: "x64", Fallback: yes, ReadsMacVolumes: yes}, DeviceOrder: []string{"clone"},
+			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office", Firmware: Firmware{Mode: "uefi", Arch: "x64", Choices: map[string]bool{"fallbackOnFixedDisks": true, "readsMacVolumes": true}}, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: mac(gb(500), 0x75).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: mac(gb(1000), 0x76).Build},
 			Listings: []Listing{pasted(macList, map[string]string{"disk2": "clone"})},

@@ -52,7 +52,7 @@ func machineOf(t testing.TB, c demo.Case) machine.Machine {
 	f := c.Firmware
 	m := machine.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
 		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)), SecureBoot: fact.Maybe(f.SecureBoot),
-		Behaviour: firmware.Behaviour{FallbackOnFixedDisks: fact.Maybe(f.Fallback), StartsFromNVMe: fact.Maybe(f.StartsFromNVMe), StartsFromUSB: fact.Maybe(f.StartsFromUSB), ReadsMacVolumes: fact.Maybe(f.ReadsMacVolumes)},
+		Behaviour: firmware.Behaviour{}.Tell(f.Choices),
 	}}
 	for role, d := range map[machine.Role]demo.Drive{machine.RoleOriginal: c.Original, machine.RoleClone: c.Clone} {
 		if d.Disk == nil {

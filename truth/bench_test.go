@@ -23,9 +23,8 @@ func BenchmarkPlanEveryMachine(b *testing.B) {
 		require.NoError(b, err)
 		m, err := capture.Load(path)
 		require.NoError(b, err)
-		defer m.Close()
-		if startup.Simulate(m.Machine).Verdict != startup.Starts {
-			ready = append(ready, m.Machine)
+		if startup.Simulate(m).Verdict != startup.Starts {
+			ready = append(ready, m)
 		}
 	}
 	var took []time.Duration

@@ -194,8 +194,7 @@ func (s *Scenario) plan(dir string) (repair.Plan, error) {
 	if err != nil {
 		return repair.Plan{}, err
 	}
-	defer m.Close()
-	return repair.Find(m.Machine, repair.Linux), nil
+	return repair.Find(m, repair.Linux), nil
 }
 
 // Repair plans, runs the rendered script as it stands in a live Linux on the

@@ -171,8 +171,7 @@ func Compute(description string) (startup.Trace, error) {
 	if err != nil {
 		return startup.Trace{}, err
 	}
-	defer m.Close()
-	return startup.Simulate(m.Machine), nil
+	return startup.Simulate(m), nil
 }
 
 // Try starts a prepared scenario in the real firmware.

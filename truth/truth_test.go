@@ -1,12 +1,12 @@
 package truth_test
 
 import (
-	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/internal/reference"
 	"latchkey/truth"
 )
 
@@ -14,13 +14,8 @@ import (
 // run asks for it.
 func ready(t *testing.T) {
 	t.Helper()
-	err := truth.Ready()
-	switch {
-	case err == nil:
-	case os.Getenv("LATCHKEY_TOOLS") == "required":
-		t.Fatal(err)
-	default:
-		t.Skip(err)
+	if err := truth.Ready(); err != nil {
+		reference.Lacks(t, "%v", err)
 	}
 }
 
@@ -46,7 +41,7 @@ func TestRealFirmwareAgrees(t *testing.T) {
 func TestRenderedRepairsEndInAStart(t *testing.T) {
 	ready(t)
 	if truth.KernelFolder() == "" {
-		t.Skip("LATCHKEY_KERNEL names no kernel: scripts/kernel fetches one")
+		reference.Lacks(t, "LATCHKEY_KERNEL names no kernel: scripts/kernel fetches one")
 	}
 	few := map[string]bool{"no active partition": true, "no protective MBR": true, "entry outside the order": true, "Linux, kernel line names another file system": true}
 	all, err := truth.Repairs()

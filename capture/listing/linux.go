@@ -228,18 +228,28 @@ func isLsblk(t *text) bool { return strings.Contains(strings.Join(t.head(40), ""
 
 func readLsblk(t *text, l *Listing) {
 	root := l.json(t)
-	for _, v := range root.list("blockdevices") {
-		lsblkDevice(l, v, 0)
+	devices := root.list("blockdevices")
+	other := map[string]bool{} // devices that are no disks, whatever lies on them
+	for _, v := range devices {
+		if kind := v.str("type"); kind != "disk" && kind != "part" {
+			other[path.Base(v.str("name"))] = true
+		}
+	}
+	for _, v := range devices {
+		lsblkDevice(l, v, other, 0)
 	}
 }
 
-func lsblkDevice(l *Listing, v *value, depth int) {
+func lsblkDevice(l *Listing, v *value, other map[string]bool, depth int) {
 	switch v.str("type") {
 	case "disk":
 		lsblkDisk(l, v)
 		return
+	case "loop": // a file that is attached as a disk, with what lies on it
+		l.mark(v.line, Passed, "no drive: a file that is attached as one")
+		return
 	case "part": // a flat list
-		if parent := v.str("pkname"); parent != "" {
+		if parent := v.str("pkname"); parent != "" && !other[path.Base(parent)] {
 			if d := l.disk(path.Base(parent), v.line); d != nil {
 				lsblkPartition(l, d, v)
 			}
@@ -249,7 +259,7 @@ func lsblkDevice(l *Listing, v *value, depth int) {
 	l.mark(v.line, Passed, "%s", v.str("type"))
 	if depth < 8 {
 		for _, c := range v.list("children") {
-			lsblkDevice(l, c, depth+1)
+			lsblkDevice(l, c, other, depth+1)
 		}
 	}
 }
@@ -322,7 +332,7 @@ func linuxBus(name, transport string) string {
 var (
 	blkidLine = regexp.MustCompile(`^(/dev/\S+):((?: +[A-Z0-9_]+="[^"]*")+) *$`)
 	blkidTag  = regexp.MustCompile(`([A-Z0-9_]+)="([^"]*)"`)
-	diskName  = regexp.MustCompile(`^((?:[shv]d[a-z]+)|(?:(?:nvme\d+n|mmcblk|loop)\d+))(?:p?(\d+))?$`)
+	diskName  = regexp.MustCompile(`^((?:[shv]d[a-z]+)|(?:(?:nvme\d+n|mmcblk)\d+))(?:p?(\d+))?$`)
 )
 
 func isBlkid(t *text) bool { return anyLine(t, blkidLine.MatchString) }

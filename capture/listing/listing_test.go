@@ -67,8 +67,6 @@ func contents(t *testing.T, path string) *machine.Contents {
 func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
 	for _, style := range []string{"gpt", "dos"} {
 		path := written(t, style)
-		loop := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", path))
-		t.Cleanup(func() { reference.Run(t, "", "losetup", "-d", loop) })
 		for format, text := range map[listing.Format]string{
 			listing.SfdiskDump: reference.Run(t, "", "sfdisk", "--dump", path),
 			listing.SfdiskJSON: reference.Run(t, "", "sfdisk", "--json", path),
@@ -96,7 +94,7 @@ func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
 			})
 		}
 		t.Run(style+" blkid", func(t *testing.T) {
-			l := read(t, reference.Run(t, "", "blkid", "-p", loop))
+			l := read(t, strings.Replace(reference.Run(t, "", "blkid", "-p", path), path+":", "/dev/sdb:", 1))
 			assert.Equal(t, listing.Blkid, l.Format)
 			require.Len(t, l.Disks, 1)
 			assert.Equal(t, map[string]disk.Style{"gpt": disk.StyleGPT, "dos": disk.StyleMBR}[style], l.Disks[0].Style)
@@ -107,10 +105,8 @@ func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
 func TestBlkidOfVolumes(t *testing.T) {
 	part := reference.Image(t, 64<<20)
 	reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", "-L", "the root", part)
-	loop := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", part))
-	defer reference.Run(t, "", "losetup", "-d", loop)
-	line := strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-s", "UUID", "-s", "LABEL", "-s", "TYPE", loop))
-	l := read(t, strings.Replace(line, loop+":", "/dev/nvme0n1p2:", 1)+` PARTUUID="a1c9e6b2-0b52-4c0d-b3c7-6d1d2f4e8802" PARTLABEL="root"`+"\n")
+	line := strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-s", "UUID", "-s", "LABEL", "-s", "TYPE", part))
+	l := read(t, strings.Replace(line, part+":", "/dev/nvme0n1p2:", 1)+` PARTUUID="a1c9e6b2-0b52-4c0d-b3c7-6d1d2f4e8802" PARTLABEL="root"`+"\n")
 	require.Len(t, l.Disks, 1)
 	require.Len(t, l.Disks[0].Partitions, 1)
 	p := l.Disks[0].Partitions[0]
@@ -474,4 +470,21 @@ func FuzzPropertyList(f *testing.F) {
 	f.Fuzz(func(_ *testing.T, inside string) {
 		_, _ = listing.Read("", []byte(`<?xml version="1.0"?><plist version="1.0">`+inside+"</plist>"), listing.Diskutil)
 	})
+}
+
+// Files that are attached as disks are no drives of the machine, whatever lies on them.
+func TestAttachedFilesAreNoDrives(t *testing.T) {
+	for name, text := range map[string]string{
+		"a tree": `{"blockdevices": [{"name": "loop0", "size": 0, "type": "loop", "children": [{"name": "loop0p1", "type": "part", "pkname": "loop0", "size": 1048576}]},
+			{"name": "sda", "size": 500107862016, "type": "disk", "pttype": "gpt", "children": [{"name": "sda1", "type": "part", "size": 1048576, "start": 2048}]}]}`,
+		"a flat list": `{"blockdevices": [{"name": "loop0", "size": 0, "type": "loop"}, {"name": "loop0p1", "type": "part", "pkname": "loop0", "size": 1048576},
+			{"name": "sda", "size": 500107862016, "type": "disk", "pttype": "gpt"}, {"name": "sda1", "type": "part", "pkname": "sda", "size": 1048576, "start": 2048}]}`,
+		"blkid": "/dev/loop0: TYPE=\"squashfs\"\n/dev/loop1p1: UUID=\"1C0A-4F2B\" TYPE=\"vfat\" PARTUUID=\"a1c9e6b2-0b52-4c0d-b3c7-6d1d2f4e8802\"\n" +
+			"/dev/sda1: UUID=\"1C0A-4F2B\" TYPE=\"vfat\" PARTUUID=\"a1c9e6b2-0b52-4c0d-b3c7-6d1d2f4e8801\"\n",
+	} {
+		l := read(t, text)
+		require.Len(t, l.Disks, 1, name)
+		assert.Equal(t, "sda", l.Disks[0].Name, name)
+		assert.Len(t, l.Disks[0].Partitions, 1, name)
+	}
 }

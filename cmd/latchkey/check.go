@@ -46,12 +46,11 @@ func checkCommand() *cobra.Command {
 			if len(args) > 1 {
 				return checkMany(cmd.OutOrStdout(), args, asJSON)
 			}
-			loaded, err := capture.Load(args[0])
+			m, err := capture.Load(args[0])
 			if err != nil {
 				return err
 			}
-			defer loaded.Close()
-			trace := startup.Simulate(loaded.Machine)
+			trace := startup.Simulate(m)
 			if asJSON {
 				err = printJSON(cmd.OutOrStdout(), trace)
 			} else {

@@ -82,9 +82,7 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	f := d.Firmware
 	c := &store.Case{
 		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name,
-		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot, BehaviourFacts: capture.BehaviourFacts{
-			FallbackOnFixedDisks: f.Fallback, StartsFromNVMe: f.StartsFromNVMe, StartsFromUSB: f.StartsFromUSB, ReadsMacVolumes: f.ReadsMacVolumes,
-		}},
+		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot, Choices: f.Choices},
 	}
 	drives := map[string]demo.Drive{"original": d.Original, "clone": d.Clone}
 	for _, role := range store.Roles {

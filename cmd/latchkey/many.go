@@ -59,12 +59,11 @@ func checkMany(w io.Writer, files []string, asJSON bool) error {
 }
 
 func checkOne(file string) checked {
-	loaded, err := capture.Load(file)
+	m, err := capture.Load(file)
 	if err != nil {
 		return checked{File: file, Error: err.Error()}
 	}
-	defer loaded.Close()
-	trace := startup.Simulate(loaded.Machine)
+	trace := startup.Simulate(m)
 	r := reportOf(trace)
 	return checked{File: file, report: &r, headline: trace.Headline, verdict: trace.Verdict}
 }

@@ -48,12 +48,11 @@ func planCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			loaded, err := capture.Load(args[0])
+			m, err := capture.Load(args[0])
 			if err != nil {
 				return err
 			}
-			defer loaded.Close()
-			plan := repair.Find(loaded.Machine, allowed...)
+			plan := repair.Find(m, allowed...)
 			switch {
 			case scriptFor != "":
 				err = printScript(cmd.OutOrStdout(), plan, scriptFor)

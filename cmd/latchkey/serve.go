@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"crypto/tls"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -18,7 +17,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/gin-gonic/gin"
 	"github.com/spf13/cobra"
 	"golang.org/x/net/netutil"
 
@@ -261,15 +259,4 @@ func migrateCommand() *cobra.Command {
 		return nil
 	}
 	return cmd
-}
-
-// openAPICommand prints the description that the web client's types are made of.
-func openAPICommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the description of the HTTP interface", Args: cobra.NoArgs, Hidden: true,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			gin.SetMode(gin.ReleaseMode)
-			enc := json.NewEncoder(cmd.OutOrStdout())
-			enc.SetIndent("", " ")
-			return enc.Encode(api.Description())
-		}}
 }

@@ -39,7 +39,7 @@ func comparison(t *testing.T, original, clone *diskmaker.Image, change func(*mac
 		DeviceOrder: []string{"clone", "original"}, Drives: []machine.Drive{drive(t, machine.RoleOriginal, original), drive(t, machine.RoleClone, clone)},
 		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false)},
 	}
-	m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(true)
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(true))
 	if change != nil {
 		change(&m)
 	}

@@ -21,7 +21,7 @@ func (k *Walk) Mode() firmware.Mode {
 		return mode
 	}
 	return firmware.Mode(k.World.Ask(Question{
-		ID: "mode", Stage: StageMode, Field: "mode",
+		ID: "mode", Stage: StageMode, Fact: FactName{Of: OfMode},
 		Text: "Does the firmware start in UEFI or in legacy mode?",
 		How:  "In the firmware's setup, under boot: UEFI, legacy or both. In a running Windows: msinfo32, BIOS mode. In a running Linux: /sys/firmware/efi exists under UEFI.",
 		Options: []Option{{ID: string(firmware.UEFI), Label: "UEFI"}, {ID: string(firmware.Legacy), Label: "Legacy"},
@@ -35,7 +35,7 @@ func (k *Walk) Arch() firmware.Arch {
 		return arch
 	}
 	return firmware.Arch(k.World.Ask(Question{
-		ID: "arch", Stage: StageLoader, Field: "arch",
+		ID: "arch", Stage: StageLoader, Fact: FactName{Of: OfArch},
 		Text: "Which architecture is the firmware?",
 		How:  "Nearly all machines are x64. In a running Linux: /sys/firmware/efi/fw_platform_size shows 64 or 32.",
 		Options: []Option{{ID: string(firmware.X64), Label: "x64"}, {ID: string(firmware.IA32), Label: "ia32"},
@@ -76,7 +76,7 @@ func (k *Walk) Drives() []*machine.Drive {
 // is unknown.
 func (k *Walk) Attached(d *machine.Drive) bool {
 	return k.World.Yes(d.Attached, Question{
-		ID: "attached:" + d.Name, Stage: StageDrive, Drive: d.Name, Field: "attached:" + d.Name,
+		ID: "attached:" + d.Name, Stage: StageDrive, Drive: d.Name, Fact: FactName{OfAttached, d.Name},
 		Text: "Is " + d.Called() + " attached, with its port switched on?",
 		How:  "Look at the cable and at the firmware's list of drives.",
 	})
@@ -96,7 +96,7 @@ func (k *Walk) Listed(d *machine.Drive) bool {
 // askFirst moves the drive that the firmware tries first to the front.
 func (k *Walk) askFirst(drives *[]*machine.Drive) {
 	q := Question{
-		ID: "first", Stage: StageOrder, Field: "deviceOrder",
+		ID: "first", Stage: StageOrder, Fact: FactName{Of: OfFirst},
 		Text: "Which drive does the firmware try first?",
 		How:  "In the firmware's setup, the first drive of the boot order.",
 	}

@@ -6,28 +6,6 @@ import (
 	"latchkey/core/fact"
 )
 
-// Question is a fact that is not known and that a walk came to need.
-type Question struct {
-	ID      string   `json:"id"`
-	Stage   Stage    `json:"stage"`
-	Drive   string   `json:"drive,omitempty"`
-	Text    string   `json:"text"`
-	How     string   `json:"how" doc:"Where to look, or the command that tells"`
-	Field   string   `json:"field,omitempty" doc:"The typed fact that answers it, when one does"`
-	Options []Option `json:"options"`
-}
-
-// Option is a possible answer.
-type Option struct {
-	ID    string `json:"id"`
-	Label string `json:"label"`
-	// Leads says how the start ends with this answer; "" when that hangs on
-	// more.
-	Leads string `json:"leads,omitempty"`
-}
-
-var yesNo = []Option{{ID: "yes", Label: "Yes"}, {ID: "no", Label: "No"}}
-
 type answer struct {
 	Question Question
 	option   string
@@ -50,8 +28,8 @@ func (w *World) Ask(q Question) string {
 	if told, ok := w.Told[q.ID]; ok && slices.ContainsFunc(q.Options, func(o Option) bool { return o.ID == told }) {
 		return told
 	}
-	if q.Field == "" {
-		q.Field = "answer:" + q.ID
+	if q.Fact == (FactName{}) {
+		q.Fact = FactName{OfAnswer, q.ID}
 	}
 	option := q.Options[0].ID
 	if i := len(w.Asked); i < len(w.Assume) {

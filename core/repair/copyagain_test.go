@@ -76,13 +76,7 @@ func TestTheRenderedCopy(t *testing.T) {
 	for name, d := range map[string]diskmaker.Disk{"original": original, "clone": clone} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, d.MustBuild().WriteFile(path))
-		out, err := exec.Command("losetup", "--find", "--show", path).CombinedOutput()
-		if err != nil {
-			t.Skipf("no loop device is to be had here: %s", out)
-		}
-		loop := strings.TrimSpace(string(out))
-		defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
-		loops = append(loops, loop)
+		loops = append(loops, reference.Loop(t, path))
 	}
 	cmd := exec.Command("sh", "-c", strings.ReplaceAll(script(p, repair.Linux), "lsblk -dnpo NAME", "echo "+strings.Join(loops, " ")))
 	cmd.Dir = dir

@@ -6,6 +6,7 @@ import (
 	"latchkey/core/command"
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
@@ -31,7 +32,7 @@ func macSystem(d *machine.Drive) int {
 func macVolume(d *machine.Drive) bool { return macSystem(d) >= 0 }
 
 func isMac(m machine.Machine) bool {
-	mac, known := m.Firmware.Behaviour.ReadsMacVolumes.Get()
+	mac, known := m.Firmware.Behaviour.Of(firmware.ReadsMacVolumes).Get()
 	return known && mac
 }
 

@@ -51,8 +51,8 @@ func randomMachine(t testing.TB, r *rand.Rand) machine.Machine {
 		require.NoError(t, err)
 	}
 	m := machineOf(t, mode, image)
-	b := &m.Firmware.Behaviour
-	b.UsesBackupGPT, b.StartsAnyFATPartition, b.FallbackOnFixedDisks = fact.Tell(one(2)), fact.Tell(one(2)), fact.Tell(!one(3))
+	m.Firmware.Behaviour = m.Firmware.Behaviour.Tell(map[string]bool{
+		"usesBackupGPT": one(2), "startsAnyFATPartition": one(2), "fallbackOnFixedDisks": !one(3)})
 	m.Drives[0].Attached = fact.Tell(!one(8))
 	if one(2) {
 		original := windows(1).MustBuild()

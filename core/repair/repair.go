@@ -135,10 +135,16 @@ func (p *Plan) price() string {
 	if len(p.Steps) != 1 {
 		steps = fmt.Sprintf("%d steps", len(p.Steps))
 	}
-	return fmt.Sprintf("%s, about %d minutes, %s.", steps, minutes, riskWords[p.risk()])
+	return fmt.Sprintf("%s, about %d minutes, %s.", steps, minutes, p.risk().Words())
 }
 
-var riskWords = map[Risk]string{RiskNone: "nothing on a disk changes", RiskLow: "only what starts the system changes", RiskReal: "with a risk to the data: save it first"}
+// Words says what a risk means.
+func (r Risk) Words() string {
+	return map[Risk]string{RiskNone: "nothing on a disk changes", RiskLow: "only what starts the system changes", RiskReal: "a risk to the data: save it first"}[r]
+}
+
+// Risks lists them, the least first.
+var Risks = []Risk{RiskNone, RiskLow, RiskReal}
 
 // weight orders the risks: one real risk outweighs any number of low ones.
 var weight = map[Risk]int{RiskNone: 0, RiskLow: 1, RiskReal: 100}

@@ -267,7 +267,7 @@ func TestAMacsRecovery(t *testing.T) {
 	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
 	m := machineOf(t, firmware.UEFI, d.MustBuild())
-	m.Until, m.Firmware.Behaviour.ReadsMacVolumes = "", fact.Tell(true)
+	m.Until, m.Firmware.Behaviour = "", m.Firmware.Behaviour.With(firmware.ReadsMacVolumes, fact.Tell(true))
 	m.Answers = map[string]string{"mac-offered:b": "no", "mac-installed:b": "yes"}
 	p := repair.Find(m)
 	assert.Equal(t, []string{"mac-bless"}, actionsOf(p), p.Reason)
@@ -285,8 +285,11 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 	wrongType := windows(1)
 	wrongType.Partitions[0].Type = disk.TypeBasicData
 	codeless := leftBehind()["no boot code"]
-	strict := func(change func(*firmware.Behaviour)) func(machine.Machine) machine.Machine {
-		return func(m machine.Machine) machine.Machine { change(&m.Firmware.Behaviour); return m }
+	without := func(c *firmware.Choice) func(machine.Machine) machine.Machine {
+		return func(m machine.Machine) machine.Machine {
+			m.Firmware.Behaviour = m.Firmware.Behaviour.With(c, fact.Tell(false))
+			return m
+		}
 	}
 	for name, c := range map[string]struct {
 		mode   firmware.Mode
@@ -294,9 +297,9 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 		make   func(machine.Machine) machine.Machine
 		action string
 	}{
-		"primary":    {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), strict(func(b *firmware.Behaviour) { b.UsesBackupGPT = fact.Tell(false) }), "restore-primary"},
+		"primary":    {firmware.UEFI, spoiled(windows(6), 512+16, 0xEE), without(firmware.UsesBackupGPT), "restore-primary"},
 		"protective": {firmware.UEFI, spoiled(windows(7), 446, make([]byte, 66)...), nil, "protective-mbr"},
-		"type":       {firmware.UEFI, wrongType.MustBuild(), strict(func(b *firmware.Behaviour) { b.StartsAnyFATPartition = fact.Tell(false) }), "partition-type"},
+		"type":       {firmware.UEFI, wrongType.MustBuild(), without(firmware.StartsAnyFATPartition), "partition-type"},
 		"active":     {firmware.Legacy, legacyDisk().MustBuild(), nil, "set-active"},
 		"two active": {firmware.Legacy, legacyDisk(0, 1).MustBuild(), nil, "set-active"},
 		"hidden":     {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0), nil, "hidden-sectors"},
@@ -336,7 +339,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 			require.NoError(t, err)
 		}
 		strict := func(m machine.Machine) machine.Machine {
-			m.Firmware.Behaviour.UsesBackupGPT = fact.Tell(false)
+			m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.UsesBackupGPT, fact.Tell(false))
 			return m
 		}
 		p := repair.Find(strict(machineOf(t, mode, image)), repair.Linux)
@@ -356,12 +359,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 // runOnLoop runs a script while an image is attached as a loop device.
 func runOnLoop(t *testing.T, image, script string) {
 	t.Helper()
-	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
-	if err != nil {
-		t.Skipf("no loop device is to be had here: %s", out)
-	}
-	loop := strings.TrimSpace(string(out))
-	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
+	loop := reference.Loop(t, image)
 	// a live system shows disks, not loop devices
 	script = strings.ReplaceAll(script, "lsblk -dnpo NAME", "echo "+loop)
 	cmd := exec.Command("sh", "-c", script)
@@ -381,12 +379,7 @@ func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 	require.NoError(t, other.MustBuild().WriteFile(path))
 	before, err := os.ReadFile(path)
 	require.NoError(t, err)
-	out, err := exec.Command("losetup", "--find", "--show", path).CombinedOutput()
-	if err != nil {
-		t.Skipf("no loop device is to be had here: %s", out)
-	}
-	loop := strings.TrimSpace(string(out))
-	defer func() { _ = exec.Command("losetup", "--detach", loop).Run() }()
+	loop := reference.Loop(t, path)
 	cmd := exec.Command("sh", "-c", strings.Replace(script(p, repair.Linux), "lsblk -dnpo NAME", "echo "+loop, 1))
 	cmd.Dir = t.TempDir()
 	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")

@@ -6,6 +6,7 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -54,12 +55,7 @@ func startsOther(k *course.Walk, d *machine.Drive, i int, t target) bool {
 	if _, ok := v.Loader(t.path); !ok && v.LoaderErr == nil {
 		return false // nothing to start there either way
 	}
-	return k.World.Yes(k.Machine.Firmware.Behaviour.StartsAnyFATPartition, course.Question{
-		ID: "any-fat", Stage: course.StageBootPartition, Drive: d.Name, Field: "startsAnyFATPartition",
-		Text: fmt.Sprintf("Does the firmware start from a FAT partition that is not typed as EFI system partition (partition %d of %s)?",
-			d.Contents.Layout.Partitions[i].Number, d.Called()),
-		How: "Much firmware does. Correcting the partition's type makes the question idle.",
-	})
+	return k.Choice(firmware.StartsAnyFATPartition, course.StageBootPartition, d, partitionOf(d, i))
 }
 
 // readsVolume judges whether firmware can read the boot partition. UEFI
@@ -104,22 +100,19 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 	return true
 }
 
+// partitionOf names a partition for a question.
+func partitionOf(d *machine.Drive, i int) string {
+	return fmt.Sprintf("partition %d of %s", d.Contents.Layout.Partitions[i].Number, d.Called())
+}
+
 // unreadFAT reports what keeps the firmware from reading a FAT volume that others
 // read.
 func unreadFAT(k *course.Walk, d *machine.Drive, i int) (disk.Problem, bool) {
-	v, number := &d.Contents.Volumes[i], d.Contents.Layout.Partitions[i].Number
-	if q, bad := v.Problem("fat-few-clusters"); bad && !k.World.Yes(k.Machine.Firmware.Behaviour.StartsSmallFAT32, course.Question{
-		ID: "small-fat32", Stage: course.StageBootPartition, Drive: d.Name, Field: "startsSmallFAT32",
-		Text: fmt.Sprintf("Does the firmware read a FAT32 volume that has too few clusters for one (partition %d of %s)?", number, d.Called()),
-		How:  "Some firmware does. Formatting the partition as FAT16, or making it larger, makes the question idle.",
-	}) {
+	v := &d.Contents.Volumes[i]
+	if q, bad := v.Problem("fat-few-clusters"); bad && !k.Choice(firmware.StartsSmallFAT32, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
-	if q, bad := v.Problem("fat-signature"); bad && !k.World.Yes(k.Machine.Firmware.Behaviour.ReadsUnsignedFAT, course.Question{
-		ID: "unsigned-fat", Stage: course.StageBootPartition, Drive: d.Name, Field: "readsUnsignedFAT",
-		Text: fmt.Sprintf("Does the firmware read a FAT volume whose boot sector does not end in 55 AA (partition %d of %s)?", number, d.Called()),
-		How:  "Some firmware does. Writing the boot sector anew makes the question idle.",
-	}) {
+	if q, bad := v.Problem("fat-signature"); bad && !k.Choice(firmware.ReadsUnsignedFAT, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
 	return disk.Problem{}, false
@@ -138,11 +131,7 @@ func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 	for j, q := range l.Partitions {
 		bad = bad || j != i && p.Start < q.End() && q.Start < p.End()
 	}
-	return bad && k.World.Yes(k.Machine.Firmware.Behaviour.SkipsMisplacedPartitions, course.Question{
-		ID: "misplaced", Stage: course.StageBootPartition, Drive: d.Name, Field: "skipsMisplacedPartitions",
-		Text: "Does the firmware pass over partitions that overlap or lie outside the usable range of the table?",
-		How:  "Correcting the table makes the question idle.",
-	})
+	return bad && k.Choice(firmware.SkipsMisplacedPartitions, course.StageBootPartition, d, "")
 }
 
 // runs judges whether the firmware starts the target. UEFI Specification 2.10,
@@ -194,7 +183,7 @@ func runsProgram(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, f l
 	secure, known := k.Machine.Firmware.SecureBoot.Get()
 	if !known && !f.Program.Signed {
 		secure = k.World.Yes(k.Machine.Firmware.SecureBoot, course.Question{
-			ID: "secure-boot", Stage: course.StageLoader, Field: "secureBoot",
+			ID: "secure-boot", Stage: course.StageLoader, Fact: course.FactName{Of: course.OfSecureBoot},
 			Text: "Is secure boot switched on? The loader carries no signature.",
 			How:  "In the firmware's setup under security or boot. In Windows: Confirm-SecureBootUEFI. In Linux: mokutil --sb-state.",
 		})

@@ -25,7 +25,7 @@ func TestADescribedDiskIsChecked(t *testing.T) {
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	require.Len(t, trace.Missing, 1)
-	assert.Equal(t, "answer:loader:clone", trace.Missing[0].Field)
+	assert.Equal(t, "answer:loader:clone", trace.Missing[0].Fact.String())
 	m.Answers = map[string]string{"loader:clone": "no"}
 	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 

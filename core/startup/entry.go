@@ -136,18 +136,10 @@ func matches(k *course.Walk, path firmware.Path, p disk.Partition) bool {
 	case path.Bus != "":
 		return number && place
 	}
-	if !number && (node.MBR || !k.World.Yes(k.Machine.Firmware.Behaviour.EntryMatchesByGUIDAlone, course.Question{
-		ID: "entry-guid-alone", Stage: course.StageOrder, Field: "entryMatchesByGUIDAlone",
-		Text: "Does the firmware find a partition by its unique GUID, although its number in the table is another?",
-		How:  "Some firmware does. Writing the boot entry anew makes the question idle.",
-	})) {
+	if !number && (node.MBR || !k.Choice(firmware.EntryMatchesByGUIDAlone, course.StageOrder, nil, "")) {
 		return false
 	}
-	return place || k.World.Yes(k.Machine.Firmware.Behaviour.EntryMatchesMoved, course.Question{
-		ID: "entry-moved", Stage: course.StageOrder, Field: "entryMatchesMoved",
-		Text: "Does the firmware find a partition by its unique GUID, although it was moved or resized?",
-		How:  "Most firmware does. Writing the boot entry anew makes the question idle.",
-	})
+	return place || k.Choice(firmware.EntryMatchesMoved, course.StageOrder, nil, "")
 }
 
 // onDevice lists the drives that a path from the hardware can mean. Ports that

@@ -6,6 +6,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -34,18 +35,14 @@ func legacy(k *course.Walk) {
 }
 
 func triesNext(k *course.Walk) bool {
-	return k.World.Yes(k.Machine.Firmware.Behaviour.TriesNextDisk, course.Question{
-		ID: "next-disk", Stage: course.StageOrder, Field: "triesNextDisk",
-		Text: "Does the firmware try the next disk when the first one cannot be started?",
-		How:  "Some firmware tries every disk of its list, some the first alone. Putting the other disk first makes the question idle.",
-	})
+	return k.Choice(firmware.TriesNextDisk, course.StageOrder, nil, "")
 }
 
 func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if !seen(k, a, d) || !readable(k, a, d) {
 		return false
 	}
-	if bus, _ := d.Bus.Get(); bus == "virtio" && !largeSectors(k, a, d, k.Machine.Firmware.Behaviour.StartsLargeVirtio) {
+	if bus, _ := d.Bus.Get(); bus == "virtio" && !largeSectors(k, a, d, firmware.StartsLargeVirtio) {
 		return false
 	}
 	c := d.Contents
@@ -99,11 +96,7 @@ func hangsOnEmpty(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if a.Final {
 		return true // either way nothing else is tried
 	}
-	hangs := k.World.Yes(k.Machine.Firmware.Behaviour.RunsEmptyBootCode, course.Question{
-		ID: "empty-boot-code", Stage: course.StageMode, Drive: d.Name, Field: "runsEmptyBootCode",
-		Text: "Does the firmware run sector 0 although it holds no code, and hang there?",
-		How:  "Put the other drive first in the boot order.",
-	})
+	hangs := k.Choice(firmware.RunsEmptyBootCode, course.StageMode, d, "")
 	if hangs {
 		a.Symptom = "black, with a cursor."
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"latchkey/core/course"
+	"latchkey/core/firmware"
 	"latchkey/core/mac"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -19,11 +20,7 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 		if v.Kind != volume.KindAPFS && v.Kind != volume.KindHFS {
 			continue
 		}
-		if !k.World.Yes(k.Machine.Firmware.Behaviour.ReadsMacVolumes, course.Question{
-			ID: "mac", Stage: course.StageBootPartition, Field: "readsMacVolumes",
-			Text: fmt.Sprintf("Is the machine a Mac whose firmware reads %s?", v.Kind),
-			How:  "A Mac offers the disk when Option is held at power-on. Older ones know APFS only after a system update was run once.",
-		}) {
+		if !k.Choice(firmware.ReadsMacVolumes, course.StageBootPartition, nil, string(v.Kind)) {
 			return false
 		}
 		a := course.Attempt{Drive: d.Name, Role: d.Role, Partition: p.Number, Loader: mac.Loader}

@@ -172,7 +172,7 @@ func TestTwinsAreAQuestion(t *testing.T) {
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	require.Len(t, trace.Missing, 1)
-	assert.Equal(t, "answer:twin", trace.Missing[0].Field)
+	assert.Equal(t, "answer:twin", trace.Missing[0].Fact.String())
 	m.Answers = map[string]string{"twin": "clone"}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.Answers = map[string]string{"twin": "original"}
@@ -275,7 +275,7 @@ func TestADriveThatTheBootListDoesNotShow(t *testing.T) {
 	assert.Equal(t, course.StageDrive, trace.Stage)
 	d.Bus, d.Shown = fact.Tell("nvme"), fact.Tell(true)
 	m := whole(firmware.UEFI, d)
-	m.Firmware.Behaviour.StartsFromNVMe, m.DeviceOrder = fact.Unknown[bool](), nil
+	m.Firmware.Behaviour, m.DeviceOrder = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Unknown[bool]()), nil
 	m.Answers = map[string]string{"driver:clone": "yes"}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "what the boot list shows needs no question")
 }
@@ -290,10 +290,10 @@ func TestAMacReadsItsOwnVolumes(t *testing.T) {
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
 	m := whole(firmware.UEFI, drive(t, machine.RoleClone, d.MustBuild()))
 	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict, "edk2 has no driver for it")
-	m.Firmware.Behaviour.ReadsMacVolumes = fact.Unknown[bool]()
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.ReadsMacVolumes, fact.Unknown[bool]())
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
-	m.Firmware.Behaviour.ReadsMacVolumes = fact.Tell(true)
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.ReadsMacVolumes, fact.Tell(true))
 	m.Answers = map[string]string{"mac-offered:clone": "no"}
 	trace = startup.Simulate(m)
 	assert.Equal(t, course.StageLoader, trace.Stage)

@@ -186,8 +186,8 @@ func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
 	m := edk2(firmware.Legacy, drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, machine.RoleClone, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
-	assert.Equal(t, "triesNextDisk", trace.Missing[0].Field)
-	m.Firmware.Behaviour.TriesNextDisk = fact.Tell(true)
+	assert.Equal(t, "choice:triesNextDisk", trace.Missing[0].Fact.String())
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.TriesNextDisk, fact.Tell(true))
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Starts, trace.Verdict)
 	require.Len(t, trace.Attempts, 2)
@@ -241,7 +241,7 @@ func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	require.Len(t, trace.Missing, 1)
-	assert.Equal(t, "deviceOrder", trace.Missing[0].Field)
+	assert.Equal(t, "first", trace.Missing[0].Fact.String())
 }
 
 func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
@@ -266,9 +266,9 @@ func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
 	clone.Bus = fact.Tell("nvme")
 	m := edk2(firmware.UEFI, clone)
 	m.DeviceOrder = nil // no list of the firmware's has shown it
-	m.Firmware.Behaviour.StartsFromNVMe = fact.Unknown[bool]()
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Unknown[bool]())
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
-	m.Firmware.Behaviour.StartsFromNVMe = fact.Tell(false)
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Tell(false))
 	assert.Equal(t, course.StageDrive, startup.Simulate(m).Stage)
 }
 
@@ -279,7 +279,7 @@ func TestSecureBootWantsASignature(t *testing.T) {
 	m.Firmware.SecureBoot = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
-	assert.Equal(t, "secureBoot", trace.Missing[0].Field)
+	assert.Equal(t, "secureBoot", trace.Missing[0].Fact.String())
 	m.Drives[0] = drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
 	m.Firmware.SecureBoot = fact.Tell(true)
 	trace = startup.Simulate(m)

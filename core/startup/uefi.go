@@ -6,6 +6,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -41,7 +42,7 @@ func vendorEntry(k *course.Walk, d *machine.Drive) bool {
 		return false
 	}
 	if !k.World.Yes(d.HasEntry, course.Question{
-		ID: "entry:" + d.Name, Stage: course.StageOrder, Drive: d.Name, Field: "entry:" + d.Name,
+		ID: "entry:" + d.Name, Stage: course.StageOrder, Drive: d.Name, Fact: course.FactName{Of: course.OfEntry, Key: d.Name},
 		Text: "Has the firmware a boot entry that leads to " + path + " on " + d.Called() + "?",
 		How:  "In a running Linux: efibootmgr -v. In Windows: bcdedit /enum firmware. Or the named entries in the firmware's boot list.",
 	}) {
@@ -55,11 +56,7 @@ func vendorEntry(k *course.Walk, d *machine.Drive) bool {
 func fallback(k *course.Walk, d *machine.Drive) bool {
 	path := loader.FallbackPath(k.Arch())
 	bus, _ := d.Bus.Get()
-	tried := bus == "usb" || k.World.Yes(k.Machine.Firmware.Behaviour.FallbackOnFixedDisks, course.Question{
-		ID: "fallback", Stage: course.StageOrder, Field: "fallbackOnFixedDisks",
-		Text: "Does the firmware try the fallback loader on fixed disks?",
-		How:  "Start once with the clone alone and no boot entry for it. Most firmware made since 2012 does; the machine's handbook rarely says.",
-	})
+	tried := bus == "usb" || k.Choice(firmware.FallbackOnFixedDisks, course.StageOrder, nil, "")
 	if !tried {
 		a := course.Attempt{Drive: d.Name, Role: d.Role, Loader: path}
 		if seen(k, &a, d) && readable(k, &a, d) && uefiMode(k, &a, d) {
@@ -87,7 +84,7 @@ func try(k *course.Walk, d *machine.Drive, entry string, t target) bool {
 
 func largeUSB(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	bus, _ := d.Bus.Get()
-	return bus != "usb" || largeSectors(k, a, d, k.Machine.Firmware.Behaviour.StartsLargeUSB)
+	return bus != "usb" || largeSectors(k, a, d, firmware.StartsLargeUSB)
 }
 
 // readable asks for a disk's bytes when nothing of it is in evidence.
@@ -150,10 +147,7 @@ func uefiTable(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 func uefiMBR(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout) bool {
 	for _, code := range []string{"beyond-end", "overlap"} {
 		p, bad := l.Find(code)
-		if bad && k.World.Yes(k.Machine.Firmware.Behaviour.RefusesInconsistentMBR, course.Question{
-			ID: "inconsistent-mbr", Stage: course.StageTable, Drive: d.Name, Field: "refusesInconsistentMBR",
-			Text: "Does the firmware refuse an MBR whose partitions overlap or end beyond the disk?",
-			How:  "Correcting the table makes the question idle."}) {
+		if bad && k.Choice(firmware.RefusesInconsistentMBR, course.StageTable, d, "") {
 			return a.Block(course.StageTable, "The firmware takes the MBR for none: "+machine.LowerFirst(p.Text), machine.ProblemFact(p, d.Name))
 		}
 	}
@@ -164,14 +158,10 @@ func uefiMBR(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 // unguarded reports whether the firmware passes over a GPT for what stands in
 // sector 0. UEFI Specification 2.10, section 5.2.3.
 func unguarded(k *course.Walk, l *disk.Layout) (disk.Problem, bool) {
-	if p, bad := l.Find("gpt-unprotected"); bad && k.World.Yes(k.Machine.Firmware.Behaviour.NeedsProtectiveMBR, course.Question{
-		ID: "needs-protective-mbr", Stage: course.StageTable, Field: "needsProtectiveMBR",
-		Text: "Does the firmware refuse a GPT that has no protective MBR?", How: "Writing a protective MBR makes the question idle."}) {
+	if p, bad := l.Find("gpt-unprotected"); bad && k.Choice(firmware.NeedsProtectiveMBR, course.StageTable, nil, "") {
 		return p, true
 	}
-	if p, bad := l.Find("gpt-protective-unsigned"); bad && k.World.Yes(k.Machine.Firmware.Behaviour.NeedsProtectiveSignature, course.Question{
-		ID: "needs-protective-signature", Stage: course.StageTable, Field: "needsProtectiveSignature",
-		Text: "Does the firmware refuse a GPT whose protective MBR does not end in 55 AA?", How: "Writing a protective MBR makes the question idle."}) {
+	if p, bad := l.Find("gpt-protective-unsigned"); bad && k.Choice(firmware.NeedsProtectiveSignature, course.StageTable, nil, "") {
 		return p, true
 	}
 	return disk.Problem{}, false
@@ -200,11 +190,7 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		}
 		a.Steps = append(a.Steps, course.Step{Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is not in evidence."})
 	case g.Backup.State == disk.CopyGood:
-		uses := k.Machine.Firmware.Behaviour.UsesBackupGPT
-		if !k.World.Yes(uses, course.Question{
-			ID: "backup-gpt", Stage: course.StageTable, Drive: d.Name, Field: "usesBackupGPT",
-			Text: "Does the firmware use the backup partition table when the primary is damaged?",
-			How:  "The standard asks for it, some firmware does not. Restoring the primary from the backup makes the question idle."}) {
+		if !k.Choice(firmware.UsesBackupGPT, course.StageTable, d, "") {
 			return a.Block(course.StageTable, "The primary partition table is damaged, and this firmware does not use the backup.", facts...)
 		}
 		a.Pass(course.StageTable, "The primary partition table is damaged; the backup is good and the firmware uses it.", facts...)

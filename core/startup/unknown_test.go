@@ -17,42 +17,13 @@ import (
 	"latchkey/internal/diskmaker"
 )
 
-func TestBehaviourThatTheStandardLeavesOpen(t *testing.T) {
-	good := map[string][]byte{fallbackPath: x64()}
-	damaged := gptDisk(1, good).MustBuild()
-	spoil(t, damaged, 512+60)
-	wrongType := gptDisk(1, good)
-	wrongType.Partitions[0].Type = disk.TypeBasicData
-	unprotected := gptDisk(1, good).MustBuild()
-	_, err := unprotected.WriteAt(make([]byte, 64), 446)
-	require.NoError(t, err)
-	for field, image := range map[string]*diskmaker.Image{
-		"fallbackOnFixedDisks": gptDisk(1, good).MustBuild(), "usesBackupGPT": damaged,
-		"startsAnyFATPartition": wrongType.MustBuild(), "needsProtectiveMBR": unprotected,
-	} {
-		m := edk2(firmware.UEFI, drive(t, machine.RoleClone, image))
-		m.Firmware.Behaviour = firmware.Behaviour{}
-		if field != "fallbackOnFixedDisks" {
-			m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(true)
-		}
-		trace := startup.Simulate(m)
-		assert.Equal(t, startup.Depends, trace.Verdict, field)
-		require.Len(t, trace.Missing, 1, field)
-		assert.Equal(t, field, trace.Missing[0].Field)
-		assert.Len(t, trace.Missing[0].Options, 2)
-		for _, o := range trace.Missing[0].Options {
-			assert.NotEmpty(t, o.Leads, "the one question settles it")
-		}
-	}
-}
-
 func TestUnknownModeDependsOnlyWhenItMatters(t *testing.T) {
 	good := drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild())
 	m := edk2(firmware.UEFI, good)
 	m.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
-	assert.Equal(t, "mode", trace.Missing[0].Field)
+	assert.Equal(t, "mode", trace.Missing[0].Fact.String())
 	blank := edk2(firmware.UEFI, drive(t, machine.RoleClone, diskmaker.NewImage(1<<30, 512)))
 	blank.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace = startup.Simulate(blank)
@@ -133,7 +104,7 @@ func TestBootEntries(t *testing.T) {
 		})
 	}
 	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
-	m.Firmware.Behaviour.FallbackOnFixedDisks = fact.Tell(false)
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: stale}}
 	assert.Equal(t, course.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
 	next := uint16(3)
@@ -160,7 +131,7 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
-	m.Firmware.Behaviour.EntryMatchesMoved = fact.Unknown[bool]()
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.EntryMatchesMoved, fact.Unknown[bool]())
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another start")
 
 	m = edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
@@ -168,7 +139,7 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 	e.Path.Partition.Number = 2
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
-	m.Firmware.Behaviour.EntryMatchesByGUIDAlone = fact.Unknown[bool]()
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.EntryMatchesByGUIDAlone, fact.Unknown[bool]())
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another number")
 }
 

@@ -34,10 +34,10 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case told && !shown:
 		return a.Block(course.StageDrive, "The firmware's boot list does not show "+d.Called()+".", d.Cite("In the boot list", "no", d.Shown.Source()))
 	case k.Listed(d), told:
-	case known && bus == "nvme" && !startsFrom(k, d, "NVMe", k.Machine.Firmware.Behaviour.StartsFromNVMe):
+	case known && bus == "nvme" && !k.Choice(firmware.StartsFromNVMe, course.StageDrive, d, d.Called()):
 		return a.Block(course.StageDrive, "The firmware has no driver for NVMe: a running system shows the drive, the boot list does not.",
 			d.Cite("Bus", "NVMe", d.Bus.Source()))
-	case known && bus == "usb" && !startsFrom(k, d, "USB", k.Machine.Firmware.Behaviour.StartsFromUSB):
+	case known && bus == "usb" && !k.Choice(firmware.StartsFromUSB, course.StageDrive, d, d.Called()):
 		return a.Block(course.StageDrive, "The firmware does not start from this drive while it hangs on USB.",
 			d.Cite("Bus", "USB", d.Bus.Source()))
 	}
@@ -51,13 +51,9 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 
 // largeSectors judges a drive with sectors of 4,096 bytes on a bus where some
 // firmware does not read them.
-func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, reads fact.Of[bool]) bool {
+func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, reads *firmware.Choice) bool {
 	bus, _ := d.Bus.Get()
-	if d.Contents.Layout.SectorSize == 512 || k.World.Yes(reads, course.Question{
-		ID: "large-" + bus, Stage: course.StageDrive, Drive: d.Name, Field: map[string]string{"usb": "startsLargeUSB", "virtio": "startsLargeVirtio"}[bus],
-		Text: "Does the firmware read a drive with sectors of 4,096 bytes on this bus (" + d.Called() + ", " + bus + ")?",
-		How:  "Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.",
-	}) {
+	if d.Contents.Layout.SectorSize == 512 || k.Choice(reads, course.StageDrive, d, d.Called()) {
 		return true
 	}
 	a.Steps = nil
@@ -65,15 +61,7 @@ func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, reads fac
 		d.Cite("Sector size", fmt.Sprint(d.Contents.Layout.SectorSize), fact.Source{Origin: fact.Typed}))
 }
 
-func startsFrom(k *course.Walk, d *machine.Drive, bus string, f fact.Of[bool]) bool {
-	return k.World.Yes(f, course.Question{
-		ID: "starts-from-" + bus, Stage: course.StageDrive, Drive: d.Name, Field: "startsFrom" + bus,
-		Text: "Does the firmware show " + d.Called() + " (" + bus + ") in its boot list?",
-		How:  "In the firmware's setup, look for the drive's model under boot order, not only under the list of drives.",
-	})
-}
-
-// outcome settles how the walk ended.
+// settle settles how the walk ended.
 func settle(k *course.Walk) outcome {
 	o := outcome{world: k.World, attempts: k.Attempts, chosen: -1, verdict: Stops, stage: course.StageOrder}
 	for i := range k.Attempts {

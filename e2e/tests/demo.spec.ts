@@ -58,6 +58,17 @@ test("answering the question settles the verdict and is kept", async ({ page }) 
   await expect(headline(page)).toHaveText(/Starts: the machine comes up from the clone/);
   await page.reload();
   await expect(headline(page)).toHaveText(/Starts: the machine comes up from the clone/);
+  // What was told is listed with who told it, and can be withdrawn: then it is asked again.
+  await page.getByRole("link", { name: "Evidence" }).click();
+  await page.getByRole("tab", { name: "Pieces of evidence" }).click();
+  const told = page.getByRole("region", { name: "What was told of the machine" });
+  const row = told.getByRole("row", { name: /Has a boot entry for the clone/ });
+  await expect(row).toContainText("Yes");
+  await expect(row).toContainText("Sunniva");
+  await row.getByRole("button", { name: /^Withdraw/ }).click();
+  await expect(row).toHaveCount(0);
+  await page.getByRole("link", { name: "Start check" }).click();
+  await expect(page.getByRole("button", { name: /^Yes: Has the firmware a boot entry/ })).toBeVisible();
 });
 
 test("what-if answers at once and saves nothing until asked", async ({ page }) => {

@@ -51,6 +51,22 @@ test("a first start is proved by the disk's identifier, or leads back with what 
   );
 });
 
+test("what is typed stays while the server does not answer", async ({ page }) => {
+  await page.clock.install();
+  await openCase(page, "Lounge display, ferry Sandpiper");
+  await page.getByRole("link", { name: "Repair" }).click();
+  const step = page.getByRole("region", { name: "The step" });
+  await step.getByLabel("What it answered").fill("typed with care");
+  await page.route("**/plan*", (route) => route.fulfill({ status: 503, json: { status: 503, detail: "The database does not answer." } }));
+  await page.clock.runFor(60_000);
+  await expect(page.getByRole("alert")).toContainText("The database does not answer.");
+  await expect(step.getByLabel("What it answered")).toHaveValue("typed with care");
+  await page.unroute("**/plan*");
+  await page.clock.runFor(60_000);
+  await expect(page.getByRole("alert")).toHaveCount(0);
+  await expect(step.getByLabel("What it answered")).toHaveValue("typed with care");
+});
+
 test("a failed step leads to another way, and toolboxes change the plan", async ({ page }) => {
   await openCase(page, "Lounge display, ferry Sandpiper");
   await page.getByRole("link", { name: "Repair" }).click();

@@ -19,26 +19,42 @@ func Need(t testing.TB, tools ...string) {
 		if find(tool) != "" {
 			continue
 		}
-		if os.Getenv("LATCHKEY_TOOLS") == "required" {
-			t.Fatalf("%s is not installed", tool)
-		}
-		t.Skipf("%s is not installed", tool)
+		Lacks(t, "%s is not installed", tool)
 	}
+}
+
+// Lacks skips a test for what this machine lacks, but fails it where
+// LATCHKEY_TOOLS=required is set.
+func Lacks(t testing.TB, format string, args ...any) {
+	t.Helper()
+	if os.Getenv("LATCHKEY_TOOLS") == "required" {
+		t.Fatalf(format, args...)
+	}
+	t.Skipf(format, args...)
+}
+
+// Loop attaches an image as a loop device until the test ends, and returns the
+// device's path.
+func Loop(t testing.TB, image string) string {
+	t.Helper()
+	Need(t, "losetup")
+	out, err := exec.Command(find("losetup"), "--find", "--show", image).CombinedOutput()
+	if err != nil {
+		Lacks(t, "no loop device is to be had here: %s", out)
+	}
+	device := strings.TrimSpace(string(out))
+	t.Cleanup(func() { Run(t, "", "losetup", "--detach", device) })
+	return device
 }
 
 // NeedFile is Need for a file of a Debian package.
 func NeedFile(t testing.TB, path string) []byte {
 	t.Helper()
 	b, err := os.ReadFile(path)
-	switch {
-	case err == nil:
-		return b
-	case os.Getenv("LATCHKEY_TOOLS") == "required":
-		t.Fatal(err)
-	default:
-		t.Skip(err)
+	if err != nil {
+		Lacks(t, "%v", err)
 	}
-	return nil
+	return b
 }
 
 func find(tool string) string {

@@ -98,7 +98,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 			o.MaxBodyBytes = maxJSON
 		}
 	})
-	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks, a.registerListings,
+	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings,
 		a.registerDownloads, a.registerRepair, a.registerFirstStart, a.registerHistory} {
 		register(group)
 	}
@@ -156,8 +156,11 @@ func (a *API) problem(ctx context.Context, err error) error {
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "The request was given up.")
 	}
-	return huma.Error500InternalServerError("The server failed. Its log tells why, under " + requestID(ctx) + ".")
+	return huma.Error500InternalServerError(failed(requestID(ctx)))
 }
+
+// failed is what is said of a fault: its cause stands in the log under the identifier.
+func failed(id string) string { return "The server failed. Its log tells why, under " + id + "." }
 
 // stored is the answer where a change was made and something after it failed.
 func (a *API) stored(ctx context.Context, err error) error {

@@ -153,7 +153,7 @@ func (c client) newCase(title string) string {
 	c.t.Helper()
 	r := c.send(http.MethodPost, "/cases", "", map[string]any{
 		"title": title, "machine": "Fenmark D4", "deviceOrder": []string{"clone"},
-		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "fallbackOnFixedDisks": true},
+		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
 		"drives": []any{map[string]any{"role": "original", "attached": false, "bus": "sata", "model": "Corvane S210"},
 			map[string]any{"role": "clone", "attached": true, "bus": "sata"}},
 	})
@@ -228,7 +228,7 @@ func TestEvidenceInTwoParts(t *testing.T) {
 
 func TestACaptureAsEvidence(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
-	made := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "fallbackOnFixedDisks": true},
+	made := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
 		"drives": []any{map[string]any{"role": "original", "attached": false}, map[string]any{"role": "clone", "attached": true}}})
 	id := fmt.Sprint(made.body["id"])
 	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
@@ -245,7 +245,7 @@ func TestACaptureAsEvidence(t *testing.T) {
 	assert.Equal(t, "nvme", clone["bus"])
 	k := c.get("/cases/" + id + "/check")
 	trace := k.body["trace"].(map[string]any)
-	assert.Equal(t, "startsFromNVMe", trace["missing"].([]any)[0].(map[string]any)["field"], "no list of the firmware's has shown the drive")
+	assert.Equal(t, "choice:startsFromNVMe", trace["missing"].([]any)[0].(map[string]any)["fact"], "no list of the firmware's has shown the drive")
 	r = c.upload(id, "clone", `"2"`, upload{file: file.Bytes()[:file.Len()/2]})
 	assert.Equal(t, http.StatusUnprocessableEntity, r.status)
 	assert.Contains(t, r.body["detail"], "The file is an archive, but capture:")
@@ -355,7 +355,7 @@ func TestAPlanAndItsMarks(t *testing.T) {
 	vendor := bootDisk(map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()})
 	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: whole(t, vendor)}).status)
 	put := c.send(http.MethodPut, "/cases/"+id, `"2"`, map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"},
-		"firmware": map[string]any{"mode": "legacy", "arch": "x64", "secureBoot": false, "triesNextDisk": false, "runsEmptyBootCode": true},
+		"firmware": map[string]any{"mode": "legacy", "arch": "x64", "secureBoot": false, "choices": map[string]any{"triesNextDisk": false, "runsEmptyBootCode": true}},
 		"drives":   []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
 	require.Equal(t, http.StatusOK, put.status, put.body)
 	plan := c.get("/cases/" + id + "/plan")

@@ -13,8 +13,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"latchkey/capture"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/server/judge"
 	"latchkey/server/store"
 )
@@ -32,16 +32,16 @@ type CaseInput struct {
 // Firmware holds the typed facts of the firmware; absent ones are unknown. It is
 // store.Firmware with what is allowed for each.
 type Firmware struct {
-	Mode              *string `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
-	Arch              *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
-	SecureBoot        *bool   `json:"secureBoot,omitempty"`
-	StorageMode       *string `json:"storageMode,omitempty" enum:"ahci,raid" doc:"The storage controller's mode now"`
-	StorageModeBefore *string `json:"storageModeBefore,omitempty" enum:"ahci,raid" doc:"The storage controller's mode when the system last ran"`
-	capture.BehaviourFacts
-	Entries   map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
-	BootOrder []string          `json:"bootOrder,omitempty" maxItems:"128" doc:"The boot entries' order as changed since the evidence was taken"`
-	Shown     map[string]bool   `json:"shown,omitempty" doc:"By drive role: whether the firmware's boot list shows the drive"`
-	Answers   map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
+	Mode              *string           `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	Arch              *string           `json:"arch,omitempty" enum:"x64,ia32,arm64"`
+	SecureBoot        *bool             `json:"secureBoot,omitempty"`
+	StorageMode       *string           `json:"storageMode,omitempty" enum:"ahci,raid" doc:"The storage controller's mode now"`
+	StorageModeBefore *string           `json:"storageModeBefore,omitempty" enum:"ahci,raid" doc:"The storage controller's mode when the system last ran"`
+	Choices           map[string]bool   `json:"choices,omitempty" doc:"What the standards leave to the firmware, by their keys"`
+	Entries           map[string]bool   `json:"entries,omitempty" doc:"By drive role: whether a boot entry leads to the drive's own loader"`
+	BootOrder         []string          `json:"bootOrder,omitempty" maxItems:"128" doc:"The boot entries' order as changed since the evidence was taken"`
+	Shown             map[string]bool   `json:"shown,omitempty" doc:"By drive role: whether the firmware's boot list shows the drive"`
+	Answers           map[string]string `json:"answers,omitempty" doc:"Typed answers to the questions of a check, by their ID"`
 }
 
 // DriveInput is what a person enters about a drive.
@@ -64,6 +64,7 @@ type Case struct {
 	ProvedAt    *time.Time  `json:"provedAt,omitempty" doc:"When a first start from the clone was proved"`
 	Proof       string      `json:"proof,omitempty"`
 	Drives      []CaseDrive `json:"drives"`
+	Statements  []Statement `json:"statements" doc:"What was told of the machine, with who told it and when"`
 	Verdict     string      `json:"verdict" doc:"Of the latest recorded check; empty before the first"`
 	Reaches     string      `json:"reaches"`
 	Stage       string      `json:"stage"`
@@ -81,18 +82,19 @@ type CaseDrive struct {
 	Capacity   string `json:"capacity,omitempty" doc:"Both ways, when a disk is in evidence"`
 	SectorSize int    `json:"sectorSize,omitempty"`
 	Filename   string `json:"filename,omitempty"`
+	Evidence   uint64 `json:"evidence,omitempty" doc:"The piece that is in force"`
 }
 
 func caseOf(c *store.Case) Case {
 	out := Case{
 		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
-		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Verdict: c.Verdict, Reaches: c.Reaches,
+		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Statements: statementsOf(c), Verdict: c.Verdict, Reaches: c.Reaches,
 		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, ClosedAt: c.ClosedAt, ClearedAt: c.ClearedAt, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}
 	for _, d := range c.Drives {
 		drive := CaseDrive{DriveInput: DriveInput{Role: d.Role, Model: d.Model, Bus: d.Bus, Attached: d.Attached}}
 		if d.Evidence != nil {
-			drive.Capacity, drive.SectorSize, drive.Filename = disk.Both(d.Evidence.Capacity), d.Evidence.SectorSize, d.Evidence.Filename
+			drive.Capacity, drive.SectorSize, drive.Filename, drive.Evidence = disk.Both(d.Evidence.Capacity), d.Evidence.SectorSize, d.Evidence.Filename, d.Evidence.ID
 		}
 		out.Drives = append(out.Drives, drive)
 	}
@@ -245,6 +247,11 @@ func (f *Firmware) bounded() error {
 			if !judge.ValidRole(role) {
 				return huma.Error422UnprocessableEntity(fmt.Sprintf("firmware: %q is no drive: expected original or clone.", clean(role)))
 			}
+		}
+	}
+	for key := range f.Choices {
+		if firmware.ChoiceOf(key) == nil {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("firmware.choices: %q is no choice of a firmware.", clean(key)))
 		}
 	}
 	if len(f.Answers) > maxAnswers {

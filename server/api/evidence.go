@@ -34,7 +34,7 @@ func (a *API) registerEvidence(api huma.API) {
 	}, map[string]*huma.Schema{
 		"file":       fileField("A capture, a raw image or its first part, up to 64 MiB"),
 		"tail":       fileField("The last part of the disk, when the file is only its beginning"),
-		"capacity":   numberField("The disk's real capacity in bytes, when the file is only its beginning"),
+		"capacity":   textField("The disk's real capacity, the exact number of bytes, when the file is only its beginning"),
 		"sectorSize": numberField("Logical sector size in bytes, 512 or 4096; when absent that of the capture, or 512"),
 		"confirm":    truthField("Take a blank or badly damaged disk for one"),
 	}, a.addEvidence)
@@ -92,9 +92,13 @@ func (in *evidenceInput) raw(piece *store.Piece, main *form.File, head []byte) e
 	if err := recognise(head, tail, in.Fields["confirm"] == "true"); err != nil {
 		return err
 	}
-	capacity, err := in.number("capacity")
-	if err != nil {
-		return err
+	var capacity int64
+	if text := in.Fields["capacity"]; text != "" {
+		exact, rounded, err := disk.ParseSize(text, disk.DecimalUnits)
+		if err != nil || rounded {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("capacity is %q: expected the exact number of bytes, as blockdev --getsize64 prints it.", clean(text)))
+		}
+		capacity = exact
 	}
 	if piece.SectorSize == 0 {
 		piece.SectorSize = 512
@@ -190,9 +194,11 @@ func readSome(f io.ReaderAt, from int64) ([]byte, error) {
 
 type bytesInput struct {
 	CaseID
-	Role   string `path:"role" enum:"original,clone"`
-	Offset int64  `query:"offset" minimum:"0"`
-	Length int64  `query:"length" minimum:"1" maximum:"1024" default:"256"`
+	Role string `path:"role" enum:"original,clone"`
+	// Evidence is the piece whose bytes are wanted: another one by now has none of them.
+	Evidence uint64 `query:"evidence" doc:"The piece of evidence; absent is the one in force"`
+	Offset   int64  `query:"offset" minimum:"0"`
+	Length   int64  `query:"length" minimum:"1" maximum:"1024" default:"256"`
 }
 
 type bytesOutput struct{ Body judge.View }
@@ -204,6 +210,9 @@ func (a *API) bytes(ctx context.Context, in *bytesInput) (*bytesOutput, error) {
 	}
 	for _, d := range c.Drives {
 		if d.Role == in.Role {
+			if in.Evidence != 0 && (d.Evidence == nil || d.Evidence.ID != in.Evidence) {
+				return nil, huma.Error404NotFound("This piece of evidence was replaced or withdrawn: load the case again.")
+			}
 			v, err := a.judge.Bytes(ctx, d.Evidence, in.Offset, in.Length)
 			if err != nil {
 				return nil, a.problem(ctx, err)

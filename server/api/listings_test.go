@@ -134,7 +134,7 @@ func TestACaseFromListingsAlone(t *testing.T) {
 	c.list(t, id, bcd, map[string]string{"store": "clone"})
 	current := c.get("/cases/" + id).body
 	firmware := current["firmware"].(map[string]any)
-	firmware["answers"] = map[string]string{"loader:clone": "yes", "any-fat": "no"}
+	firmware["answers"] = map[string]string{"loader:clone": "yes", "startsAnyFATPartition": "no"}
 	r = c.send(http.MethodPut, "/cases/"+id, c.version(id), map[string]any{"title": "On the telephone", "firmware": firmware})
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	check = c.get("/cases/" + id + "/check")

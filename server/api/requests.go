@@ -88,7 +88,7 @@ func recovered(log *slog.Logger) gin.HandlerFunc {
 			if p := recover(); p != nil {
 				id := requestID(c.Request.Context())
 				log.Error("panic", "request", id, "cause", p, "stack", string(debug.Stack()))
-				refuse(c, http.StatusInternalServerError, "The server failed. Its log tells why, under "+id+".")
+				refuse(c, http.StatusInternalServerError, failed(id))
 			}
 		}()
 		c.Next()

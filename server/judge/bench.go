@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"latchkey/capture"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
@@ -14,20 +13,18 @@ import (
 
 // Bench is a machine put together of parts, and of disks of any case.
 type Bench struct {
-	Mode       *string      `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
-	Arch       *string      `json:"arch,omitempty" enum:"x64,ia32,arm64"`
-	SecureBoot *bool        `json:"secureBoot,omitempty"`
-	Behaviour  string       `json:"behaviour,omitempty" enum:"generic,edk2,seabios" doc:"Whose choices the firmware makes; generic leaves them unknown"`
-	Facts      BenchFacts   `json:"facts,omitempty" doc:"Single choices of the firmware; each wins over the named behaviour"`
-	Drives     []BenchDrive `json:"drives" maxItems:"8" doc:"In the order in which the firmware comes to them"`
+	Mode       *string `json:"mode,omitempty" enum:"uefi,legacy,uefi-csm"`
+	Arch       *string `json:"arch,omitempty" enum:"x64,ia32,arm64"`
+	SecureBoot *bool   `json:"secureBoot,omitempty"`
+	Behaviour  string  `json:"behaviour,omitempty" enum:"generic,edk2,seabios" doc:"Whose choices the firmware makes; generic leaves them unknown"`
+	// Choices are single choices of the firmware; each wins over the named behaviour.
+	Choices map[string]bool `json:"choices,omitempty" doc:"Single choices of the firmware by their keys; each wins over the named behaviour"`
+	Drives  []BenchDrive    `json:"drives" maxItems:"8" doc:"In the order in which the firmware comes to them"`
 	// EntriesOf is the case whose boot entries the firmware holds; 0 is none.
 	EntriesOf uint64            `json:"entriesOf,omitempty"`
 	BootOrder []string          `json:"bootOrder,omitempty" maxItems:"128"`
 	Answers   map[string]string `json:"answers,omitempty"`
 }
-
-// BenchFacts are the single choices of a firmware.
-type BenchFacts struct{ capture.BehaviourFacts }
 
 // BenchDrive is a disk of a case on a port of the bench's machine.
 type BenchDrive struct {
@@ -85,9 +82,8 @@ func (j *Judge) build(ctx context.Context, b Bench) (m machine.Machine, titles [
 	if !ok {
 		return m, nil, &BadChange{fmt.Sprintf("behaviour is %q: expected generic, edk2 or seabios", b.Behaviour)}
 	}
-	b.Facts.Apply(&behaviour)
 	m.Answers = b.Answers
-	m.Firmware = firmware.Settings{Mode: tell[firmware.Mode](b.Mode), Arch: tell[firmware.Arch](b.Arch), SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour}
+	m.Firmware = firmware.Settings{Mode: tell[firmware.Mode](b.Mode), Arch: tell[firmware.Arch](b.Arch), SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour.Tell(b.Choices)}
 	if err := j.lendEntries(ctx, &m, b); err != nil {
 		return m, nil, err
 	}

@@ -108,7 +108,7 @@ func TestTheBench(t *testing.T) {
 	got, err = j.SwitchOn(t.Context(), b)
 	require.NoError(t, err)
 	assert.Equal(t, startup.Depends, got.Trace.Verdict)
-	b.Answers = map[string]string{"fallback": "yes"}
+	b.Answers = map[string]string{"fallbackOnFixedDisks": "yes"}
 	got, err = j.SwitchOn(t.Context(), b)
 	require.NoError(t, err)
 	assert.NotEqual(t, startup.Depends, got.Trace.Reaches, "answered on the bench")

@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"latchkey/capture"
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
@@ -27,7 +27,7 @@ func desk(t *testing.T, original, clone diskmaker.Disk) (*store.Store, *store.Ca
 	s := storetest.Open(t)
 	c := &store.Case{
 		Title: "Kiosk", DeviceOrder: []string{"clone"},
-		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), BehaviourFacts: capture.BehaviourFacts{FallbackOnFixedDisks: pointer(true)}},
+		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), Choices: map[string]bool{firmware.FallbackOnFixedDisks.Key: true}},
 		Drives:   []store.Drive{{Role: "original", Attached: pointer(false)}, {Role: "clone", Attached: pointer(true)}},
 	}
 	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))

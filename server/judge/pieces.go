@@ -130,10 +130,8 @@ func (out *assembled) misplaced(c *store.Case, listings []read) {
 // settings takes over the typed facts of the firmware.
 func settings(c *store.Case) machine.Machine {
 	f := c.Firmware
-	var b firmware.Behaviour
-	f.Apply(&b)
 	m := machine.Machine{Answers: f.Answers, Firmware: firmware.Settings{
-		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: b,
+		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: firmware.Behaviour{}.Tell(f.Choices),
 		StorageMode: fact.Maybe(f.StorageMode), StorageModeBefore: fact.Maybe(f.StorageModeBefore),
 	}}
 	if len(c.DeviceOrder) > 0 {

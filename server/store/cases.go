@@ -9,7 +9,6 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"latchkey/capture"
 	"latchkey/capture/told"
 )
 
@@ -23,17 +22,19 @@ type Case struct {
 	ProvedAt    *time.Time // when a first start from the clone was proved
 	Proof       string
 	Said        string // what the screen said when the machine did not start
-	Version     uint32
-	Verdict     string
-	Reaches     string
-	Stage       string
-	Headline    string
-	Demo        *string
-	ClosedAt    *time.Time // when a person closed it
-	ClearedAt   *time.Time // when its evidence was removed, some time after
-	CreatedAt   time.Time
-	UpdatedAt   time.Time
-	Drives      []Drive `gorm:"foreignKey:CaseID"`
+	// Sayings tell who told each fact of the machine, by the fact's name.
+	Sayings   map[string]Saying `gorm:"serializer:json"`
+	Version   uint32
+	Verdict   string
+	Reaches   string
+	Stage     string
+	Headline  string
+	Demo      *string
+	ClosedAt  *time.Time // when a person closed it
+	ClearedAt *time.Time // when its evidence was removed, some time after
+	CreatedAt time.Time
+	UpdatedAt time.Time
+	Drives    []Drive `gorm:"foreignKey:CaseID"`
 	// Listings are those that count, the newest first.
 	Listings []Listing `gorm:"foreignKey:CaseID"`
 }
@@ -47,7 +48,8 @@ type Firmware struct {
 	// system last ran.
 	StorageMode       *string `json:"storageMode,omitempty"`
 	StorageModeBefore *string `json:"storageModeBefore,omitempty"`
-	capture.BehaviourFacts
+	// Choices are what was told of the firmware's choices, by their keys.
+	Choices map[string]bool `json:"choices,omitempty"`
 	// Entries tells, by drive role, whether a boot entry leads to the drive's
 	// own loader.
 	Entries map[string]bool `json:"entries,omitempty"`
@@ -93,6 +95,7 @@ func (s *Store) Create(ctx context.Context, c *Case, by Entry) error {
 	if c.DeviceOrder == nil {
 		c.DeviceOrder = []string{}
 	}
+	c.sign(&Case{}, by.Who, time.Now().UTC())
 	return s.write(ctx, func(tx *gorm.DB) error {
 		c.ID = 0
 		for i := range c.Drives {
@@ -132,7 +135,12 @@ func (s *Store) Update(ctx context.Context, c *Case, by Entry) error {
 			return err
 		}
 		c.Version = version + 1
-		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said").Updates(c).Error; err != nil {
+		var before Case
+		if err := tx.Preload("Drives").First(&before, c.ID).Error; err != nil {
+			return err
+		}
+		c.sign(&before, by.Who, time.Now().UTC())
+		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said", "sayings").Updates(c).Error; err != nil {
 			return err
 		}
 		for _, d := range c.Drives {

@@ -26,6 +26,7 @@ const (
 	WhatMade       = "case made"
 	WhatChanged    = "case changed"
 	WhatAnswered   = "question answered"
+	WhatTakenBack  = "statement withdrawn"
 	WhatEvidence   = "evidence added"
 	WhatWithdrawn  = "evidence withdrawn"
 	WhatPutBack    = "evidence put back"

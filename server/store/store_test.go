@@ -43,7 +43,7 @@ func TestACaseIsKeptAsEntered(t *testing.T) {
 	mode, yes := "uefi", true
 	c := &store.Case{
 		Title: "Kiosk", DeviceOrder: []string{"clone", "original"}, Drives: []store.Drive{{Role: "clone", Attached: &yes}, {Role: "original"}},
-		Firmware: store.Firmware{Mode: &mode, SecureBoot: &yes, BehaviourFacts: capture.BehaviourFacts{UsesBackupGPT: &yes}, Entries: map[string]bool{"clone": false}},
+		Firmware: store.Firmware{Mode: &mode, SecureBoot: &yes, Choices: map[string]bool{"usesBackupGPT": true}, Entries: map[string]bool{"clone": false}},
 	}
 	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))
 	got, err := s.Get(t.Context(), c.ID)

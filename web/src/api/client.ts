@@ -14,6 +14,7 @@ export type Pin = Schemas["Pin"];
 export type Row = Schemas["Row"];
 export type Fact = Schemas["Fact"];
 export type Question = Schemas["Question"];
+export type Statement = Schemas["Statement"];
 export type View = Schemas["View"];
 export type Pair = Schemas["Pair"];
 export type Contradiction = Schemas["Contradiction"];
@@ -187,10 +188,28 @@ export function recordFirstStartCapture(
   );
 }
 
-export const readBytes = (id: number, role: Role, offset: number, length: number) =>
+/** Bytes of a piece of evidence, which is in force on a drive. */
+export const readBytes = (id: number, role: Role, evidence: number, offset: number, length: number) =>
   unwrap(
     client.GET("/cases/{id}/drives/{role}/bytes", {
-      params: { path: { id, role }, query: { offset, length } },
+      params: { path: { id, role }, query: { evidence, offset, length } },
+    }),
+  );
+
+/** Answers a question of the check, by what the check says of both. */
+export const answerQuestion = (id: number, version: number, question: string, option: string) =>
+  unwrap(
+    client.POST("/cases/{id}/answers", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { question, option },
+    }),
+  );
+
+/** Withdraws what was told of the machine. */
+export const withdrawStatement = (id: number, version: number, fact: string) =>
+  unwrap(
+    client.DELETE("/cases/{id}/statements/{fact}", {
+      params: { path: { id, fact }, header: { "If-Match": etag(version) } },
     }),
   );
 
@@ -317,7 +336,8 @@ export const deleteCase = (id: number, version: number, title: string) =>
 export interface Upload {
   file: File;
   tail?: File;
-  capacity?: number;
+  /** The exact number of bytes, as it was typed; empty leaves it to the file. */
+  capacity: string;
   /** As attached now, in bytes; 0 leaves it to the file. */
   sectorSize: number;
   confirm: boolean;
@@ -335,7 +355,7 @@ export function addEvidence(
   const form = new FormData();
   form.set("file", upload.file);
   if (upload.tail) form.set("tail", upload.tail);
-  if (upload.capacity) form.set("capacity", String(upload.capacity));
+  if (upload.capacity) form.set("capacity", upload.capacity);
   if (upload.sectorSize) form.set("sectorSize", String(upload.sectorSize));
   form.set("confirm", String(upload.confirm));
   return new Promise((resolve, reject) => {

@@ -17,6 +17,7 @@ import {
   type Toolbox,
   type Verdict,
   type WhatIf,
+  answerQuestion,
   caseHistory,
   checkCase,
   createCase,
@@ -40,6 +41,7 @@ import {
   updateCase,
   whatIf,
   whoAmI,
+  withdrawStatement,
 } from "./client";
 
 export const useCases = (q: string, reaches: Verdict | "") =>
@@ -116,10 +118,11 @@ export function useFirstStart(id: number) {
   });
 }
 
-export const useBytes = (id: number, role: Role, offset: number, length: number) =>
+/** Bytes of one piece of evidence, which never change; another piece has bytes of its own. */
+export const useBytes = (id: number, role: Role, evidence: number, offset: number, length: number) =>
   useQuery({
-    queryKey: ["bytes", id, role, offset, length],
-    queryFn: () => readBytes(id, role, offset, length),
+    queryKey: ["bytes", id, role, evidence, offset, length],
+    queryFn: () => readBytes(id, role, evidence, offset, length),
     staleTime: Infinity,
   });
 
@@ -211,6 +214,24 @@ export function useTakeCase() {
 export function useCreateCase() {
   const take = useTakeCase();
   return useMutation({ mutationFn: (input: CaseInput) => createCase(input), onSuccess: take });
+}
+
+export function useAnswer(id: number) {
+  const take = useTakeCase();
+  return useMutation({
+    mutationFn: ({ version, question, option }: { version: number; question: string; option: string }) =>
+      answerQuestion(id, version, question, option),
+    onSuccess: take,
+  });
+}
+
+export function useWithdrawStatement(id: number) {
+  const take = useTakeCase();
+  return useMutation({
+    mutationFn: ({ version, fact }: { version: number; fact: string }) =>
+      withdrawStatement(id, version, fact),
+    onSuccess: take,
+  });
 }
 
 export function useUpdateCase(id: number) {

@@ -26,10 +26,11 @@ export default function CasePage() {
   useHotkeys("r", () => void navigate(`/cases/${id}/repair`));
   useHotkeys("k", () => void navigate(`/cases/${id}/check`));
   if (!Number.isSafeInteger(id) || id <= 0) return <Typography>There is no such case.</Typography>;
-  if (c.isError) return <ErrorNotice error={c.error} retry={() => void c.refetch()} />;
-  if (c.isPending) return <LinearProgress aria-label="Opening the case" />;
+  const failed = c.isError && <ErrorNotice error={c.error} retry={() => void c.refetch()} />;
+  if (!c.data) return failed || <LinearProgress aria-label="Opening the case" />;
   return (
     <>
+      {failed}
       <Header case={c.data} />
       <Outlet context={c.data} />
     </>

@@ -4,7 +4,7 @@ import Typography from "@mui/material/Typography";
 import type { Attempt } from "../api/client";
 import { groupNumbers } from "../parts/format";
 import { stageTitle } from "../parts/stages";
-import { pathOf, whyOf } from "./path";
+import { pathOf, whyOf } from "../parts/attempt";
 
 interface Props {
   attempts: Attempt[];

@@ -17,22 +17,23 @@ import {
   type WhatIf as Change,
   inputOf,
 } from "../api/client";
-import { useCheck, useMay, useUpdateCase } from "../api/queries";
+import { useAnswer, useCheck, useMay, useUpdateCase } from "../api/queries";
 import { groupNumbers } from "../parts/format";
+import { useHeld } from "../parts/useHeld";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { stageTitle, stateWord } from "../parts/stages";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Attempts } from "./Attempts";
 import { Comparison } from "./Comparison";
-import { Detail, type DetailContent } from "./Detail";
+import { Detail, type DetailContent } from "../parts/Detail";
 import { type PinChoice, PinRows } from "./PinRows";
 import { Runs } from "./Runs";
 import { Said } from "./Said";
-import { Settles } from "./Settles";
+import { Settles } from "../parts/Settles";
 import { Strata } from "./Strata";
 import { WhatIf } from "./WhatIf";
-import { withAnswer, withChange } from "./answers";
-import { pathOf } from "./path";
+import { withChange } from "./change";
+import { pathOf } from "../parts/attempt";
 
 /** The start check: verdict, pins, strata, comparison, and what would settle it. */
 export default function CheckPage() {
@@ -40,31 +41,35 @@ export default function CheckPage() {
   const [change, setChange] = useState<Change | null>(null);
   const check = useCheck(c.id, c.version, change);
   const update = useUpdateCase(c.id);
+  const answer = useAnswer(c.id);
   const may = useMay("technician");
   const save = (input: CaseInput | undefined) =>
     input && update.mutate({ version: c.version, input }, { onSuccess: () => setChange(null) });
 
-  if (check.isError) return <ErrorNotice error={check.error} retry={() => void check.refetch()} />;
-  if (!check.data) return <LinearProgress aria-label="Running the start check" />;
-  if (check.data.drives.every((d) => !d.disk)) return <NothingYet />;
+  const held = useHeld(c.id, check.data);
+  const failed = check.isError && <ErrorNotice error={check.error} retry={() => void check.refetch()} />;
+  if (!held) return failed || <LinearProgress aria-label="Running the start check" />;
+  if (held.drives.every((d) => !d.disk)) return <NothingYet />;
   return (
     <>
+      {failed}
       {update.isError && <ErrorNotice error={update.error} />}
-      <Verdict check={check.data} supposed={change !== null} />
-      {check.data.trace.reaches === "depends" && (
+      {answer.isError && <ErrorNotice error={answer.error} />}
+      <Verdict check={held} supposed={change !== null} />
+      {held.trace.reaches === "depends" && (
         <Settles
-          questions={check.data.trace.missing}
-          busy={update.isPending || !may}
-          onAnswer={(q, option) => save(withAnswer(c, q, option))}
+          questions={held.trace.missing}
+          busy={update.isPending || answer.isPending || !may}
+          onAnswer={(q, option) => answer.mutate({ version: c.version, question: q.id, option })}
         />
       )}
       <Board
         case={c}
-        check={check.data}
+        check={held}
         whatIf={
           <WhatIf
             case={c}
-            entries={check.data.entries}
+            entries={held.entries}
             change={change}
             onChange={setChange}
             keeping={update.isPending}
@@ -75,7 +80,7 @@ export default function CheckPage() {
       <Said
         key={c.said}
         said={c.said ?? ""}
-        judgement={check.data.symptom}
+        judgement={held.symptom}
         busy={update.isPending || !may}
         onSay={(said) => save({ ...inputOf(c), said: said.trim() })}
       />

@@ -15,6 +15,7 @@ const c: Case = {
     { role: "original", attached: false },
     { role: "clone", attached: true },
   ],
+  statements: [],
   verdict: "",
   reaches: "",
   stage: "",

@@ -9,7 +9,7 @@ import TableRow from "@mui/material/TableRow";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import type { Case, Disk, Drive, Role } from "../api/client";
-import { Detail, type DetailContent } from "../check/Detail";
+import { Detail, type DetailContent } from "../parts/Detail";
 import { useMay, usePieces } from "../api/queries";
 import { Changes } from "../parts/Changes";
 import { groupNumbers, grouped, when } from "../parts/format";

@@ -3,7 +3,7 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
 import type { Check, Contradiction } from "../api/client";
-import { Detail, type DetailContent } from "../check/Detail";
+import { Detail, type DetailContent } from "../parts/Detail";
 import { groupNumbers } from "../parts/format";
 
 /** Reasons to look again: disks that may be exchanged, and facts that two pieces of evidence tell differently. */

@@ -13,6 +13,7 @@ import { Doubts } from "./Doubts";
 import { MachineFacts } from "./MachineFacts";
 import { PiecesTable } from "./PiecesTable";
 import { ReferencesTable } from "./ReferencesTable";
+import { StatementsTable } from "./StatementsTable";
 
 const views = [
   ["known", "What is known"],
@@ -84,6 +85,7 @@ export default function EvidencePage() {
             </Changes>
             <CaptureHelp />
             <PiecesTable case={c} />
+            <StatementsTable case={c} />
           </Box>
         )}
       </Box>

@@ -5,25 +5,16 @@ import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import { type Case, type CaseInput, type Fact, type Firmware, type Role, inputOf } from "../api/client";
+import { type Case, type CaseInput, type Fact, type Firmware, inputOf } from "../api/client";
+import { choices } from "../api/generated/words";
 import { useMay, useUpdateCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, roles } from "../parts/format";
 import { ExpandLess, ExpandMore } from "../parts/icons";
 import { Pick } from "../parts/Pick";
 
-/** What the standards leave to the firmware; most are asked for only when they decide. */
-const choices = [
-  ["startsFromNVMe", "Starts from NVMe drives"],
-  ["startsFromUSB", "Starts from USB drives"],
-  ["usesBackupGPT", "Uses the backup partition table"],
-  ["readsMacVolumes", "Is a Mac: reads APFS and HFS+"],
-  ["startsAnyFATPartition", "Starts from any FAT partition"],
-  ["needsProtectiveMBR", "Refuses a GPT without protective MBR"],
-  ["entryMatchesByGUIDAlone", "Finds a moved partition by its GUID"],
-  ["triesNextDisk", "Legacy: tries the next disk after a dead one"],
-  ["runsEmptyBootCode", "Legacy: runs an empty sector 0"],
-] as const;
+/** The choice that decides most often stands with the main facts; the others are asked for when they decide. */
+const [fallback, ...others] = choices;
 
 const modeName: Record<string, string> = {
   uefi: "UEFI",
@@ -108,9 +99,9 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
             onPick={(storageModeBefore) => firmware({ storageModeBefore })}
           />
           <YesNo
-            label="Tries the fallback loader on fixed disks"
-            value={input.firmware?.fallbackOnFixedDisks}
-            onPick={(fallbackOnFixedDisks) => firmware({ fallbackOnFixedDisks })}
+            label={fallback.label}
+            value={input.firmware?.choices?.[fallback.key]}
+            onPick={(v) => firmware({ choices: withKey(input.firmware?.choices, fallback.key, v) })}
           />
           <Pick
             label="First in the boot order"
@@ -151,12 +142,12 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
         </Button>
         <Collapse in={more} unmountOnExit>
           <Box sx={{ display: "grid", gap: 1.25, pt: 1.25 }}>
-            {choices.map(([field, label]) => (
+            {others.map(({ key, label }) => (
               <YesNo
-                key={field}
+                key={key}
                 label={label}
-                value={input.firmware?.[field]}
-                onPick={(v) => firmware({ [field]: v })}
+                value={input.firmware?.choices?.[key]}
+                onPick={(v) => firmware({ choices: withKey(input.firmware?.choices, key, v) })}
               />
             ))}
             {roles.map((role) => (
@@ -164,7 +155,7 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
                 key={role}
                 label={`Has a boot entry for the ${role}`}
                 value={input.firmware?.entries?.[role]}
-                onPick={(v) => firmware({ entries: withRole(input.firmware?.entries, role, v) })}
+                onPick={(v) => firmware({ entries: withKey(input.firmware?.entries, role, v) })}
               />
             ))}
             {roles.map((role) => (
@@ -172,7 +163,7 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
                 key={`shown ${role}`}
                 label={`Its boot list shows the ${role}`}
                 value={input.firmware?.shown?.[role]}
-                onPick={(v) => firmware({ shown: withRole(input.firmware?.shown, role, v) })}
+                onPick={(v) => firmware({ shown: withKey(input.firmware?.shown, role, v) })}
               />
             ))}
           </Box>
@@ -189,14 +180,14 @@ export function MachineFacts({ case: c, mode }: { case: Case; mode?: Fact }) {
   );
 }
 
-/** A fact told by role; one that is not known is left out. */
-function withRole(
+/** Facts told by key with one of them changed; one that is not known is left out. */
+function withKey(
   facts: Record<string, boolean> | undefined,
-  role: Role,
+  key: string,
   told: boolean | undefined,
 ): Record<string, boolean> {
-  const others = Object.fromEntries(Object.entries(facts ?? {}).filter(([r]) => r !== role));
-  return told === undefined ? others : { ...others, [role]: told };
+  const kept = Object.fromEntries(Object.entries(facts ?? {}).filter(([k]) => k !== key));
+  return told === undefined ? kept : { ...kept, [key]: told };
 }
 
 type DriveInput = NonNullable<CaseInput["drives"]>[number];

@@ -11,7 +11,7 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import type { Case, Reference } from "../api/client";
 import { useReferences } from "../api/queries";
-import { Detail, type DetailContent } from "../check/Detail";
+import { Detail, type DetailContent } from "../parts/Detail";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { mono } from "../theme";
 

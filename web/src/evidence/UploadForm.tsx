@@ -11,7 +11,6 @@ import { useTakeCase } from "../api/queries";
 import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { FilePicker } from "../parts/FilePicker";
-import { grouped, parseSize } from "../parts/format";
 
 interface Props {
   case: Case;
@@ -29,11 +28,9 @@ export function UploadForm({ case: c, role, onDone }: Props) {
   const [error, setError] = useState<unknown>(null);
   const abort = useRef<AbortController>(null);
   const take = useTakeCase();
-  const bytes = parseSize(capacity);
-  const badCapacity = capacity !== "" && bytes === undefined;
 
   const send = async (confirm: boolean) => {
-    if (!file || badCapacity) return;
+    if (!file) return;
     abort.current = new AbortController();
     setError(null);
     setProgress(0);
@@ -43,7 +40,7 @@ export function UploadForm({ case: c, role, onDone }: Props) {
           c.id,
           c.version,
           role,
-          { file, tail, capacity: bytes, sectorSize, confirm },
+          { file, tail, capacity: capacity.trim(), sectorSize, confirm },
           setProgress,
           abort.current.signal,
         ),
@@ -89,14 +86,7 @@ export function UploadForm({ case: c, role, onDone }: Props) {
           value={capacity}
           onChange={(e) => setCapacity(e.target.value)}
           placeholder="500107862016"
-          error={badCapacity}
-          helperText={
-            badCapacity
-              ? "Expected bytes, or a size such as 500 GB or 465.8 GiB."
-              : bytes
-                ? `${grouped(bytes)} bytes`
-                : "when the file is only the beginning"
-          }
+          helperText="in bytes, when the file is only the beginning"
         />
         <TextField
           select
@@ -114,7 +104,7 @@ export function UploadForm({ case: c, role, onDone }: Props) {
       {error !== null && <Refusal error={error} onInsist={() => void send(true)} />}
       {progress === null ? (
         <Box>
-          <Button type="submit" variant="contained" disabled={!file || badCapacity}>
+          <Button type="submit" variant="contained" disabled={!file}>
             Add to the {role}
           </Button>
         </Box>

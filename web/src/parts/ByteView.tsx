@@ -2,7 +2,7 @@ import Box from "@mui/material/Box";
 import CircularProgress from "@mui/material/CircularProgress";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
-import { useBytes } from "../api/queries";
+import { useBytes, useCase } from "../api/queries";
 import type { Role, View } from "../api/client";
 import { mono } from "../theme";
 import { ErrorNotice } from "./ErrorNotice";
@@ -23,18 +23,29 @@ const context = 64;
 const reach = 96;
 
 /** The very bytes a fact came from: hex with its fields outlined and named. */
-export function ByteView({ caseId, role, offset, length }: Props) {
+export function ByteView(props: Props) {
+  const c = useCase(props.caseId);
+  const evidence = c.data?.drives.find((d) => d.role === props.role)?.evidence;
+  if (c.isPending) return <CircularProgress size={18} aria-label="Looking for the evidence" />;
+  if (evidence === undefined) return <NotHeld />;
+  return <EvidenceBytes {...props} evidence={evidence} />;
+}
+
+function NotHeld() {
+  return (
+    <Typography variant="body2" color="text.secondary">
+      These bytes are not in the evidence.
+    </Typography>
+  );
+}
+
+function EvidenceBytes({ caseId, role, evidence, offset, length }: Props & { evidence: number }) {
   const from = Math.max(0, Math.floor((offset - context) / perRow) * perRow);
   const span = Math.min(Math.ceil((offset + Math.max(length, 1) + context - from) / perRow) * perRow, 1024);
-  const bytes = useBytes(caseId, role, from, span);
+  const bytes = useBytes(caseId, role, evidence, from, span);
   if (bytes.isPending) return <CircularProgress size={18} aria-label="Reading the bytes" />;
   if (bytes.isError) return <ErrorNotice error={bytes.error} />;
-  if (!bytes.data.held)
-    return (
-      <Typography variant="body2" color="text.secondary">
-        These bytes are not in the evidence.
-      </Typography>
-    );
+  if (!bytes.data.held) return <NotHeld />;
   return <Dump view={bytes.data} offset={offset} length={length} />;
 }
 

@@ -1,10 +1,10 @@
 import { ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render, screen, within } from "@testing-library/react";
+import { act, render, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { beforeEach, describe, expect, it, vi } from "vitest";
-import type { Fact, View } from "../api/client";
+import type { Case, Fact, View } from "../api/client";
 import * as api from "../api/client";
 import { theme } from "../theme";
 import { FactList } from "./FactList";
@@ -39,13 +39,35 @@ const view: View = {
   ],
 };
 
+/** A case whose clone has a piece of evidence. */
+const caseWith = (evidence?: number): Case => ({
+  id: 7,
+  version: 1,
+  title: "Kiosk",
+  machine: "",
+  firmware: {},
+  deviceOrder: [],
+  drives: [{ role: "original" }, { role: "clone", evidence }],
+  statements: [],
+  verdict: "",
+  reaches: "",
+  stage: "",
+  headline: "",
+  demo: false,
+  createdAt: "",
+  updatedAt: "",
+});
+
 describe("FactList", () => {
-  beforeEach(() => vi.restoreAllMocks());
+  beforeEach(() => {
+    vi.restoreAllMocks();
+    vi.spyOn(api, "getCase").mockResolvedValue(caseWith(4));
+  });
   it("shows the bytes of the first fact with the fields of its structure alone", async () => {
     const read = vi.spyOn(api, "readBytes").mockResolvedValue(view);
     show(<FactList caseId={7} facts={[fact]} />);
     const fields = await screen.findByText("EFI PART");
-    expect(read).toHaveBeenCalledWith(7, "clone", 464, 144);
+    expect(read).toHaveBeenCalledWith(7, "clone", 4, 464, 144);
     const list = fields.closest("dl")!;
     expect(within(list).getByText("HeaderCRC32")).toBeInTheDocument();
     expect(within(list).queryByText("55 AA")).toBeNull();
@@ -59,6 +81,29 @@ describe("FactList", () => {
     vi.spyOn(api, "readBytes").mockRejectedValueOnce(new api.Problem(503, "The database does not answer."));
     show(<FactList caseId={8} facts={[fact]} />);
     expect(await screen.findByText("The database does not answer.")).toBeInTheDocument();
+  });
+  it("shows the bytes of the evidence that is in force, after a replacement too", async () => {
+    const read = vi.spyOn(api, "readBytes").mockResolvedValue(view);
+    const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+    const list = (
+      <QueryClientProvider client={client}>
+        <ThemeProvider theme={theme}>
+          <FactList caseId={7} facts={[fact]} />
+        </ThemeProvider>
+      </QueryClientProvider>
+    );
+    render(list);
+    await screen.findByText("EFI PART");
+    read.mockResolvedValue({
+      ...view,
+      fields: view.fields.map((f) => ({ ...f, value: f.value.replace("EFI PART", "ANOTHER") })),
+    });
+    act(() => client.setQueryData(["case", 7], caseWith(5)));
+    expect(await screen.findByText("ANOTHER")).toBeInTheDocument();
+    expect(read).toHaveBeenLastCalledWith(7, "clone", 5, 464, 144);
+    expect(screen.queryByText("EFI PART")).toBeNull();
+    act(() => client.setQueryData(["case", 7], caseWith()));
+    expect(await screen.findByText("These bytes are not in the evidence.")).toBeInTheDocument();
   });
   it("offers no bytes for what a person told", () => {
     show(

@@ -33,14 +33,3 @@ export const busName: Record<string, string> = {
 export const roles: Role[] = ["original", "clone"];
 
 export const isRole = (s: string | undefined): s is Role => s === "original" || s === "clone";
-
-/** A size typed in any of the forms that labels and screens show, in bytes. */
-export function parseSize(text: string): number | undefined {
-  const m = /^([\d\s\u2006\u2060]+(?:[.,]\d+)?)\s*(b|bytes|[kmgtp]i?b)?$/i.exec(text.trim());
-  if (!m?.[1]) return undefined;
-  const value = Number(m[1].replace(/[\s\u2006\u2060]/g, "").replace(",", "."));
-  const unit = (m[2] ?? "b").toLowerCase();
-  const power = "bkmgtp".indexOf(unit.charAt(0));
-  const bytes = value * (unit.includes("i") ? 1024 : 1000) ** power;
-  return Number.isFinite(bytes) && bytes > 0 ? Math.round(bytes) : undefined;
-}

@@ -1,14 +1,6 @@
-/** The stages of a start, in order, with their names on the screen. */
-export const stages = [
-  ["drive", "Drive"],
-  ["mode", "Mode"],
-  ["order", "Order"],
-  ["table", "Table"],
-  ["boot-partition", "Boot partition"],
-  ["loader", "Loader"],
-  ["configuration", "Configuration"],
-  ["system", "System"],
-] as const;
+import { stages } from "../api/generated/words";
+
+export { stages };
 
 export type Stage = (typeof stages)[number][0];
 

@@ -3,7 +3,8 @@ import ButtonBase from "@mui/material/ButtonBase";
 import Typography from "@mui/material/Typography";
 import type { PlanStep, State } from "../api/client";
 import { usePalette } from "../parts/palette";
-import { riskWord, toolboxName } from "./words";
+import { riskWord } from "../api/generated/words";
+import { toolboxName } from "./words";
 
 interface Props {
   /** How the machine stands before the first of the steps that are left. */

@@ -11,6 +11,7 @@ import type { Case, Plan, Repair, Toolbox } from "../api/client";
 import { useMarkStep, useMay, usePlan } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, when } from "../parts/format";
+import { useHeld } from "../parts/useHeld";
 import { VerdictMark } from "../parts/VerdictMark";
 import { PlanList } from "./PlanList";
 import { StepPanel } from "./StepPanel";
@@ -25,9 +26,9 @@ export default function RepairPage() {
   const plan = usePlan(c.id, c.version, boxes);
   const mark = useMarkStep(c.id, boxes);
   const may = useMay("technician");
-  if (plan.isError) return <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
-  if (!plan.data) return <LinearProgress aria-label="Planning the repair" />;
-  const r = plan.data;
+  const r = useHeld(c.id, plan.data);
+  const failed = plan.isError && <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
+  if (!r) return failed || <LinearProgress aria-label="Planning the repair" />;
   const all = [...r.done, ...r.steps, ...r.alternatives.flatMap((p) => p.steps), ...r.afterwards];
   const step = all.find((s) => s.key === picked) ?? r.steps[0] ?? r.done.at(-1);
   const drive = c.drives.find((d) => d.role === step?.disk);
@@ -38,6 +39,7 @@ export default function RepairPage() {
     : (step?.disk ?? "");
   return (
     <>
+      {failed}
       <Summary repair={r} />
       <Toolboxes allowed={allowed} onChange={setAllowed} caseId={c.id} steps={r} />
       <Printed steps={r.steps} title={c.title} disk={disk} />

@@ -10,7 +10,8 @@ import type { Command, MarkInput, PlanStep, StepForm, Toolbox } from "../api/cli
 import { CommandBlock } from "../parts/CommandBlock";
 import { groupNumbers } from "../parts/format";
 import { readersOnly } from "../parts/Changes";
-import { riskWord, toolboxName } from "./words";
+import { riskWord } from "../api/generated/words";
+import { toolboxName } from "./words";
 
 interface Props {
   step: PlanStep;

@@ -109,6 +109,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a question of the check */
+        post: operations["answer-question"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/check": {
         parameters: {
             query?: never;
@@ -466,6 +483,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/statements/{fact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw what was told of the machine */
+        delete: operations["withdraw-statement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/what-if": {
         parameters: {
             query?: never;
@@ -644,6 +678,11 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "technician" | "lead";
         };
+        AnswerInputBody: {
+            option: string;
+            /** @description By its ID */
+            question: string;
+        };
         Attempt: {
             /** @description Other drives that answer to the same entry */
             also?: string[];
@@ -675,12 +714,14 @@ export interface components {
              */
             behaviour?: "generic" | "edk2" | "seabios";
             bootOrder?: string[];
+            /** @description Single choices of the firmware by their keys; each wins over the named behaviour */
+            choices?: {
+                [key: string]: boolean;
+            };
             /** @description In the order in which the firmware comes to them */
             drives: components["schemas"]["BenchDrive"][];
             /** Format: int64 */
             entriesOf?: number;
-            /** @description Single choices of the firmware; each wins over the named behaviour */
-            facts?: components["schemas"]["BenchFacts"];
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
             secureBoot?: boolean;
@@ -702,26 +743,6 @@ export interface components {
             disk: "original" | "clone";
             /** @description Attached, with its port switched on */
             on: boolean;
-        };
-        BenchFacts: {
-            entryMatchesByGUIDAlone?: boolean;
-            entryMatchesMoved?: boolean;
-            fallbackOnFixedDisks?: boolean;
-            needsProtectiveMBR?: boolean;
-            needsProtectiveSignature?: boolean;
-            readsMacVolumes?: boolean;
-            readsUnsignedFAT?: boolean;
-            refusesInconsistentMBR?: boolean;
-            runsEmptyBootCode?: boolean;
-            skipsMisplacedPartitions?: boolean;
-            startsAnyFATPartition?: boolean;
-            startsFromNVMe?: boolean;
-            startsFromUSB?: boolean;
-            startsLargeUSB?: boolean;
-            startsLargeVirtio?: boolean;
-            startsSmallFAT32?: boolean;
-            triesNextDisk?: boolean;
-            usesBackupGPT?: boolean;
         };
         Benched: {
             drives: components["schemas"]["BenchedDrive"][];
@@ -792,6 +813,8 @@ export interface components {
             reaches: string;
             said?: string;
             stage: string;
+            /** @description What was told of the machine, with who told it and when */
+            statements: components["schemas"]["Statement"][];
             title: string;
             /** Format: date-time */
             updatedAt: string;
@@ -806,6 +829,11 @@ export interface components {
             bus?: "sata" | "nvme" | "usb" | "ide" | "scsi" | "virtio" | "sd";
             /** @description Both ways, when a disk is in evidence */
             capacity?: string;
+            /**
+             * Format: int64
+             * @description The piece that is in force
+             */
+            evidence?: number;
             filename?: string;
             model?: string;
             /** @enum {string} */
@@ -1029,33 +1057,21 @@ export interface components {
             arch?: "x64" | "ia32" | "arm64";
             /** @description The boot entries' order as changed since the evidence was taken */
             bootOrder?: string[];
+            /** @description What the standards leave to the firmware, by their keys */
+            choices?: {
+                [key: string]: boolean;
+            };
             /** @description By drive role: whether a boot entry leads to the drive's own loader */
             entries?: {
                 [key: string]: boolean;
             };
-            entryMatchesByGUIDAlone?: boolean;
-            entryMatchesMoved?: boolean;
-            fallbackOnFixedDisks?: boolean;
             /** @enum {string} */
             mode?: "uefi" | "legacy" | "uefi-csm";
-            needsProtectiveMBR?: boolean;
-            needsProtectiveSignature?: boolean;
-            readsMacVolumes?: boolean;
-            readsUnsignedFAT?: boolean;
-            refusesInconsistentMBR?: boolean;
-            runsEmptyBootCode?: boolean;
             secureBoot?: boolean;
             /** @description By drive role: whether the firmware's boot list shows the drive */
             shown?: {
                 [key: string]: boolean;
             };
-            skipsMisplacedPartitions?: boolean;
-            startsAnyFATPartition?: boolean;
-            startsFromNVMe?: boolean;
-            startsFromUSB?: boolean;
-            startsLargeUSB?: boolean;
-            startsLargeVirtio?: boolean;
-            startsSmallFAT32?: boolean;
             /**
              * @description The storage controller's mode now
              * @enum {string}
@@ -1066,8 +1082,6 @@ export interface components {
              * @enum {string}
              */
             storageModeBefore?: "ahci" | "raid";
-            triesNextDisk?: boolean;
-            usesBackupGPT?: boolean;
         };
         FirstStartInputBody: {
             /** @description Its capacity, as a screen shows it or in bytes */
@@ -1333,9 +1347,7 @@ export interface components {
         };
         Question: {
             drive?: string;
-            /** @description The typed fact that answers it, when one does */
-            field?: string;
-            /** @description Where to look, or the command that tells */
+            fact?: string;
             how: string;
             id: string;
             options: components["schemas"]["Option"][];
@@ -1548,6 +1560,16 @@ export interface components {
             stage?: string;
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
+        };
+        Statement: {
+            /** Format: date-time */
+            at?: string;
+            /** @description Names it, to withdraw it by */
+            fact: string;
+            label: string;
+            says: string;
+            /** @description Absent for what was told before this was kept */
+            who?: string;
         };
         Step: {
             facts?: components["schemas"]["Fact"][];
@@ -1978,6 +2000,45 @@ export interface operations {
             };
         };
     };
+    "answer-question": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "check-case": {
         parameters: {
             query?: never;
@@ -2087,6 +2148,8 @@ export interface operations {
     "read-bytes": {
         parameters: {
             query?: {
+                /** @description The piece of evidence; absent is the one in force */
+                evidence?: number;
                 offset?: number;
                 length?: number;
             };
@@ -2135,11 +2198,8 @@ export interface operations {
         requestBody: {
             content: {
                 "multipart/form-data": {
-                    /**
-                     * Format: int64
-                     * @description The disk's real capacity in bytes, when the file is only its beginning
-                     */
-                    capacity?: number;
+                    /** @description The disk's real capacity, the exact number of bytes, when the file is only its beginning */
+                    capacity?: string;
                     /** @description Take a blank or badly damaged disk for one */
                     confirm?: boolean;
                     /**
@@ -2778,6 +2838,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-statement": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                fact: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
                 };
             };
             /** @description Error */

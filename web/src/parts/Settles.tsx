@@ -26,7 +26,7 @@ export function Settles({ questions, onAnswer, busy }: Props) {
               <Typography variant="body2" sx={{ fontWeight: 600 }}>
                 {q.text}
               </Typography>
-              {q.field &&
+              {q.fact &&
                 q.options.map((o) => (
                   <Button
                     key={o.id}

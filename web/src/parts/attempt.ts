@@ -29,7 +29,7 @@ export function whyOf(a: Attempt): Why {
   const unproven = a.steps.find((s) => s.state === "unproven");
   const wrong = a.steps.find((s) => s.state === "wrong-disk");
   if (blocked) return { word: "stopped", stage: blocked.stage, text: blocked.text, colour: "error.main" };
-  if (wrong) return { word: "goes on from the original", text: wrong.text, colour: "secondary.main" };
+  if (wrong) return { word: "goes on from the original", text: wrong.text, colour: "meaning.plum" };
   if (unproven)
     return { word: "not proven", stage: unproven.stage, text: unproven.text, colour: "warning.main" };
   if (a.handsOver) return { word: "started", text: last?.text ?? "", colour: "success.main" };

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Attempt } from "../api/client";
-import { pathOf, whyOf } from "./path";
+import { pathOf, whyOf } from "./attempt";
 
 const attempt = (part: Partial<Attempt>): Attempt => ({ steps: [], handsOver: false, final: false, ...part });
 

@@ -16,7 +16,7 @@ const question = (part: Partial<Question>): Question => ({
 it("offers answers with what each leads to, and says where to look", async () => {
   const answer = vi.fn();
   const q = question({
-    field: "usesBackupGPT",
+    fact: "choice:usesBackupGPT",
     options: [
       { id: "yes", label: "Yes", leads: "the clone reaches its loader" },
       { id: "no", label: "No", leads: "stops at the table" },

@@ -3,10 +3,10 @@ import Drawer from "@mui/material/Drawer";
 import IconButton from "@mui/material/IconButton";
 import Typography from "@mui/material/Typography";
 import type { Attempt, Fact } from "../api/client";
-import { groupNumbers } from "../parts/format";
-import { FactList } from "../parts/FactList";
-import { Close } from "../parts/icons";
-import { stageTitle, stateWord } from "../parts/stages";
+import { groupNumbers } from "./format";
+import { FactList } from "./FactList";
+import { Close } from "./icons";
+import { stageTitle, stateWord } from "./stages";
 
 export interface DetailContent {
   title: string;

@@ -1,0 +1,22 @@
+-- +goose Up
+ALTER TABLE cases ADD COLUMN IF NOT EXISTS sayings JSON NULL COMMENT 'who told each fact of the machine, and when';
+-- What was told of the firmware's choices stands together, by their keys.
+UPDATE cases SET firmware = JSON_SET(firmware, '$.choices', JSON_OBJECT()) WHERE NOT JSON_CONTAINS_PATH(firmware, 'one', '$.choices');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.fallbackOnFixedDisks', JSON_EXTRACT(firmware, '$.fallbackOnFixedDisks')), '$.fallbackOnFixedDisks') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.fallbackOnFixedDisks');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.usesBackupGPT', JSON_EXTRACT(firmware, '$.usesBackupGPT')), '$.usesBackupGPT') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.usesBackupGPT');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsAnyFATPartition', JSON_EXTRACT(firmware, '$.startsAnyFATPartition')), '$.startsAnyFATPartition') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsAnyFATPartition');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.needsProtectiveMBR', JSON_EXTRACT(firmware, '$.needsProtectiveMBR')), '$.needsProtectiveMBR') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.needsProtectiveMBR');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.needsProtectiveSignature', JSON_EXTRACT(firmware, '$.needsProtectiveSignature')), '$.needsProtectiveSignature') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.needsProtectiveSignature');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.entryMatchesByGUIDAlone', JSON_EXTRACT(firmware, '$.entryMatchesByGUIDAlone')), '$.entryMatchesByGUIDAlone') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.entryMatchesByGUIDAlone');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.entryMatchesMoved', JSON_EXTRACT(firmware, '$.entryMatchesMoved')), '$.entryMatchesMoved') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.entryMatchesMoved');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.skipsMisplacedPartitions', JSON_EXTRACT(firmware, '$.skipsMisplacedPartitions')), '$.skipsMisplacedPartitions') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.skipsMisplacedPartitions');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.refusesInconsistentMBR', JSON_EXTRACT(firmware, '$.refusesInconsistentMBR')), '$.refusesInconsistentMBR') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.refusesInconsistentMBR');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsSmallFAT32', JSON_EXTRACT(firmware, '$.startsSmallFAT32')), '$.startsSmallFAT32') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsSmallFAT32');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.readsUnsignedFAT', JSON_EXTRACT(firmware, '$.readsUnsignedFAT')), '$.readsUnsignedFAT') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.readsUnsignedFAT');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsLargeUSB', JSON_EXTRACT(firmware, '$.startsLargeUSB')), '$.startsLargeUSB') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsLargeUSB');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsLargeVirtio', JSON_EXTRACT(firmware, '$.startsLargeVirtio')), '$.startsLargeVirtio') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsLargeVirtio');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsFromNVMe', JSON_EXTRACT(firmware, '$.startsFromNVMe')), '$.startsFromNVMe') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsFromNVMe');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.startsFromUSB', JSON_EXTRACT(firmware, '$.startsFromUSB')), '$.startsFromUSB') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.startsFromUSB');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.readsMacVolumes', JSON_EXTRACT(firmware, '$.readsMacVolumes')), '$.readsMacVolumes') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.readsMacVolumes');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.triesNextDisk', JSON_EXTRACT(firmware, '$.triesNextDisk')), '$.triesNextDisk') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.triesNextDisk');
+UPDATE cases SET firmware = JSON_REMOVE(JSON_SET(firmware, '$.choices.runsEmptyBootCode', JSON_EXTRACT(firmware, '$.runsEmptyBootCode')), '$.runsEmptyBootCode') WHERE JSON_CONTAINS_PATH(firmware, 'one', '$.runsEmptyBootCode');
