@@ -10,7 +10,7 @@ import (
 
 // Doubt is a reason to look again at which disk is which.
 type Doubt struct {
-	Kind string `json:"kind" enum:"same,alike,swapped,elsewhere" doc:"Both pieces are one disk, nothing tells them apart, they look exchanged, or a piece fits the other disk better"`
+	Kind string `json:"kind"` // both pieces are one disk, nothing tells them apart, they look exchanged, or a piece fits the other disk better
 	Text string `json:"text"`
 }
 

@@ -40,8 +40,8 @@ type Row struct {
 	Label    string         `json:"label"`
 	Original string         `json:"original"`
 	Clone    string         `json:"clone"`
-	Matter   Matter         `json:"matter" enum:"decides,matters,fine,agrees"`
-	Meaning  string         `json:"meaning" doc:"What it means for the start"`
+	Matter   Matter         `json:"matter"`
+	Meaning  string         `json:"meaning"` // what it means for the start
 	Facts    []machine.Fact `json:"facts"`
 }
 

@@ -12,7 +12,7 @@ import (
 type Pair struct {
 	Original int    `json:"original"`
 	Clone    int    `json:"clone"`
-	By       string `json:"by" enum:"unique GUID,type and order,position,nothing" doc:"How the counterpart was found"`
+	By       string `json:"by"` // how the counterpart was found
 }
 
 // Pairs finds counterparts by unique GUID, then by type and order, then by

@@ -19,9 +19,9 @@ type Step struct {
 	Stage Stage          `json:"stage"`
 	State State          `json:"state"`
 	Text  string         `json:"text"`
-	How   string         `json:"how,omitempty" doc:"What would prove it, where it is unproven"`
+	How   string         `json:"how,omitempty"` // what would prove it, where it is unproven
 	Facts []machine.Fact `json:"facts,omitempty"`
-	Risks []Risk         `json:"risks,omitempty" doc:"What does not block here and is worth knowing"`
+	Risks []Risk         `json:"risks,omitempty"` // what does not block here and is worth knowing
 }
 
 // Risk is something wrong that does not stop the start.
@@ -34,16 +34,16 @@ type Risk struct {
 type Attempt struct {
 	Drive     string       `json:"drive,omitempty"`
 	Role      machine.Role `json:"role,omitempty"`
-	Entry     string       `json:"entry,omitempty" doc:"Boot entry number, four hexadecimal digits"`
-	Name      string       `json:"name,omitempty" doc:"The boot entry's description"`
+	Entry     string       `json:"entry,omitempty"` // boot entry number, four hexadecimal digits
+	Name      string       `json:"name,omitempty"`  // the boot entry's description
 	Partition int          `json:"partition,omitempty"`
 	Loader    string       `json:"loader,omitempty"`
 	Steps     []Step       `json:"steps"`
-	HandsOver bool         `json:"handsOver" doc:"The loader was started"`
-	Final     bool         `json:"final" doc:"Nothing is tried after this attempt"`
+	HandsOver bool         `json:"handsOver"` // the loader was started
+	Final     bool         `json:"final"`     // nothing is tried after this attempt
 	Symptom   string       `json:"symptom,omitempty"`
 	// Also names the other drives that its entry could have meant.
-	Also []string `json:"also,omitempty" doc:"Other drives that answer to the same entry"`
+	Also []string `json:"also,omitempty"`
 }
 
 // Last returns the stage the attempt ended at.

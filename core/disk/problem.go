@@ -8,10 +8,10 @@ import (
 
 // Problem is something wrong, or worth saying, about what was found on a disk.
 type Problem struct {
-	Code   string      `json:"code" doc:"Stable identifier of the kind of problem"`
+	Code   string      `json:"code"` // stable identifier of the kind of problem
 	Text   string      `json:"text"`
-	Want   string      `json:"want,omitempty" doc:"What was expected there"`
-	Got    string      `json:"got,omitempty" doc:"What was found there"`
+	Want   string      `json:"want,omitempty"` // what was expected there
+	Got    string      `json:"got,omitempty"`  // what was found there
 	Source fact.Source `json:"source"`
 }
 

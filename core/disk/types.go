@@ -108,9 +108,9 @@ func isExtended(t byte) bool { return t == 0x05 || t == 0x0F || t == 0x85 }
 
 // TypeRow is a partition type as a table lists it.
 type TypeRow struct {
-	Code string `json:"code" doc:"Type GUID of a GPT entry, or two hexadecimal digits of an MBR record"`
+	Code string `json:"code"` // type GUID of a GPT entry, or two hexadecimal digits of an MBR record
 	Name string `json:"name"`
-	Role Role   `json:"role" enum:"boot,system,reserved,recovery,data"`
+	Role Role   `json:"role"`
 }
 
 // Types lists the known partition types: those of MBR records, then those of GPT

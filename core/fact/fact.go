@@ -17,14 +17,14 @@ const (
 
 // Source says where a fact was read.
 type Source struct {
-	Origin    Origin `json:"origin" doc:"What kind of evidence the fact came from"`
-	Drive     string `json:"drive,omitempty" doc:"Name of the drive the bytes were read from"`
-	Structure string `json:"structure,omitempty" doc:"The structure, in the standard's words"`
-	Field     string `json:"field,omitempty" doc:"The field within the structure"`
-	Offset    int64  `json:"offset" doc:"Byte offset from the start of the disk"`
-	Length    int64  `json:"length" doc:"Length in bytes; 0 when the fact has no bytes of its own"`
-	Evidence  uint64 `json:"evidence,omitempty" doc:"The listing that the fact was read in"`
-	Line      int    `json:"line,omitempty" doc:"The line of the listing, from 1"`
+	Origin    Origin `json:"origin"`              // what kind of evidence the fact came from
+	Drive     string `json:"drive,omitempty"`     // name of the drive the bytes were read from
+	Structure string `json:"structure,omitempty"` // the structure, in the standard's words
+	Field     string `json:"field,omitempty"`     // the field within the structure
+	Offset    int64  `json:"offset"`              // byte offset from the start of the disk
+	Length    int64  `json:"length"`              // length in bytes; 0 when the fact has no bytes of its own
+	Evidence  uint64 `json:"evidence,omitempty"`  // the listing that the fact was read in
+	Line      int    `json:"line,omitempty"`      // the line of the listing, from 1
 }
 
 // Of is a value of type T that may be unknown.

@@ -14,7 +14,7 @@ import (
 type Contradiction struct {
 	Drive    string `json:"drive,omitempty"`
 	What     string `json:"what"`
-	Stronger Fact   `json:"stronger" doc:"What is used"`
+	Stronger Fact   `json:"stronger"` // what is used
 	Weaker   Fact   `json:"weaker"`
 }
 

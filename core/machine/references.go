@@ -12,12 +12,12 @@ import (
 // Reference is a place where something names a disk, a partition or a file
 // system, and what that name means on each drive.
 type Reference struct {
-	Holder string      `json:"holder" doc:"Who names it"`
-	Drive  string      `json:"drive,omitempty" doc:"The drive that the holder lies on; absent for the firmware"`
-	Kind   string      `json:"kind" doc:"By what it is named"`
+	Holder string      `json:"holder"`          // who names it
+	Drive  string      `json:"drive,omitempty"` // the drive that the holder lies on; absent for the firmware
+	Kind   string      `json:"kind"`            // by what it is named
 	Value  string      `json:"value"`
 	On     []Resolved  `json:"on"`
-	Means  string      `json:"means" enum:"this,other,both,none,unknown" doc:"On which disk it exists, seen from the holder's; for the firmware this is the clone"`
+	Means  string      `json:"means"` // on which disk it exists, seen from the holder's; for the firmware this is the clone
 	Source fact.Source `json:"source"`
 }
 

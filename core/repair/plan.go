@@ -137,7 +137,7 @@ type Progress struct {
 // Session is a plan that is under way.
 type Session struct {
 	Plan
-	Done []PlanStep `json:"done" doc:"What was done, each with how the machine stands after it"`
+	Done []PlanStep `json:"done"` // what was done, each with how the machine stands after it
 	// Vanished are done steps whose preconditions no longer hold: the evidence has
 	// changed since.
 	Vanished []string `json:"vanished"`

@@ -41,9 +41,9 @@ type Command struct {
 	Text string `json:"text"`
 	// Typed is the same for typing by hand, where the text is made for a script.
 	Typed  string       `json:"typed,omitempty"`
-	ByHand bool         `json:"byHand,omitempty" doc:"A thing to do, in words, and no line to type"`
-	Good   string       `json:"good" doc:"What a good answer looks like"`
-	Bad    string       `json:"bad" doc:"What to do on another one"`
+	ByHand bool         `json:"byHand,omitempty"` // a thing to do, in words, and no line to type
+	Good   string       `json:"good"`             // what a good answer looks like
+	Bad    string       `json:"bad"`              // what to do on another one
 	node   command.Node // that Text was rendered of, for the POSIX shell
 	unfit  bool         // told instead of a line that cannot carry a name
 }
@@ -61,9 +61,9 @@ var shells = map[Toolbox]Shell{Linux: POSIX, MacRecovery: POSIX, WindowsRecovery
 
 // Form is how a step is done with one toolbox.
 type Form struct {
-	Toolbox  Toolbox   `json:"toolbox" enum:"firmware,windows-recovery,linux,mac-recovery,old-drive"`
+	Toolbox  Toolbox   `json:"toolbox"`
 	Commands []Command `json:"commands"`
-	Shell    Shell     `json:"shell,omitempty" enum:"posix,batch" doc:"What the lines are of; absent when there is none to type"`
+	Shell    Shell     `json:"shell,omitempty"` // what the lines are of; absent when there is none to type
 	// PutBack are the commands that put the saved sectors back.
 	PutBack []Command `json:"putBack,omitempty"`
 }
@@ -77,16 +77,16 @@ type Sectors struct {
 // PlanStep is a step of a plan.
 type PlanStep struct {
 	Action string `json:"action"`
-	Key    string `json:"key" doc:"The action with what it is done to: names the step in a session"`
+	Key    string `json:"key"` // the action with what it is done to: names the step in a session
 	Title  string `json:"title"`
-	Why    string `json:"why" doc:"What it puts right"`
+	Why    string `json:"why"` // what it puts right
 	Form
-	Also    []Form    `json:"also" doc:"The same step by other toolboxes"`
-	Disk    string    `json:"disk,omitempty" doc:"The drive it touches; absent when it touches none"`
-	Risk    Risk      `json:"risk" enum:"none,low,real"`
+	Also    []Form    `json:"also"`           // the same step by other toolboxes
+	Disk    string    `json:"disk,omitempty"` // the drive it touches; absent when it touches none
+	Risk    Risk      `json:"risk"`
 	Minutes int       `json:"minutes"`
-	Saves   []Sectors `json:"saves" doc:"The sectors it overwrites: they are saved first"`
-	Save    string    `json:"save" doc:"What must be saved first, in words"`
+	Saves   []Sectors `json:"saves"` // the sectors it overwrites: they are saved first
+	Save    string    `json:"save"`  // what must be saved first, in words
 	Undo    string    `json:"undo"`
 	// After is how the machine stands after the step.
 	After State `json:"after"`
@@ -94,24 +94,24 @@ type PlanStep struct {
 
 // State is how a machine stands at a step.
 type State struct {
-	Verdict  startup.Verdict `json:"verdict" enum:"starts,starts-original,stops,depends"`
+	Verdict  startup.Verdict `json:"verdict"`
 	Stage    course.Stage    `json:"stage,omitempty"`
 	Headline string          `json:"headline"`
-	Pins     []startup.Pin   `json:"pins" doc:"Of the clone"`
+	Pins     []startup.Pin   `json:"pins"` // of the clone
 }
 
 // Plan is a way to a machine that starts from the clone.
 type Plan struct {
-	Verdict      startup.Verdict `json:"verdict" enum:"starts,starts-original,stops,depends"`
+	Verdict      startup.Verdict `json:"verdict"`
 	Steps        []PlanStep      `json:"steps"`
-	Reason       string          `json:"reason" doc:"Why it is this plan, or why there is none"`
+	Reason       string          `json:"reason"` // why it is this plan, or why there is none
 	Alternatives []Plan          `json:"alternatives"`
 	// Afterwards is what is worth doing once the clone starts.
 	Afterwards []PlanStep `json:"afterwards"`
 	// Ask is the fact that must be known first; absent when there is a plan.
 	Ask    *course.Question `json:"ask,omitempty"`
 	Before State            `json:"before"`
-	States int              `json:"states" doc:"How many machines were simulated in the search"`
+	States int              `json:"states"` // how many machines were simulated in the search
 }
 
 // risk is the gravest risk of a plan's steps.

@@ -8,11 +8,11 @@ import (
 // Ending is one way in which a start can end.
 type Ending struct {
 	Verdict Verdict      `json:"verdict"`
-	Stage   course.Stage `json:"stage,omitempty" doc:"Where it stops"`
+	Stage   course.Stage `json:"stage,omitempty"` // where it stops
 	Drive   string       `json:"drive,omitempty"`
-	Symptom string       `json:"symptom,omitempty" doc:"What the person at the machine sees"`
-	Text    string       `json:"text" doc:"Why it stops there, or what is started"`
-	Worlds  int          `json:"worlds" doc:"In how many of the evaluated worlds"`
+	Symptom string       `json:"symptom,omitempty"` // what the person at the machine sees
+	Text    string       `json:"text"`              // why it stops there, or what is started
+	Worlds  int          `json:"worlds"`            // in how many of the evaluated worlds
 }
 
 // Endings lists the ways in which a start can end over all worlds, each once, in

@@ -26,30 +26,30 @@ const (
 
 // Trace is the account of a simulated start.
 type Trace struct {
-	Verdict Verdict `json:"verdict" enum:"starts,starts-original,stops,depends"`
+	Verdict Verdict `json:"verdict"`
 	// Reaches is the verdict up to the hand-over to the loader. It tells a start
 	// that only lacks the proof of its last two stages from one that hangs on
 	// unknown facts.
-	Reaches   Verdict           `json:"reaches" enum:"starts,starts-original,stops,depends"`
+	Reaches   Verdict           `json:"reaches"`
 	Drive     string            `json:"drive,omitempty"`
 	Partition int               `json:"partition,omitempty"`
 	Loader    string            `json:"loader,omitempty"`
 	Entry     string            `json:"entry,omitempty"`
-	Stage     course.Stage      `json:"stage,omitempty" doc:"Where it stops"`
-	Symptom   string            `json:"symptom,omitempty" doc:"What the person at the machine sees"`
-	Headline  string            `json:"headline" doc:"The verdict in one sentence"`
-	Reason    string            `json:"reason" doc:"The technician's reason"`
-	Attempts  []course.Attempt  `json:"attempts" doc:"What the firmware tries, in order"`
+	Stage     course.Stage      `json:"stage,omitempty"`   // where it stops
+	Symptom   string            `json:"symptom,omitempty"` // what the person at the machine sees
+	Headline  string            `json:"headline"`          // the verdict in one sentence
+	Reason    string            `json:"reason"`            // the technician's reason
+	Attempts  []course.Attempt  `json:"attempts"`          // what the firmware tries, in order
 	Findings  []Finding         `json:"findings"`
-	Missing   []course.Question `json:"missing" doc:"The facts that would settle the verdict, best first"`
-	Worlds    int               `json:"worlds" doc:"How many ways the unknown facts could stand were evaluated"`
-	Complete  bool              `json:"complete" doc:"Whether all of them were"`
+	Missing   []course.Question `json:"missing"`  // the facts that would settle the verdict, best first
+	Worlds    int               `json:"worlds"`   // how many ways the unknown facts could stand were evaluated
+	Complete  bool              `json:"complete"` // whether all of them were
 }
 
 // Finding is something the trace came upon.
 type Finding struct {
 	Stage    course.Stage   `json:"stage"`
-	Severity string         `json:"severity" enum:"blocks,risk,unproven"`
+	Severity string         `json:"severity"`
 	Drive    string         `json:"drive,omitempty"`
 	Text     string         `json:"text"`
 	Facts    []machine.Fact `json:"facts"`

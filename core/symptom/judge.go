@@ -23,19 +23,19 @@ const (
 // Ranked is a cause with how it stands to the evidence.
 type Ranked struct {
 	Cause
-	Message string `json:"message" doc:"The message it belongs to"`
-	Fit     Fit    `json:"fit" enum:"computed,open,against"`
-	Because string `json:"because" doc:"What the evidence says of that stage"`
+	Message string `json:"message"` // the message it belongs to
+	Fit     Fit    `json:"fit"`
+	Because string `json:"because"` // what the evidence says of that stage
 }
 
 // Judgement holds what the screen said against what was computed.
 type Judgement struct {
 	Said     string   `json:"said"`
-	Messages []Match  `json:"messages" doc:"What it can be, the best first"`
+	Messages []Match  `json:"messages"` // what it can be, the best first
 	Causes   []Ranked `json:"causes"`
 	// Contradicts is set when no cause of the message agrees with the evidence.
 	Contradicts bool   `json:"contradicts"`
-	Verdict     string `json:"verdict" doc:"How message and computation stand to each other, in a sentence"`
+	Verdict     string `json:"verdict"` // how message and computation stand to each other, in a sentence
 }
 
 // enough is the score from which on a message counts as recognised.

@@ -25,12 +25,12 @@ const (
 // Message is something that a screen shows when a start fails, or a sign of it.
 type Message struct {
 	ID     string        `json:"id"`
-	Shown  string        `json:"shown" doc:"As it stands on the screen, or the sign in words"`
-	Also   []string      `json:"also,omitempty" doc:"Other wordings of the same"`
-	From   string        `json:"from" doc:"Who says it"`
-	Mode   firmware.Mode `json:"mode,omitempty" doc:"The firmware mode it belongs to; absent for any"`
+	Shown  string        `json:"shown"`          // as it stands on the screen, or the sign in words
+	Also   []string      `json:"also,omitempty"` // other wordings of the same
+	From   string        `json:"from"`           // who says it
+	Mode   firmware.Mode `json:"mode,omitempty"` // the firmware mode it belongs to; absent for any
 	System System        `json:"system,omitempty"`
-	Causes []Cause       `json:"causes" doc:"The likeliest first"`
+	Causes []Cause       `json:"causes"` // the likeliest first
 	Source string        `json:"source"`
 }
 
@@ -38,8 +38,8 @@ type Message struct {
 type Cause struct {
 	Stage course.Stage  `json:"stage"`
 	Text  string        `json:"text"`
-	Look  string        `json:"look" doc:"How to tell"`
-	Mode  firmware.Mode `json:"mode,omitempty" doc:"The firmware mode it can happen in; absent for any"`
+	Look  string        `json:"look"`           // how to tell
+	Mode  firmware.Mode `json:"mode,omitempty"` // the firmware mode it can happen in; absent for any
 	// Original is set when the machine came up from another disk than the clone.
 	Original bool `json:"original,omitempty"`
 }
@@ -53,7 +53,7 @@ const (
 // Match is a message that fits what a person typed.
 type Match struct {
 	Message
-	Score float64 `json:"score" doc:"1 for all words typed, less for fewer"`
+	Score float64 `json:"score"` // 1 for all words typed, less for fewer
 }
 
 // Find returns the messages that carry the words a person would type, the best

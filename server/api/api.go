@@ -103,6 +103,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 		register(group)
 	}
 	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer", Metadata: open}, a.health)
+	annotate(config.Components.Schemas)
 	return all.OpenAPI()
 }
 

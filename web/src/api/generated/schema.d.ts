@@ -902,7 +902,6 @@ export interface components {
         };
         Contradiction: {
             drive?: string;
-            /** @description What is used */
             stronger: components["schemas"]["Fact"];
             weaker: components["schemas"]["Fact"];
             what: string;
@@ -1578,7 +1577,8 @@ export interface components {
             /** @description What does not block here and is worth knowing */
             risks?: components["schemas"]["Risk"][];
             stage: string;
-            state: string;
+            /** @enum {string} */
+            state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
         };
         ToldDisk: {
