@@ -56,7 +56,7 @@ func identical(a, b *machine.Contents) bool {
 func swapped(original, clone *machine.Contents) string {
 	sizeA, okA := original.Size()
 	sizeB, okB := clone.Size()
-	_, grown := original.Layout.Find("gpt-backup-misplaced")
+	_, grown := original.Layout.Find(disk.CodeGPTBackupMisplaced)
 	switch {
 	case len(clone.Layout.Partitions) > 0 && len(original.Layout.Partitions) == 0 && original.Layout.Style != disk.StyleUnknown && original.Layout.WrittenFor == 0:
 		return "the disk called the original is empty, the other one holds partitions."

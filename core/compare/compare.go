@@ -238,7 +238,7 @@ func cause(a, b side, pairs []Pair) string {
 			bootMissing = bootMissing || a.Contents.Layout.Partitions[p.Original].Type.Role == disk.RoleBoot
 		}
 	}
-	_, larger := b.Contents.Layout.Find("gpt-larger-disk")
+	_, larger := b.Contents.Layout.Find(disk.CodeGPTLargerDisk)
 	had, _ := a.Contents.Size()
 	has, _ := b.Contents.Size()
 	switch {

@@ -14,20 +14,35 @@ const (
 	Wrong    State = "wrong-disk" // another disk is started before this one
 )
 
+// Rule names what came upon something, so that findings are told apart by what they
+// are and not by how they are worded. Problems of a disk or a volume go by their codes.
+type Rule string
+
 // Step is how one attempt fared at one stage.
 type Step struct {
+	Rule  Rule           `json:"rule,omitempty"` // absent where the stage passes
 	Stage Stage          `json:"stage"`
 	State State          `json:"state"`
 	Text  string         `json:"text"`
 	How   string         `json:"how,omitempty"` // what would prove it, where it is unproven
 	Facts []machine.Fact `json:"facts,omitempty"`
+	brief string         // what a headline takes of Text; "" is all of it
 	Risks []Risk         `json:"risks,omitempty"` // what does not block here and is worth knowing
 }
 
 // Risk is something wrong that does not stop the start.
 type Risk struct {
+	Rule  Rule           `json:"rule"`
 	Text  string         `json:"text"`
 	Facts []machine.Fact `json:"facts,omitempty"`
+}
+
+// Brief is what a headline says of the step.
+func (s Step) Brief() string {
+	if s.brief != "" {
+		return s.brief
+	}
+	return s.Text
 }
 
 // Attempt is one entry or device that the firmware tries.
@@ -42,6 +57,7 @@ type Attempt struct {
 	HandsOver bool         `json:"handsOver"` // the loader was started
 	Final     bool         `json:"final"`     // nothing is tried after this attempt
 	Symptom   string       `json:"symptom,omitempty"`
+	SymptomID SymptomID    `json:"symptomID,omitempty"`
 	// Also names the other drives that its entry could have meant.
 	Also []string `json:"also,omitempty"`
 }
@@ -60,15 +76,33 @@ func (a *Attempt) Pass(s Stage, text string, facts ...machine.Fact) {
 }
 
 // Block ends the attempt at a stage; it returns false for the caller to pass on.
-func (a *Attempt) Block(s Stage, text string, facts ...machine.Fact) bool {
-	a.Steps = append(a.Steps, Step{Stage: s, State: Blocks, Text: text, Facts: facts})
+func (a *Attempt) Block(r Rule, s Stage, text string, facts ...machine.Fact) bool {
+	a.Steps = append(a.Steps, Step{Rule: r, Stage: s, State: Blocks, Text: text, Facts: facts})
 	return false
 }
 
+// BlockFor is Block for what is said in brief and explained: a headline takes the
+// brief alone.
+func (a *Attempt) BlockFor(r Rule, s Stage, brief, why string, facts ...machine.Fact) bool {
+	if why == "" {
+		return a.Block(r, s, brief+".", facts...)
+	}
+	a.Block(r, s, brief+": "+why, facts...)
+	a.Steps[len(a.Steps)-1].brief = brief + "."
+	return false
+}
+
+// Shows notes what the person at the machine sees.
+func (a *Attempt) Shows(s Symptom) { a.Symptom, a.SymptomID = s.Text, s.ID }
+
+// Shown is what the person at the machine sees, if the attempt ends with a sign of its
+// own.
+func (a *Attempt) Shown() Symptom { return Symptom{a.SymptomID, a.Symptom} }
+
 // Risk adds to the latest step something that does not stop the start.
-func (a *Attempt) Risk(text string, facts ...machine.Fact) {
+func (a *Attempt) Risk(r Rule, text string, facts ...machine.Fact) {
 	if n := len(a.Steps); n > 0 {
-		a.Steps[n-1].Risks = append(a.Steps[n-1].Risks, Risk{text, facts})
+		a.Steps[n-1].Risks = append(a.Steps[n-1].Risks, Risk{r, text, facts})
 	}
 }
 
@@ -81,15 +115,22 @@ type Result struct {
 }
 
 // Unproven ends the judgement for want of evidence; how says what would help.
-func (a *Attempt) Unproven(s Stage, text, how string, facts ...machine.Fact) Result {
-	a.Steps = append(a.Steps, Step{Stage: s, State: Unproven, Text: text, How: how, Facts: facts})
+func (a *Attempt) Unproven(r Rule, s Stage, text, how string, facts ...machine.Fact) Result {
+	a.Steps = append(a.Steps, Step{Rule: r, Stage: s, State: Unproven, Text: text, How: how, Facts: facts})
 	return Result{State: Unproven}
 }
 
 // Stop ends the start at a stage behind the loader, with what the screen shows.
-func (a *Attempt) Stop(s Stage, symptom, text string, facts ...machine.Fact) Result {
-	a.Symptom = symptom
-	a.Block(s, text, facts...)
+func (a *Attempt) Stop(r Rule, s Stage, shows Symptom, text string, facts ...machine.Fact) Result {
+	a.Shows(shows)
+	a.Block(r, s, text, facts...)
+	return Result{State: Blocks}
+}
+
+// StopFor is Stop for what is said in brief and explained, like BlockFor.
+func (a *Attempt) StopFor(r Rule, s Stage, shows Symptom, brief, why string, facts ...machine.Fact) Result {
+	a.Shows(shows)
+	a.BlockFor(r, s, brief, why, facts...)
 	return Result{State: Blocks}
 }
 
@@ -102,10 +143,10 @@ const (
 // Takes notes that the loader goes on to a place, and whether that is another
 // disk than it was started from.
 func (a *Attempt) Takes(d *machine.Drive, to machine.Spot, text string, facts ...machine.Fact) {
-	state := Passes
+	state, rule := Passes, Rule("")
 	if to.Drive != d && to.Drive.Role != machine.RoleClone {
-		state = Wrong
+		state, rule = Wrong, "leads-to-the-other"
 		text += " That is " + to.Drive.Called() + "."
 	}
-	a.Steps = append(a.Steps, Step{Stage: StageConfiguration, State: state, Text: text, Facts: facts})
+	a.Steps = append(a.Steps, Step{Rule: rule, Stage: StageConfiguration, State: state, Text: text, Facts: facts})
 }

@@ -72,7 +72,7 @@ func (k *Walk) originalBus() (string, bool) {
 
 // Driver asks whether the system can reach its disk on the clone's bus.
 // start-rules, stage 8.
-func (k *Walk) Driver(a *Attempt, home machine.Spot, system, symptom string) bool {
+func (k *Walk) Driver(a *Attempt, home machine.Spot, system string, shows Symptom) bool {
 	d := home.Drive
 	name, changed := k.newWay(d)
 	if !changed {
@@ -83,7 +83,7 @@ func (k *Walk) Driver(a *Attempt, home machine.Spot, system, symptom string) boo
 		Text: fmt.Sprintf("Has %s on %s a driver for %s that it loads at start-up?", system, d.Called(), name),
 		How:  "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it.",
 	}) {
-		a.Stop(StageSystem, symptom, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.Called(), name))
+		a.Stop("no-driver", StageSystem, shows, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.Called(), name))
 		return false
 	}
 	return true
@@ -95,7 +95,7 @@ func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {
 	if !home.Drive.Contents.Lost(p) {
 		return false
 	}
-	a.Stop(StageSystem, "a report that the system's device is damaged, or the maker's sign without end.",
+	a.Stop("system-cut-off", StageSystem, DeviceDamaged,
 		fmt.Sprintf("The system's partition %d is cut off by the end of %s.", p.Number, home.Drive.Called()),
 		home.Drive.Cite("Last sector of partition "+fmt.Sprint(p.Number), fmt.Sprint(p.End()-1), p.Source))
 	return true
@@ -107,14 +107,14 @@ func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string) Result {
 	a.Pass(StageSystem, fmt.Sprintf("%s comes up from partition %d of %s.", system, p.Number, d.Called()),
 		d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
 	if unclean, ok := v.Unclean.Get(); ok && unclean {
-		a.Risk("The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.Cite("Closed cleanly", "no", v.Unclean.Source()))
+		a.Risk("unclean", "The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.Cite("Closed cleanly", "no", v.Unclean.Source()))
 	}
 	if asleep, ok := v.Hibernated.Get(); ok && asleep {
-		a.Risk("The system is asleep or was shut down with fast start-up: it wakes from a memory image made on the original. Shut it down fully before the copy.",
+		a.Risk("asleep", "The system is asleep or was shut down with fast start-up: it wakes from a memory image made on the original. Shut it down fully before the copy.",
 			d.Cite("Sleep file", "live", v.Hibernated.Source()))
 	}
 	for _, q := range v.Problems {
-		a.Risk(q.Text, machine.ProblemFact(q, d.Name))
+		a.Risk(Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
 	return Result{Passes, home}
 }

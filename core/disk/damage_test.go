@@ -53,7 +53,7 @@ func resum(t *testing.T, m *diskmaker.Image, lba int64) {
 func codes(l disk.Layout) []string {
 	var out []string
 	for _, p := range l.Problems {
-		out = append(out, p.Code)
+		out = append(out, string(p.Code))
 	}
 	return out
 }

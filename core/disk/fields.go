@@ -28,6 +28,20 @@ type Field struct {
 	Form   Form
 }
 
+// Uint reads the field, of at most 8 bytes, from the structure that it lies in: a
+// little-endian number.
+func (f Field) Uint(structure []byte) uint64 {
+	var v [8]byte
+	copy(v[:], structure[f.Offset:f.Offset+f.Length])
+	return binary.LittleEndian.Uint64(v[:])
+}
+
+// GUID reads the field as a GUID from the structure that it lies in.
+func (f Field) GUID(structure []byte) (g GUID) {
+	copy(g[:], structure[f.Offset:])
+	return g
+}
+
 // Region is a structure at its place on a disk.
 type Region struct {
 	Structure string
@@ -49,26 +63,6 @@ func MBRFields() []Field {
 	return append(fields, Field{"Signature", mbrSignatureOff, 2, Raw})
 }
 
-// GPTHeaderFields names the bytes of a GPT header. UEFI Specification 2.10, table
-// 5.5.
-func GPTHeaderFields() []Field {
-	return []Field{
-		{"Signature", 0, 8, Text}, {"Revision", 8, 4, Hex}, {"HeaderSize", 12, 4, Number}, {"HeaderCRC32", 16, 4, Hex},
-		{"Reserved", 20, 4, Raw}, {"MyLBA", 24, 8, Number}, {"AlternateLBA", 32, 8, Number}, {"FirstUsableLBA", 40, 8, Number},
-		{"LastUsableLBA", 48, 8, Number}, {"DiskGUID", 56, 16, UUID}, {"PartitionEntryLBA", 72, 8, Number},
-		{"NumberOfPartitionEntries", 80, 4, Number}, {"SizeOfPartitionEntry", 84, 4, Number}, {"PartitionEntryArrayCRC32", 88, 4, Hex},
-	}
-}
-
-// GPTEntryFields names the bytes of a GPT entry. UEFI Specification 2.10, table
-// 5.6.
-func GPTEntryFields() []Field {
-	return []Field{
-		{"PartitionTypeGUID", 0, 16, UUID}, {"UniquePartitionGUID", 16, 16, UUID}, {"StartingLBA", 32, 8, Number},
-		{"EndingLBA", 40, 8, Number}, {"Attributes", 48, 8, Hex}, {"PartitionName", 56, 72, Wide},
-	}
-}
-
 // Regions lists the table structures that were found, at their places.
 func (l *Layout) Regions() []Region {
 	var regions []Region
@@ -81,10 +75,10 @@ func (l *Layout) Regions() []Region {
 	if l.GPT != nil {
 		for _, c := range []*GPTCopy{&l.GPT.Primary, &l.GPT.Backup} {
 			if c.State == CopyGood || c.State == CopyDamaged {
-				regions = append(regions, Region{c.structure(), Span(c.Header.LBA, l.SectorSize), gptHeaderLen, GPTHeaderFields()})
+				regions = append(regions, Region{c.structure(), Span(c.Header.LBA, l.SectorSize), gptHeaderLen, gptHeaderFields})
 			}
 			for _, e := range c.Entries {
-				regions = append(regions, Region{fmt.Sprintf("GPT entry %d (%s)", e.Number, c.Which), e.Offset, gptEntryLen, GPTEntryFields()})
+				regions = append(regions, Region{fmt.Sprintf("GPT entry %d (%s)", e.Number, c.Which), e.Offset, gptEntryLen, gptEntryFields})
 			}
 		}
 	}

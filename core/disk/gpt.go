@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"hash/crc32"
 	"unicode/utf16"
+
+	"latchkey/core/fact"
 )
 
 // Sizes from the UEFI Specification 2.10, section 5.3.2.
@@ -103,7 +105,7 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 		c.State = CopyNotCaptured
 		if !IsNotCaptured(err) {
 			c.State = CopyAbsent
-			return c, []Problem{problem("gpt-unreadable", at(c.structure(), "", off, int64(d.sectorSize)),
+			return c, []Problem{problem(CodeGPTUnreadable, at(c.structure(), "", off, int64(d.sectorSize)),
 				"The %s GPT header at sector %d cannot be read: %v.", which, lba, err)}
 		}
 		return c, nil
@@ -113,14 +115,14 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 		return c, nil
 	}
 	c.Header = decodeGPTHeader(raw, lba)
-	problems := checkGPTHeader(&c, raw, off)
+	problems := checkGPTHeader(&c, raw)
 	array, arrayProblems := readGPTArray(d, &c)
 	c.Entries = decodeGPTEntries(array, c.Header, d.sectorSize)
 	problems = append(problems, arrayProblems...)
 	c.State = CopyGood
 	switch {
-	case all(problems, "gpt-revision"): // firmware goes by the checksums
-	case all(problems, "gpt-array-not-captured"):
+	case all(problems, CodeGPTRevision): // firmware goes by the checksums
+	case all(problems, CodeGPTArrayNotCaptured):
 		c.State, problems = CopyNotCaptured, nil
 	default:
 		c.State = CopyDamaged
@@ -129,7 +131,7 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 }
 
 // all reports whether the problems, if there are any, have one code.
-func all(problems []Problem, code string) bool {
+func all(problems []Problem, code ProblemCode) bool {
 	for _, p := range problems {
 		if p.Code != code {
 			return false
@@ -139,46 +141,48 @@ func all(problems []Problem, code string) bool {
 }
 
 func decodeGPTHeader(raw []byte, lba uint64) GPTHeader {
-	le := binary.LittleEndian
-	h := GPTHeader{
-		LBA: lba, Revision: le.Uint32(raw[8:]), HeaderSize: le.Uint32(raw[12:]), HeaderCRC32: le.Uint32(raw[16:]),
-		MyLBA: le.Uint64(raw[24:]), AlternateLBA: le.Uint64(raw[32:]),
-		FirstUsableLBA: le.Uint64(raw[40:]), LastUsableLBA: le.Uint64(raw[48:]),
-		PartitionEntryLBA: le.Uint64(raw[72:]), NumberOfPartitionEntries: le.Uint32(raw[80:]),
-		SizeOfPartitionEntry: le.Uint32(raw[84:]), PartitionEntryArrayCRC32: le.Uint32(raw[88:]),
+	return GPTHeader{
+		LBA: lba, Revision: uint32(headerRevision.Uint(raw)), HeaderSize: uint32(headerSize.Uint(raw)), HeaderCRC32: uint32(headerCRC32.Uint(raw)),
+		MyLBA: headerMyLBA.Uint(raw), AlternateLBA: headerAlternateLBA.Uint(raw),
+		FirstUsableLBA: headerFirstUsable.Uint(raw), LastUsableLBA: headerLastUsable.Uint(raw), DiskGUID: headerDiskGUID.GUID(raw),
+		PartitionEntryLBA: headerArrayLBA.Uint(raw), NumberOfPartitionEntries: uint32(headerArrayEntries.Uint(raw)),
+		SizeOfPartitionEntry: uint32(headerArrayStep.Uint(raw)), PartitionEntryArrayCRC32: uint32(headerArrayCRC32.Uint(raw)),
 	}
-	copy(h.DiskGUID[:], raw[56:72])
-	return h
+}
+
+// field cites a field of the header.
+func (c *GPTCopy) field(f Field, sectorSize int) fact.Source {
+	return at(c.structure(), f.Name, Span(c.Header.LBA, sectorSize)+f.Offset, f.Length)
 }
 
 // checkGPTHeader applies the checks of the UEFI Specification 2.10, section
 // 5.3.2, to one header.
-func checkGPTHeader(c *GPTCopy, raw []byte, off int64) []Problem {
+func checkGPTHeader(c *GPTCopy, raw []byte) []Problem {
 	var problems []Problem
 	h := c.Header
-	add := func(code, field string, rel, n int64, text string, want, got any) {
-		problems = append(problems, problem(code, at(c.structure(), field, off+rel, n), "%s", text).wanted(want, got))
+	add := func(code ProblemCode, f Field, text string, want, got any) {
+		problems = append(problems, problem(code, c.field(f, len(raw)), "%s", text).wanted(want, got))
 	}
 	if h.HeaderSize < gptHeaderLen || int(h.HeaderSize) > len(raw) {
-		add("gpt-header-size", "HeaderSize", 12, 4,
+		add(CodeGPTHeaderSize, headerSize,
 			fmt.Sprintf("The %s GPT header gives its own size as %d bytes.", c.Which, h.HeaderSize),
 			fmt.Sprintf("%d to %d", gptHeaderLen, len(raw)), h.HeaderSize)
 	} else if got := headerCRC(raw[:h.HeaderSize]); got != h.HeaderCRC32 {
-		add("gpt-header-crc", "HeaderCRC32", 16, 4,
+		add(CodeGPTHeaderCRC, headerCRC32,
 			fmt.Sprintf("The %s GPT header's checksum does not match its contents.", c.Which),
 			fmt.Sprintf("%08X", got), fmt.Sprintf("%08X", h.HeaderCRC32))
 	}
 	if h.Revision != gptRevision {
-		add("gpt-revision", "Revision", 8, 4, fmt.Sprintf("The %s GPT header has revision %08X.", c.Which, h.Revision),
+		add(CodeGPTRevision, headerRevision, fmt.Sprintf("The %s GPT header has revision %08X.", c.Which, h.Revision),
 			"00010000", fmt.Sprintf("%08X", h.Revision))
 	}
 	if h.MyLBA != h.LBA {
-		add("gpt-my-lba", "MyLBA", 24, 8,
+		add(CodeGPTMyLBA, headerMyLBA,
 			fmt.Sprintf("The %s GPT header says that it stands at sector %d, but stands at %d.", c.Which, h.MyLBA, h.LBA),
 			h.LBA, h.MyLBA)
 	}
 	if h.SizeOfPartitionEntry < gptEntryLen || h.SizeOfPartitionEntry&(h.SizeOfPartitionEntry-1) != 0 {
-		add("gpt-entry-size", "SizeOfPartitionEntry", 84, 4,
+		add(CodeGPTEntrySize, headerArrayStep,
 			fmt.Sprintf("The %s GPT header gives %d bytes an entry.", c.Which, h.SizeOfPartitionEntry),
 			"128 times a power of two", h.SizeOfPartitionEntry)
 	}
@@ -187,37 +191,35 @@ func checkGPTHeader(c *GPTCopy, raw []byte, off int64) []Problem {
 
 func headerCRC(header []byte) uint32 {
 	field := append([]byte(nil), header...)
-	clear(field[16:20]) // HeaderCRC32 counts as zero
+	clear(field[headerCRC32.Offset : headerCRC32.Offset+headerCRC32.Length]) // counts as zero
 	return crc32.ChecksumIEEE(field)
 }
 
 func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
 	h := c.Header
-	src := at(c.structure(), "PartitionEntryLBA", Span(h.LBA, d.sectorSize)+72, 8)
+	src := c.field(headerArrayLBA, d.sectorSize)
 	length := uint64(h.NumberOfPartitionEntries) * uint64(h.SizeOfPartitionEntry)
 	if h.PartitionEntryLBA >= d.Sectors() || length > uint64(d.size)-h.PartitionEntryLBA*uint64(d.sectorSize) {
-		return nil, []Problem{problem("gpt-array-outside", src,
+		return nil, []Problem{problem(CodeGPTArrayOutside, src,
 			"The %s entry array (sector %d, %d bytes) lies beyond the end of the disk.", c.Which, h.PartitionEntryLBA, length)}
 	}
 	off := Span(h.PartitionEntryLBA, d.sectorSize)
 	if length > maxArray {
 		raw, _ := d.Read(off, gptMinArrayLen)
-		src.Field, src.Offset = "NumberOfPartitionEntries", src.Offset+8
-		return raw, []Problem{problem("gpt-array-large", src,
+		return raw, []Problem{problem(CodeGPTArrayLarge, c.field(headerArrayEntries, d.sectorSize),
 			"The %s GPT header claims %d entries of %d bytes; only the first 16 KiB were read.",
 			c.Which, h.NumberOfPartitionEntries, h.SizeOfPartitionEntry).
 			wanted("at most 1 MiB", fmt.Sprintf("%d bytes", length))}
 	}
 	raw, err := d.Read(off, int(length))
 	if IsNotCaptured(err) {
-		return nil, []Problem{problem("gpt-array-not-captured", src, "The %s entry array is not in the evidence.", c.Which)}
+		return nil, []Problem{problem(CodeGPTArrayNotCaptured, src, "The %s entry array is not in the evidence.", c.Which)}
 	}
 	if err != nil {
-		return nil, []Problem{problem("gpt-array-unreadable", src, "The %s entry array cannot be read: %v.", c.Which, err)}
+		return nil, []Problem{problem(CodeGPTArrayUnreadable, src, "The %s entry array cannot be read: %v.", c.Which, err)}
 	}
 	if got := crc32.ChecksumIEEE(raw); got != h.PartitionEntryArrayCRC32 {
-		src.Field, src.Offset, src.Length = "PartitionEntryArrayCRC32", src.Offset+16, 4
-		return raw, []Problem{problem("gpt-array-crc", src, "The %s entry array's checksum does not match its contents.", c.Which).
+		return raw, []Problem{problem(CodeGPTArrayCRC, c.field(headerArrayCRC32, d.sectorSize), "The %s entry array's checksum does not match its contents.", c.Which).
 			wanted(fmt.Sprintf("%08X", got), fmt.Sprintf("%08X", h.PartitionEntryArrayCRC32))}
 	}
 	return raw, nil
@@ -229,15 +231,12 @@ func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {
 	if step < gptEntryLen || step > maxArray {
 		return nil
 	}
-	le := binary.LittleEndian
 	for n := 1; len(array) >= gptEntryLen; n++ {
 		raw := array[:gptEntryLen]
-		var e GPTEntry
-		copy(e.Type[:], raw)
+		e := GPTEntry{Type: entryType.GUID(raw)}
 		if !e.Type.IsZero() {
-			copy(e.GUID[:], raw[16:])
-			e.Number, e.First, e.Last, e.Attributes = n, le.Uint64(raw[32:]), le.Uint64(raw[40:]), le.Uint64(raw[48:])
-			e.Name = entryName(raw[56:128])
+			e.Number, e.GUID, e.First, e.Last = n, entryGUID.GUID(raw), entryFirst.Uint(raw), entryLast.Uint(raw)
+			e.Attributes, e.Name = entryAttributes.Uint(raw), partitionName(raw[entryName.Offset:entryName.Offset+entryName.Length])
 			e.Offset = Span(h.PartitionEntryLBA, sectorSize) + int64(n-1)*int64(step)
 			entries = append(entries, e)
 		}
@@ -246,7 +245,7 @@ func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {
 	return entries
 }
 
-func entryName(raw []byte) string {
+func partitionName(raw []byte) string {
 	var units []uint16
 	for i := 0; i+1 < len(raw); i += 2 {
 		u := binary.LittleEndian.Uint16(raw[i:])

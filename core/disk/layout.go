@@ -92,7 +92,7 @@ func ReadLayout(d *Disk) Layout {
 	l := Layout{SectorSize: d.sectorSize, Sectors: d.Sectors(), Style: StyleUnknown}
 	mbr, mbrProblems, err := readMBR(d)
 	if err != nil && !IsNotCaptured(err) {
-		l.Problems = append(l.Problems, problem("mbr-unreadable", at("MBR", "", 0, 512), "Sector 0 cannot be read: %v.", err))
+		l.Problems = append(l.Problems, problem(CodeMBRUnreadable, at("MBR", "", 0, 512), "Sector 0 cannot be read: %v.", err))
 	}
 	l.MBR = mbr
 	gpt, gptProblems := readGPT(d)
@@ -119,7 +119,7 @@ func ReadLayout(d *Disk) Layout {
 func (l *Layout) decideStyle(d *Disk, mbr *MBR, gpt *GPT) {
 	if other := foreignTable(d); other != 0 && gpt.Primary.State == CopyAbsent {
 		l.WrittenFor = other
-		l.Problems = append(l.Problems, problem("sector-size", at("GPT header (primary)", "Signature", int64(other), 8),
+		l.Problems = append(l.Problems, problem(CodeSectorSize, primarySignature(other),
 			"The partition table was written for %d-byte sectors; this disk has %d-byte sectors.", other, d.sectorSize).
 			wanted(fmt.Sprintf("EFI PART at byte %d", d.sectorSize), fmt.Sprintf("EFI PART at byte %d", other)))
 	}
@@ -156,6 +156,12 @@ func foreignTable(d *Disk) int {
 	return other
 }
 
+// primarySignature cites where a primary header begins.
+func primarySignature(sectorSize int) fact.Source {
+	c := GPTCopy{Which: "primary", Header: GPTHeader{LBA: 1}}
+	return c.field(headerSignature, sectorSize)
+}
+
 func readGPT(d *Disk) (*GPT, []Problem) {
 	g := &GPT{}
 	var problems, more []Problem
@@ -176,8 +182,8 @@ func readGPT(d *Disk) (*GPT, []Problem) {
 		if misplaced.State == CopyGood {
 			problems = append(problems, more...)
 			g.Backup = misplaced
-			problems = append(problems, problem("gpt-backup-misplaced",
-				at(misplaced.structure(), "MyLBA", Span(alt, d.sectorSize)+24, 8),
+			problems = append(problems, problem(CodeGPTBackupMisplaced,
+				misplaced.field(headerMyLBA, d.sectorSize),
 				"The backup table stands at sector %d, not in the last sector %d: the disk is larger than the one it was written for.",
 				alt, last).wanted(last, alt))
 		}
@@ -192,24 +198,23 @@ func (l *Layout) fromGPT() {
 		return
 	}
 	if use.Which == "backup" && l.GPT.Primary.State == CopyAbsent {
-		l.Problems = append(l.Problems, problem("gpt-primary-absent",
-			at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+		l.Problems = append(l.Problems, problem(CodeGPTPrimaryAbsent,
+			primarySignature(l.SectorSize),
 			"There is no primary GPT header in sector 1; the backup is good.").wanted("EFI PART", "something else"))
 	}
 	if l.GPT.Backup.State == CopyAbsent {
-		l.Problems = append(l.Problems, problem("gpt-backup-absent",
+		l.Problems = append(l.Problems, problem(CodeGPTBackupAbsent,
 			at("GPT header (backup)", "Signature", Span(l.Sectors-1, l.SectorSize), 8),
 			"There is no backup GPT header in the last sector %d.", l.Sectors-1).wanted("EFI PART", "something else"))
 	}
 	if last := use.Header.LastUsableLBA; last >= l.Sectors {
-		off := Span(use.Header.LBA, l.SectorSize) + 48
-		l.Problems = append(l.Problems, problem("gpt-larger-disk", at(use.structure(), "LastUsableLBA", off, 8),
+		l.Problems = append(l.Problems, problem(CodeGPTLargerDisk, use.field(headerLastUsable, l.SectorSize),
 			"The table was written for a larger disk: its last usable sector is %d, the disk ends at %d.", last, l.Sectors-1).
 			wanted(fmt.Sprintf("below %d", l.Sectors), last))
 	}
 	for _, e := range use.Entries {
 		if len(l.Partitions) == maxPartitions {
-			l.Problems = append(l.Problems, problem("gpt-many-partitions", at(use.structure(), "NumberOfPartitionEntries", Span(use.Header.LBA, l.SectorSize)+80, 4),
+			l.Problems = append(l.Problems, problem(CodeGPTManyPartitions, use.field(headerArrayEntries, l.SectorSize),
 				"The table has more than %d partitions: those from number %d on were not looked at.", maxPartitions, e.Number).wanted(fmt.Sprint("at most ", maxPartitions), len(use.Entries)))
 			break
 		}
@@ -226,7 +231,7 @@ func (l *Layout) noValidCopy() []Problem {
 	if l.WrittenFor != 0 || l.GPT.Primary.State == CopyNotCaptured || l.GPT.Backup.State == CopyNotCaptured {
 		return nil
 	}
-	return []Problem{problem("gpt-none-valid", at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+	return []Problem{problem(CodeGPTNoneValid, primarySignature(l.SectorSize),
 		"Neither copy of the partition table is valid (primary %s, backup %s).", l.GPT.Primary.State, l.GPT.Backup.State)}
 }
 
@@ -244,15 +249,15 @@ func gptPartition(e GPTEntry) Partition {
 
 func (l *Layout) checkGPTEntry(use *GPTCopy, e GPTEntry) []Problem {
 	h := use.Header
-	src := at("GPT entry", fmt.Sprintf("entry %d StartingLBA, EndingLBA", e.Number), e.Offset+32, 16)
+	src := at("GPT entry", fmt.Sprintf("entry %d StartingLBA, EndingLBA", e.Number), e.Offset+entryFirst.Offset, entryFirst.Length+entryLast.Length)
 	switch {
 	case e.Last < e.First:
-		return []Problem{problem("gpt-entry-backwards", src, "Partition %d ends (%d) before it starts (%d).", e.Number, e.Last, e.First)}
+		return []Problem{problem(CodeGPTEntryBackwards, src, "Partition %d ends (%d) before it starts (%d).", e.Number, e.Last, e.First)}
 	case e.Last >= l.Sectors:
-		return []Problem{problem("beyond-end", src, "Partition %d ends at sector %d; the disk ends at %d.", e.Number, e.Last, l.Sectors-1).
+		return []Problem{problem(CodeBeyondEnd, src, "Partition %d ends at sector %d; the disk ends at %d.", e.Number, e.Last, l.Sectors-1).
 			wanted(fmt.Sprintf("at most %d", l.Sectors-1), e.Last)}
 	case e.First < h.FirstUsableLBA || e.Last > h.LastUsableLBA:
-		return []Problem{problem("gpt-entry-outside", src, "Partition %d (%d to %d) lies outside the usable range %d to %d.",
+		return []Problem{problem(CodeGPTEntryOutside, src, "Partition %d (%d to %d) lies outside the usable range %d to %d.",
 			e.Number, e.First, e.Last, h.FirstUsableLBA, h.LastUsableLBA)}
 	}
 	return nil
@@ -295,13 +300,13 @@ func (l *Layout) checkProtective() {
 	switch {
 	case l.MBR == nil:
 	case !l.MBR.guards():
-		l.Problems = append(l.Problems, problem("gpt-unprotected", records,
+		l.Problems = append(l.Problems, problem(CodeGPTUnprotected, records,
 			"The GPT has no protective MBR; firmware may not look for it.").wanted("a record of type EE that starts at sector 1", "none"))
 	case !l.MBR.Signature:
-		l.Problems = append(l.Problems, problem("gpt-protective-unsigned", at("MBR", "signature", mbrSignatureOff, 2),
+		l.Problems = append(l.Problems, problem(CodeGPTProtectiveUnsigned, at("MBR", "signature", mbrSignatureOff, 2),
 			"The protective MBR does not end in 55 AA; firmware may not look for the GPT.").wanted("55 AA", "something else"))
 	case l.MBR.Hybrid():
-		l.Problems = append(l.Problems, problem("mbr-hybrid", records,
+		l.Problems = append(l.Problems, problem(CodeMBRHybrid, records,
 			"Sector 0 is a hybrid MBR: ordinary records stand beside the protective one. UEFI goes by the GPT, legacy boot code by the MBR."))
 	}
 }
@@ -309,7 +314,7 @@ func (l *Layout) checkProtective() {
 // noteStaleGPT says when an MBR disk still carries a GPT that nothing guards.
 func (l *Layout) noteStaleGPT(gpt *GPT) {
 	if gpt.Primary.State == CopyGood || gpt.Backup.State == CopyGood {
-		l.Problems = append(l.Problems, problem("gpt-stale", at("GPT header (primary)", "Signature", int64(l.SectorSize), 8),
+		l.Problems = append(l.Problems, problem(CodeGPTStale, primarySignature(l.SectorSize),
 			"An MBR is in force, but the remains of a GPT stand beside it."))
 	}
 }
@@ -320,14 +325,14 @@ func (l *Layout) checkRanges() {
 	sort.SliceStable(byStart, func(i, j int) bool { return byStart[i].Start < byStart[j].Start })
 	for i := 1; i < len(byStart); i++ {
 		if a, b := byStart[i-1], byStart[i]; a.End() > b.Start && b.Length > 0 {
-			l.Problems = append(l.Problems, problem("overlap", b.Source,
+			l.Problems = append(l.Problems, problem(CodeOverlap, b.Source,
 				"Partitions %d and %d overlap: %d to %d and %d to %d.", a.Number, b.Number, a.Start, a.End()-1, b.Start, b.End()-1))
 		}
 	}
 	seen := map[GUID]int{}
 	for _, p := range l.Partitions {
 		if first, twice := seen[p.GUID]; twice && !p.GUID.IsZero() {
-			l.Problems = append(l.Problems, problem("duplicate-guid", p.Source,
+			l.Problems = append(l.Problems, problem(CodeDuplicateGUID, p.Source,
 				"Partitions %d and %d carry the same unique GUID %s.", first, p.Number, p.GUID))
 		}
 		seen[p.GUID] = p.Number
@@ -351,7 +356,7 @@ func (l *Layout) DiskID() fact.Of[string] {
 }
 
 // Find returns the first problem with the code.
-func (l *Layout) Find(code string) (Problem, bool) {
+func (l *Layout) Find(code ProblemCode) (Problem, bool) {
 	for _, p := range l.Problems {
 		if p.Code == code {
 			return p, true

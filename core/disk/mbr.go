@@ -98,14 +98,14 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 	}
 	if !m.Signature {
 		src := at("MBR", "signature", mbrSignatureOff, 2)
-		return m, []Problem{problem("mbr-signature", src, "Sector 0 does not end in 55 AA: it holds no boot record.").
+		return m, []Problem{problem(CodeMBRSignature, src, "Sector 0 does not end in 55 AA: it holds no boot record.").
 			wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))}, nil
 	}
 	var problems []Problem
 	// A file system without a table ends in 55 AA too, and its "records" are
 	// code: more than one of them then has a status that no table has.
 	if !m.plausible() {
-		return m, []Problem{problem("mbr-no-table", at("MBR", "partition records", mbrEntriesOff, 64),
+		return m, []Problem{problem(CodeMBRNoTable, at("MBR", "partition records", mbrEntriesOff, 64),
 			"Sector 0 ends in 55 AA, but its four partition records are not a table: status bytes are neither 00 nor 80.")}, nil
 	}
 	for _, e := range m.Entries {
@@ -139,21 +139,21 @@ func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
 		off := Span(at0, d.sectorSize)
 		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
 		if seen[at0] {
-			return found, append(problems, problem("ebr-loop", src,
+			return found, append(problems, problem(CodeEBRLoop, src,
 				"The chain of logical partitions returns to sector %d: it loops.", at0))
 		}
 		if len(found) >= maxLogical {
-			return found, append(problems, problem("ebr-long", src,
+			return found, append(problems, problem(CodeEBRLong, src,
 				"The chain of logical partitions has more than %d links.", maxLogical))
 		}
 		seen[at0] = true
 		raw, err := d.Read(off, 512)
 		if err != nil {
-			return found, append(problems, problem("ebr-unreadable", src,
+			return found, append(problems, problem(CodeEBRUnreadable, src,
 				"The extended boot record at sector %d cannot be read: %v.", at0, err))
 		}
 		if raw[510] != 0x55 || raw[511] != 0xAA {
-			return found, append(problems, problem("ebr-signature", src,
+			return found, append(problems, problem(CodeEBRSignature, src,
 				"The extended boot record at sector %d does not end in 55 AA.", at0).
 				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511])))
 		}
@@ -166,7 +166,7 @@ func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
 			return found, problems
 		}
 		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
-			return found, append(problems, problem("ebr-outside",
+			return found, append(problems, problem(CodeEBROutside,
 				at("Extended boot record", "link", link.Offset, mbrEntryLen),
 				"The link to sector %d leads outside the extended partition (%d to %d).",
 				link.Start, ext.Start, ext.Start+ext.Length-1))
@@ -185,19 +185,19 @@ func (m *MBR) check(d *Disk) []Problem {
 		}
 		name := fmt.Sprintf("record %d", e.Number)
 		if e.Status != 0 && e.Status != 0x80 {
-			problems = append(problems, problem("mbr-status", at("MBR", name+" status", e.Offset, 1),
+			problems = append(problems, problem(CodeMBRStatus, at("MBR", name+" status", e.Offset, 1),
 				"Partition %d has status 0x%02X.", e.Number, e.Status).wanted("80 or 00", fmt.Sprintf("%02X", e.Status)))
 		}
 		if e.Active() && e.Number <= 4 {
 			active++
 		}
 		if e.Type != MBRTypeProtective && e.Start+e.Length > d.Sectors() {
-			problems = append(problems, problem("beyond-end", at("MBR", name+" length", e.Offset+8, 8),
+			problems = append(problems, problem(CodeBeyondEnd, at("MBR", name+" length", e.Offset+8, 8),
 				"Partition %d ends at sector %d; the disk ends at %d.", e.Number, e.Start+e.Length-1, d.Sectors()-1))
 		}
 	}
 	if active > 1 {
-		problems = append(problems, problem("mbr-two-active", at("MBR", "partition records", mbrEntriesOff, 64),
+		problems = append(problems, problem(CodeMBRTwoActive, at("MBR", "partition records", mbrEntriesOff, 64),
 			"%d partitions are marked active; boot code accepts one.", active))
 	}
 	return problems

@@ -148,7 +148,7 @@ func TestHybridMBRWrittenBySgdisk(t *testing.T) {
 	l := disk.ReadLayout(open(t, path, 512))
 	assert.Equal(t, disk.StyleGPT, l.Style)
 	assert.True(t, l.MBR.Hybrid())
-	_, said := l.Find("mbr-hybrid")
+	_, said := l.Find(disk.CodeMBRHybrid)
 	assert.True(t, said)
 	assert.Len(t, l.Partitions, 2)
 }

@@ -15,16 +15,6 @@ import (
 	"latchkey/core/volume"
 )
 
-// What a Linux loader shows when it cannot go on. GNU GRUB Manual, "GRUB only
-// offers a rescue shell"; systemd's systemd.mount(5) for emergency mode.
-const (
-	screenRescue    = "error: no such device, or unknown filesystem; then grub rescue>."
-	screenPrompt    = "GRUB's prompt, grub>, and no menu."
-	screenNoKernel  = "error: file not found; you need to load the kernel first."
-	screenNoRoot    = "waiting for the root device, then a prompt of the initial RAM disk, (initramfs) or dracut."
-	screenEmergency = "a minute's wait, then: You are in emergency mode."
-)
-
 // maxConfigFiles bounds the configurations that lead on to each other.
 const maxConfigFiles = 4
 
@@ -43,14 +33,14 @@ func Shim(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) co
 	next := dir + machine.ShimNext
 	if g, ok := v.Loader(next); ok {
 		if g.Err != nil && !g.Missing() {
-			return a.Stop(course.StageConfiguration, "a message of the shim that it failed to open or load "+next+".", fmt.Sprintf("%s, which the shim starts, is no sound program: %v.", next, g.Err))
+			return a.StopFor("shim-next-unsound", course.StageConfiguration, course.FromShim("a message of the shim that it failed to open or load "+next+"."), next+", which the shim starts, is no sound program", g.Err.Error()+".")
 		}
 		return GrubProgram(k, a, at, g)
 	}
 	if there, known := v.Holds(next); known && !there {
-		return a.Stop(course.StageConfiguration, "a message of the shim that it failed to open "+next+".", next+", which the shim starts, is not there.")
+		return a.Stop("shim-next-absent", course.StageConfiguration, course.FromShim("a message of the shim that it failed to open "+next+"."), next+", which the shim starts, is not there.")
 	}
-	return a.Unproven(course.StageConfiguration, "What the shim starts is not in evidence.", course.HowCapture)
+	return a.Unproven("shim-next-missing-evidence", course.StageConfiguration, "What the shim starts is not in evidence.", course.HowCapture)
 }
 
 // GrubProgram follows GRUB as an EFI program: its folder is built in, and lies on
@@ -68,13 +58,13 @@ func GrubFromCode(k *course.Walk, a *course.Attempt, d *machine.Drive) course.Re
 	core := d.Contents.Core
 	if core.Image == nil {
 		if disk.IsNotCaptured(core.Err) || !core.Known {
-			return a.Unproven(course.StageConfiguration, "GRUB's core image is not in evidence.", course.HowCapture)
+			return a.Unproven("core-image-missing-evidence", course.StageConfiguration, "GRUB's core image is not in evidence.", course.HowCapture)
 		}
 		text := "GRUB's core image cannot be read, so that its folder is not known."
 		if core.Err != nil {
 			text = fmt.Sprintf("GRUB's core image cannot be read (%v), so that its folder is not known.", core.Err)
 		}
-		return a.Unproven(course.StageConfiguration, text, course.HowTry)
+		return a.Unproven("core-image-unread", course.StageConfiguration, text, course.HowTry)
 	}
 	return grubCore(k, a, machine.Spot{Drive: d, Index: -1}, core.Image)
 }
@@ -93,7 +83,7 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 			prefix = early.Prefix
 		}
 		if lost != nil && root.Index < 0 {
-			return a.Stop(course.StageConfiguration, screenRescue, lost.text, lost.facts...)
+			return a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, lost.text, lost.facts...)
 		}
 		return grubFolder(k, a, at, root, machine.AfterBrackets(prefix), lost)
 	}
@@ -101,7 +91,7 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 	if inside := machine.InsideBrackets(prefix); inside != "" {
 		hit, ok := grubDisk(k, at.Drive, inside)
 		if !ok {
-			return a.Stop(course.StageConfiguration, screenRescue, fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()), at.Drive.CoreFact())
+			return a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue, fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()), at.Drive.CoreFact())
 		}
 		root = hit
 	}
@@ -163,7 +153,7 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 			case len(hits) > 0:
 				root, lost = hits[0], nil
 			case !known:
-				end := a.Unproven(course.StageConfiguration, fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.", s.Spec), course.HowCapture, facts...)
+				end := a.Unproven("search-unknown", course.StageConfiguration, fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.", s.Spec), course.HowCapture, facts...)
 				return root, nil, &end
 			default:
 				lost = &lostSearch{fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts}
@@ -179,22 +169,22 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 	prefix := folder
 	for range maxConfigFiles {
 		if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
-			return a.Unproven(course.StageConfiguration, "The partition of GRUB's folder is not known.", course.HowTry)
+			return a.Unproven("grub-folder-unknown", course.StageConfiguration, "The partition of GRUB's folder is not known.", course.HowTry)
 		}
 		v := root.Volume()
 		c := v.Config(machine.ConfigGRUB, name)
 		switch {
 		case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing():
-			return a.Unproven(course.StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.Partition().Number, root.Drive.Called(), v.Kind), course.HowCapture)
+			return a.Unproven("menu-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.Partition().Number, root.Drive.Called(), v.Kind), course.HowCapture)
 		case c == nil:
 			text, facts := lost.or(fmt.Sprintf("%s is not on partition %d of %s.", name, root.Partition().Number, root.Drive.Called()))
-			screen := screenPrompt
+			shows := course.GRUBPrompt
 			if lost != nil {
-				screen = screenRescue
+				shows = course.GRUBRescue
 			}
-			return a.Stop(course.StageConfiguration, screen, text, facts...)
+			return a.Stop("menu-absent", course.StageConfiguration, shows, text, facts...)
 		case c.Err != nil:
-			return a.Unproven(course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", name, c.Err), course.HowTry)
+			return a.Unproven("menu-unread", course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", name, c.Err), course.HowTry)
 		}
 		holder := root
 		cite := func(s loader.GRUBSearch) machine.Fact {
@@ -215,7 +205,7 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 		}
 		root, name = next, path.Join("/", machine.AfterBrackets(strings.Replace(c.GRUB.ConfigFile, "$prefix", prefix, 1)))
 	}
-	return a.Unproven(course.StageConfiguration, "GRUB's configurations lead on to each other without end.", course.HowTry)
+	return a.Unproven("menu-circle", course.StageConfiguration, "GRUB's configurations lead on to each other without end.", course.HowTry)
 }
 
 // grubMenu follows the entry that is started when nobody chooses.
@@ -225,7 +215,7 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder, root machine.Spot
 		if c.GRUB.BLS {
 			return BootLoaderEntries(k, a, root)
 		}
-		return a.Stop(course.StageConfiguration, screenPrompt, fmt.Sprintf("%s has no entry to start.", c.Path))
+		return a.Stop("menu-empty", course.StageConfiguration, course.GRUBPrompt, fmt.Sprintf("%s has no entry to start.", c.Path))
 	}
 	root, missed, end := grubSearch(k, a, from, entry.Searches, root, cite)
 	if end != nil {
@@ -236,7 +226,7 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder, root machine.Spot
 	}
 	cited := holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title, c.Source(holder.Base(), "linux", entry.Offset, entry.Length))
 	if entry.Linux == "" {
-		return a.Unproven(course.StageConfiguration, fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.", entry.Title), course.HowTry, cited)
+		return a.Unproven("entry-no-kernel", course.StageConfiguration, fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.", entry.Title), course.HowTry, cited)
 	}
 	return kernel(k, a, holder.Drive, root, kernelLine{entry.Linux, []string{entry.Initrd}, entry.Root, cited, lost})
 }
@@ -263,11 +253,11 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot) cours
 	}
 	switch {
 	case newest == nil && !v.Readable, newest != nil && newest.Missing():
-		return a.Unproven(course.StageConfiguration, "The boot loader's entries are not in evidence.", course.HowCapture)
+		return a.Unproven("entries-missing-evidence", course.StageConfiguration, "The boot loader's entries are not in evidence.", course.HowCapture)
 	case newest == nil:
-		return a.Stop(course.StageConfiguration, "a menu without a system, or the firmware's setup.", fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
+		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
 	case newest.Err != nil:
-		return a.Unproven(course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", newest.Path, newest.Err), course.HowTry)
+		return a.Unproven("entry-unread", course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", newest.Path, newest.Err), course.HowTry)
 	}
 	e := newest.Entry
 	cited := at.Drive.Cite(fmt.Sprintf("%s, line %d", newest.Path, e.Line), e.Title, newest.Source(at.Base(), "options", e.Offset, e.Length))
@@ -284,20 +274,20 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 		case file == "" || there:
 		case known:
 			text, facts := line.lost.or(fmt.Sprintf("%s is not on partition %d of %s.", file, at.Partition().Number, at.Drive.Called()), line.cited)
-			return a.Stop(course.StageConfiguration, screenNoKernel, text, facts...)
+			return a.Stop("kernel-absent", course.StageConfiguration, course.GRUBNoKernel, text, facts...)
 		default:
-			return a.Unproven(course.StageConfiguration, fmt.Sprintf("%s on partition %d is not in evidence.", file, at.Partition().Number), course.HowCapture, line.cited)
+			return a.Unproven("kernel-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d is not in evidence.", file, at.Partition().Number), course.HowCapture, line.cited)
 		}
 	}
 	if line.root == nil {
-		return a.Unproven(course.StageConfiguration, "The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
+		return a.Unproven("no-root-named", course.StageConfiguration, "The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
 	}
 	hits, known := k.Choose(a, line.root.String(), func(d *machine.Drive) ([]int, bool) { return d.Resolve(*line.root) })
 	switch {
 	case len(hits) == 0 && !known:
-		return a.Unproven(course.StageConfiguration, fmt.Sprintf("The kernel looks for its root by %s: the evidence does not tell where that is.", line.root), course.HowCapture, line.cited)
+		return a.Unproven("root-unknown", course.StageConfiguration, fmt.Sprintf("The kernel looks for its root by %s: the evidence does not tell where that is.", line.root), course.HowCapture, line.cited)
 	case len(hits) == 0:
-		return a.Stop(course.StageConfiguration, screenNoRoot, fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", line.root), line.cited)
+		return a.Stop("root-absent", course.StageConfiguration, course.RootWait, fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", line.root), line.cited)
 	}
 	home := hits[0]
 	half, end := mounts(k, a, home)
@@ -306,13 +296,13 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 	}
 	a.Takes(from, home, fmt.Sprintf("The loader starts %s with its root on partition %d of %s.", line.linux, home.Partition().Number, home.Drive.Called()), line.cited)
 	if line.lost != nil {
-		a.Risk(line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
+		a.Risk("search-lost", line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
 	}
 	if half != nil {
-		a.Risk("The system mounts parts of the other disk: it runs half from the old one.", half...)
+		a.Risk("half-from-the-other", "The system mounts parts of the other disk: it runs half from the old one.", half...)
 	}
 	if line.root.Kind == loader.ByDevice {
-		a.Risk("The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
+		a.Risk("root-by-device-name", "The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
 	}
 	if k.Machine.Until == machine.UntilConfiguration {
 		return course.Result{State: course.Passes, Home: home}
@@ -336,11 +326,11 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		hits, known := k.Choose(a, m.Spec.String(), func(d *machine.Drive) ([]int, bool) { return d.Resolve(m.Spec) })
 		switch {
 		case len(hits) == 0 && !known:
-			stop := a.Unproven(course.StageConfiguration, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec), course.HowCapture, cited)
+			stop := a.Unproven("mount-unknown", course.StageConfiguration, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec), course.HowCapture, cited)
 			stop.Home = home
 			return nil, &stop
 		case len(hits) == 0:
-			stop := a.Stop(course.StageConfiguration, screenEmergency, fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
+			stop := a.Stop("mount-absent", course.StageConfiguration, course.EmergencyMode, fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
 			return nil, &stop
 		case hits[0].Drive != home.Drive:
 			half = append(half, cited)
@@ -357,11 +347,11 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot) course.Re
 	}
 	c := v.Config(machine.ConfigFstab, "/etc/fstab")
 	if c == nil && !v.Readable || c != nil && c.Err != nil {
-		end := a.Unproven(course.StageSystem, fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
+		end := a.Unproven("mount-table-missing-evidence", course.StageSystem, fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
 		end.Home = home
 		return end
 	}
-	if !k.Driver(a, home, "the initial RAM disk", screenNoRoot) {
+	if !k.Driver(a, home, "the initial RAM disk", course.RootWait) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	return k.ComesUp(a, home, "Linux")

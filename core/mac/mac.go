@@ -14,8 +14,8 @@ const Loader = `\System\Library\CoreServices\boot.efi`
 func Offered(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if !k.Evidence(d, course.StageLoader, "mac-offered", "Is "+d.Called()+" offered when Option is held at power-on?",
 		"Hold Option at power-on: the disk is shown when a system is blessed on it.") {
-		a.Symptom = "a folder with a question mark."
-		return a.Block(course.StageLoader, "No system is blessed on "+d.Called()+": the firmware offers nothing to start.")
+		a.Shows(course.MacQuestion)
+		return a.BlockFor("mac-not-blessed", course.StageLoader, "No system is blessed on "+d.Called(), "the firmware offers nothing to start.")
 	}
 	a.Pass(course.StageLoader, "The disk is offered: a system is blessed on it.")
 	return true
@@ -32,7 +32,7 @@ func System(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result {
 	}
 	if !k.Evidence(d, course.StageSystem, "mac-installed", "Was the system on "+d.Called()+" put there whole: by its own installer, or as a copy of the whole volume?",
 		"On current Macs the system's volume is sealed: a copy of its files alone does not start.") {
-		return a.Stop(course.StageSystem, "a circle with a line through it.", "The system on "+d.Called()+" was only copied as files, and its volume is sealed.")
+		return a.Stop("mac-sealed", course.StageSystem, course.MacProhibitory, "The system on "+d.Called()+" was only copied as files, and its volume is sealed.")
 	}
 	return k.ComesUp(a, at, "The Mac's system")
 }

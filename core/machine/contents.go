@@ -13,7 +13,7 @@ import (
 )
 
 // Problem returns what is wrong with the volume by the code of the problem.
-func (v *Volume) Problem(code string) (disk.Problem, bool) {
+func (v *Volume) Problem(code disk.ProblemCode) (disk.Problem, bool) {
 	for _, p := range v.Problems {
 		if p.Code == code {
 			return p, true
@@ -117,7 +117,7 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		}
 	}
 	if d.Spent() {
-		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: "not-read-to-its-end", Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
+		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: disk.CodeNotReadToItsEnd, Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
 			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed, Structure: "the reading of the disk"}})
 	}
 	return c

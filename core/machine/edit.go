@@ -2,7 +2,7 @@ package machine
 
 import (
 	"fmt"
-	"strings"
+	"slices"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -28,23 +28,14 @@ func (c *Contents) edited() *Contents {
 	return copied
 }
 
-func (c *Contents) drop(codes ...string) {
+func (c *Contents) drop(codes ...disk.ProblemCode) {
 	var kept []disk.Problem
 	for _, p := range c.Layout.Problems {
-		if !has(codes, p.Code) {
+		if !slices.Contains(codes, p.Code) {
 			kept = append(kept, p)
 		}
 	}
 	c.Layout.Problems = kept
-}
-
-func has(list []string, s string) bool {
-	for _, x := range list {
-		if x == s || strings.HasSuffix(x, "*") && strings.HasPrefix(s, strings.TrimSuffix(x, "*")) {
-			return true
-		}
-	}
-	return false
 }
 
 // WithPrimaryRestored has a primary GPT that is written anew from the backup.
@@ -54,7 +45,8 @@ func (c *Contents) WithPrimaryRestored() *Contents {
 	g.Primary, g.Primary.Which, g.Primary.State = g.Backup, "primary", disk.CopyGood
 	g.Primary.Header.LBA, g.Primary.Header.MyLBA = 1, 1
 	e.Layout.GPT = &g
-	e.drop("gpt-header*", "gpt-array*", "gpt-primary-absent", "gpt-my-lba", "gpt-entry-size")
+	e.drop(disk.CodeGPTHeaderSize, disk.CodeGPTHeaderCRC, disk.CodeGPTArrayCRC, disk.CodeGPTArrayLarge, disk.CodeGPTArrayNotCaptured,
+		disk.CodeGPTArrayOutside, disk.CodeGPTArrayUnreadable, disk.CodeGPTPrimaryAbsent, disk.CodeGPTMyLBA, disk.CodeGPTEntrySize)
 	return e.WithProtectiveMBR()
 }
 
@@ -67,7 +59,7 @@ func (c *Contents) WithProtectiveMBR() *Contents {
 	}
 	mbr.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: e.Layout.Sectors - 1}
 	e.Layout.MBR = &mbr
-	e.drop("gpt-unprotected", "gpt-protective-unsigned", "mbr-hybrid")
+	e.drop(disk.CodeGPTUnprotected, disk.CodeGPTProtectiveUnsigned, disk.CodeMBRHybrid)
 	return e
 }
 
@@ -93,7 +85,7 @@ func (c *Contents) WithActive(i int) *Contents {
 		}
 	}
 	e.Layout.MBR = &mbr
-	e.drop("mbr-two-active", "mbr-status")
+	e.drop(disk.CodeMBRTwoActive, disk.CodeMBRStatus)
 	e.forgetRun()
 	return e
 }
@@ -122,12 +114,12 @@ func (c *Contents) WithBootCode() *Contents {
 func (c *Contents) WithHiddenSectors(i int) *Contents {
 	e := c.edited()
 	v := &e.Volumes[i]
-	v.dropProblem("hidden-sectors")
+	v.dropProblem(volume.CodeHiddenSectors)
 	v.HiddenSectors = fact.Known(e.Layout.Partitions[i].Start, repaired)
 	return e
 }
 
-func (v *Volume) dropProblem(code string) {
+func (v *Volume) dropProblem(code disk.ProblemCode) {
 	var kept []disk.Problem
 	for _, p := range v.Problems {
 		if p.Code != code {

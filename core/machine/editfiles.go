@@ -56,7 +56,7 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	if mode == firmware.Legacy {
 		path = winloadEXE
 		v.LegacyManager, v.BootCode, v.SystemCode = "bootmgr", true, true
-		v.dropProblem("hidden-sectors")
+		v.dropProblem(volume.CodeHiddenSectors)
 	} else {
 		manager := loader.NewProgram(arch, loader.WindowsManager)
 		v.putProgram(loader.WindowsPath, manager)

@@ -212,8 +212,8 @@ func protectiveMBR(m machine.Machine, _ course.Stage) []move {
 	if c == nil || c.Layout.Style != disk.StyleGPT || !isUEFI(m) {
 		return nil
 	}
-	_, none := c.Layout.Find("gpt-unprotected")
-	_, unsigned := c.Layout.Find("gpt-protective-unsigned")
+	_, none := c.Layout.Find(disk.CodeGPTUnprotected)
+	_, unsigned := c.Layout.Find(disk.CodeGPTProtectiveUnsigned)
 	if !none && !unsigned {
 		return nil
 	}
@@ -289,7 +289,7 @@ func hiddenSectors(m machine.Machine, _ course.Stage) []move {
 	var moves []move
 	for i, p := range c.Layout.Partitions {
 		for _, q := range c.Volumes[i].Problems {
-			if q.Code == "hidden-sectors" {
+			if q.Code == volume.CodeHiddenSectors {
 				ntfs := c.Volumes[i].Kind == volume.KindNTFS
 				saves := []Sectors{{p.Start, 1}}
 				if ntfs {

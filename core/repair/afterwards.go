@@ -33,7 +33,7 @@ func afterwards(m machine.Machine) []PlanStep {
 // rewriteBackup puts the backup table where the disk ends.
 func rewriteBackup(_ machine.Machine, d *machine.Drive) []move {
 	l := &d.Contents.Layout
-	_, misplaced := l.Find("gpt-backup-misplaced")
+	_, misplaced := l.Find(disk.CodeGPTBackupMisplaced)
 	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood || l.GPT.Backup.State == disk.CopyGood && !misplaced ||
 		l.GPT.Backup.State == disk.CopyNotCaptured {
 		return nil

@@ -94,8 +94,8 @@ func andID(id string) string {
 func identifier(d *machine.Drive) string {
 	l := &d.Contents.Layout
 	id, known := l.DiskID().Get()
-	_, unguarded := l.Find("gpt-unprotected")
-	_, unsigned := l.Find("gpt-protective-unsigned")
+	_, unguarded := l.Find(disk.CodeGPTUnprotected)
+	_, unsigned := l.Find(disk.CodeGPTProtectiveUnsigned)
 	if !known || !disk.IsID(id) || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil && l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}

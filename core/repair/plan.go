@@ -264,7 +264,7 @@ func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 		p.Reason = "What is wrong is not known yet: answer this first. " + q.Text
 		return
 	case toldOnly(m):
-		p.Reason = "What is known of the clone was told or listed: commands that fit need its very sectors. Take a capture of the clone and add it on the Evidence screen."
+		p.Reason = "What is known of the clone was told or listed: commands that fit need its very sectors. Take a capture of the clone as evidence."
 		return
 	case len(allowed) < len(Toolboxes):
 		p.Reason = "No repair is known with these toolboxes. "

@@ -19,7 +19,7 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	gpt := d.Contents.Layout.Style == disk.StyleGPT && !d.Contents.Layout.MBR.Hybrid()
 	if fails := run.End == realmode.HandsBack || complains; fails && gpt {
 		codeFails(k, a, d, message)
-		return a.Block(course.StageMode, "The firmware is in legacy mode, and "+d.Called()+" is GPT without boot code that could start it: style and mode do not go together.", style, mode, d.CodeFact())
+		return a.BlockFor("style-against-mode", course.StageMode, "The firmware is in legacy mode, and "+d.Called()+" is GPT without boot code that could start it", "style and mode do not go together.", style, mode, d.CodeFact())
 	}
 	a.Pass(course.StageMode, fmt.Sprintf("Legacy firmware runs what stands in sector 0 (style %s).", d.Contents.Layout.Style), style, mode)
 	a.Pass(course.StageOrder, "The firmware comes to "+d.Called()+" and runs its sector 0.")
@@ -29,7 +29,8 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		return passedOn(k, a, d, run)
 	case run.End == realmode.HandsBack || complains:
 		codeFails(k, a, d, message)
-		return a.Block(course.StageBootPartition, whyCodeFails(k, d, message), append(machine.PartitionFacts(d), d.RanFact())...)
+		rule, brief, why := whyCodeFails(d, message)
+		return a.BlockFor(rule, course.StageBootPartition, brief, why, append(machine.PartitionFacts(d), d.RanFact())...)
 	}
 	a.Loader = LoaderBootCode
 	a.Pass(course.StageBootPartition, "The boot code in sector 0 looks for no partition.", d.RanFact())
@@ -46,23 +47,24 @@ func codeFails(k *course.Walk, a *course.Attempt, d *machine.Drive, message stri
 	switch {
 	case d.Contents.Run.End == realmode.HandsBack && message == "":
 	case d.Contents.Run.End == realmode.HandsBack:
-		a.Symptom = message + ", then no bootable device."
+		a.Shows(course.FromCode(message + ", then no bootable device."))
 	default:
-		a.Final, a.Symptom = true, message+"."
+		a.Final = true
+		a.Shows(course.FromCode(message + "."))
 	}
 }
 
-func whyCodeFails(k *course.Walk, d *machine.Drive, message string) string {
+func whyCodeFails(d *machine.Drive, message string) (rule course.Rule, brief, why string) {
 	active := len(d.Matching(func(_ int, p disk.Partition) bool { return p.Active && !p.Logical }))
 	switch {
 	case active == 0:
-		return "No partition of " + d.Called() + " is marked active."
+		return "none-active", "No partition of " + d.Called() + " is marked active", ""
 	case active > 1:
-		return "More than one partition is marked active."
+		return "two-active", "More than one partition is marked active", ""
 	case message == "":
-		return "The boot code of " + d.Called() + " finds nothing to start and hands back to the firmware."
+		return "code-finds-nothing", "The boot code of " + d.Called() + " finds nothing to start and hands back to the firmware", ""
 	}
-	return fmt.Sprintf("The boot code of %s finds nothing to start: it says %q.", d.Called(), message)
+	return "code-finds-nothing", "The boot code of " + d.Called() + " finds nothing to start", fmt.Sprintf("it says %q.", message)
 }
 
 // passedOn follows the code to the sector that it loaded and ran.
@@ -98,14 +100,14 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	message, complains := run.Then.Complaint()
 	switch {
 	case complains:
-		a.Symptom = message + "."
-		return a.Block(course.StageLoader, fmt.Sprintf("The boot sector finds nothing to start: it says %q.", message), d.RanFact())
+		a.Shows(course.FromCode(message + "."))
+		return a.BlockFor("boot-sector-says", course.StageLoader, "The boot sector finds nothing to start", fmt.Sprintf("it says %q.", message), d.RanFact())
 	case run.Then.End == realmode.HandsBack:
 		a.Final = false
-		return a.Block(course.StageLoader, "The boot sector gives the firmware its turn again.", d.RanFact())
+		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", d.RanFact())
 	case run.Empty:
-		a.Symptom = "black, with a cursor."
-		return a.Block(course.StageLoader, fmt.Sprintf("Sector %d holds no code: the start hangs there.", run.Sector), d.RanFact())
+		a.Shows(course.BlackCursor)
+		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", run.Sector), "the start hangs there.", d.RanFact())
 	}
 	return true
 }

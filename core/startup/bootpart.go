@@ -37,10 +37,10 @@ func bootPartition(k *course.Walk, a *course.Attempt, d *machine.Drive, t target
 	}
 	if l := &d.Contents.Layout; l.Style == disk.StyleGPT && l.GPT.Valid() == nil && (l.GPT.Primary.State != disk.CopyTold || len(l.Partitions) == 0) {
 		// The table is not in evidence; that was asked for already.
-		a.Unproven(course.StageBootPartition, "The partitions are not in evidence.", course.HowCapture)
+		a.Unproven("partitions-missing-evidence", course.StageBootPartition, "The partitions are not in evidence.", course.HowCapture)
 		return true
 	}
-	return a.Block(course.StageBootPartition, strings.ToUpper(d.Called()[:1])+d.Called()[1:]+" has no EFI system partition: there is nothing for the firmware to run.",
+	return a.BlockFor("no-esp", course.StageBootPartition, strings.ToUpper(d.Called()[:1])+d.Called()[1:]+" has no EFI system partition", "there is nothing for the firmware to run.",
 		machine.PartitionFacts(d)...)
 }
 
@@ -65,37 +65,37 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 	boot := d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source)
 	switch {
 	case p.Hidden():
-		return a.Block(course.StageBootPartition, fmt.Sprintf("The table forbids the firmware to offer partition %d (attribute bit 1).", p.Number), boot)
+		return a.Block("boot-partition-hidden", course.StageBootPartition, fmt.Sprintf("The table forbids the firmware to offer partition %d (attribute bit 1).", p.Number), boot)
 	case misplaced(k, d, i):
-		return a.Block(course.StageBootPartition, fmt.Sprintf("Partition %d overlaps another one or lies outside the usable range: this firmware passes it over.", p.Number), boot)
+		return a.BlockFor("boot-partition-misplaced", course.StageBootPartition, fmt.Sprintf("Partition %d overlaps another one or lies outside the usable range", p.Number), "this firmware passes it over.", boot)
 	case p.Start >= d.Contents.Layout.Sectors:
-		return a.Block(course.StageBootPartition, fmt.Sprintf("The boot partition %d lies beyond the end of %s.", p.Number, d.Called()), boot)
+		return a.Block("boot-partition-beyond-end", course.StageBootPartition, fmt.Sprintf("The boot partition %d lies beyond the end of %s.", p.Number, d.Called()), boot)
 	case v.Kind == volume.NotCaptured:
 		if !k.Evidence(d, course.StageBootPartition, "esp", fmt.Sprintf("Is the boot partition %d of %s a FAT volume with a loader?", p.Number, d.Called()),
 			fmt.Sprintf("Add the sectors from %d on as evidence.", p.Start)) {
-			return a.Block(course.StageBootPartition, "The boot partition is not in evidence.", boot)
+			return a.Block("boot-partition-missing-evidence", course.StageBootPartition, "The boot partition is not in evidence.", boot)
 		}
-		a.Steps = append(a.Steps, course.Step{Stage: course.StageBootPartition, State: course.Unproven, Text: "The boot partition is not in evidence.", Facts: []machine.Fact{boot}})
+		a.Steps = append(a.Steps, course.Step{Rule: "boot-partition-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven, Text: "The boot partition is not in evidence.", Facts: []machine.Fact{boot}})
 		return true
 	case !v.IsFAT():
 		facts := []machine.Fact{boot}
 		for _, q := range v.Problems {
 			facts = append(facts, machine.ProblemFact(q, d.Name))
 		}
-		return a.Block(course.StageBootPartition, fmt.Sprintf("The boot partition %d is not FAT but %s: firmware cannot read it.", p.Number, v.Kind), facts...)
+		return a.BlockFor("boot-partition-not-fat", course.StageBootPartition, fmt.Sprintf("The boot partition %d is not FAT but %s", p.Number, v.Kind), "firmware cannot read it.", facts...)
 	}
-	if q, bad := v.Problem("fat-sector-size"); bad {
-		return a.Block(course.StageBootPartition, q.Text, machine.ProblemFact(q, d.Name))
+	if q, bad := v.Problem(volume.CodeFATSectorSize); bad {
+		return a.Block("boot-partition-sector-size", course.StageBootPartition, q.Text, machine.ProblemFact(q, d.Name))
 	}
 	if q, bad := unreadFAT(k, d, i); bad {
-		return a.Block(course.StageBootPartition, q.Text, machine.ProblemFact(q, d.Name))
+		return a.Block("boot-partition-unread", course.StageBootPartition, q.Text, machine.ProblemFact(q, d.Name))
 	}
 	a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is a readable %s volume.", p.Number, v.Kind), boot)
 	if !p.IsESP() {
-		a.Risk("The partition is not typed as EFI system partition: the operating system's installer and updater do not find it.", boot)
+		a.Risk("boot-partition-type", "The partition is not typed as EFI system partition: the operating system's installer and updater do not find it.", boot)
 	}
 	for _, q := range v.Problems {
-		a.Risk(q.Text, machine.ProblemFact(q, d.Name))
+		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
 	return true
 }
@@ -109,10 +109,10 @@ func partitionOf(d *machine.Drive, i int) string {
 // read.
 func unreadFAT(k *course.Walk, d *machine.Drive, i int) (disk.Problem, bool) {
 	v := &d.Contents.Volumes[i]
-	if q, bad := v.Problem("fat-few-clusters"); bad && !k.Choice(firmware.StartsSmallFAT32, course.StageBootPartition, d, partitionOf(d, i)) {
+	if q, bad := v.Problem(volume.CodeFATFewClusters); bad && !k.Choice(firmware.StartsSmallFAT32, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
-	if q, bad := v.Problem("fat-signature"); bad && !k.Choice(firmware.ReadsUnsignedFAT, course.StageBootPartition, d, partitionOf(d, i)) {
+	if q, bad := v.Problem(volume.CodeFATSignature); bad && !k.Choice(firmware.ReadsUnsignedFAT, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
 	return disk.Problem{}, false
@@ -139,16 +139,16 @@ func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 func runs(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, t target) bool {
 	v := &d.Contents.Volumes[i]
 	if v.Kind == volume.NotCaptured {
-		a.Steps = append(a.Steps, course.Step{Stage: course.StageLoader, State: course.Unproven, Text: "The loader is not in evidence."})
+		a.Steps = append(a.Steps, course.Step{Rule: "loader-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The loader is not in evidence."})
 		return true
 	}
 	f, ok := v.Loader(t.path)
 	if !ok && disk.IsNotCaptured(v.LoaderErr) || ok && f.Missing() {
 		if !k.Evidence(d, course.StageLoader, "loader", fmt.Sprintf("Is %s on partition %d of %s a sound program?", t.path, a.Partition, d.Called()),
 			"Add more of the beginning of "+d.Called()+" as evidence: the whole boot partition if possible.") {
-			return a.Block(course.StageLoader, "The loader is not in evidence.")
+			return a.Block("loader-missing-evidence", course.StageLoader, "The loader is not in evidence.")
 		}
-		a.Steps = append(a.Steps, course.Step{Stage: course.StageLoader, State: course.Unproven, Text: "The loader is not in evidence."})
+		a.Steps = append(a.Steps, course.Step{Rule: "loader-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The loader is not in evidence."})
 		return true
 	}
 	if !ok {
@@ -156,7 +156,7 @@ func runs(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, t target) 
 		if v.LoaderErr != nil {
 			facts = append(facts, d.Cite("Reading the directories", v.LoaderErr.Error(), d.Contents.Layout.Partitions[i].Source))
 		}
-		return a.Block(course.StageLoader, fmt.Sprintf("%s is not on partition %d of %s.", t.path, a.Partition, d.Called()), facts...)
+		return a.Block("loader-absent", course.StageLoader, fmt.Sprintf("%s is not on partition %d of %s.", t.path, a.Partition, d.Called()), facts...)
 	}
 	return runsProgram(k, a, d, i, f)
 }
@@ -174,11 +174,11 @@ func runsProgram(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, f l
 	arch := k.Arch()
 	switch {
 	case f.Err != nil:
-		return a.Block(course.StageLoader, fmt.Sprintf("%s is no sound program: %v.", f.Path, f.Err), cited)
+		return a.BlockFor("loader-unsound", course.StageLoader, f.Path+" is no sound program", f.Err.Error()+".", cited)
 	case f.Program.Arch != arch:
-		return a.Block(course.StageLoader, fmt.Sprintf("%s is made for another architecture; the firmware is %s.", f.Path, arch), cited)
+		return a.Block("loader-architecture", course.StageLoader, fmt.Sprintf("%s is made for another architecture; the firmware is %s.", f.Path, arch), cited)
 	case !f.Program.Application():
-		return a.Block(course.StageLoader, fmt.Sprintf("%s is not an EFI application (subsystem %d).", f.Path, f.Program.Subsystem), cited)
+		return a.Block("loader-no-application", course.StageLoader, fmt.Sprintf("%s is not an EFI application (subsystem %d).", f.Path, f.Program.Subsystem), cited)
 	}
 	secure, known := k.Machine.Firmware.SecureBoot.Get()
 	if !known && !f.Program.Signed {
@@ -189,12 +189,12 @@ func runsProgram(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, f l
 		})
 	}
 	if secure && !f.Program.Signed {
-		a.Symptom = "a security violation, or nothing: the disk is passed over without a word."
-		return a.Block(course.StageLoader, f.Path+" carries no signature, and secure boot is on.", cited)
+		a.Shows(course.SecureViolation)
+		return a.Block("loader-unsigned", course.StageLoader, f.Path+" carries no signature, and secure boot is on.", cited)
 	}
 	a.Pass(course.StageLoader, fmt.Sprintf("%s is a sound %s program: it is started.", f.Path, arch), cited)
 	if secure {
-		a.Risk("The loader carries a signature. Whether this firmware trusts it cannot be told without its key databases.", cited)
+		a.Risk("loader-trust", "The loader carries a signature. Whether this firmware trusts it cannot be told without its key databases.", cited)
 	}
 	return true
 }

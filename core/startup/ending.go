@@ -7,12 +7,12 @@ import (
 
 // Ending is one way in which a start can end.
 type Ending struct {
-	Verdict Verdict      `json:"verdict"`
-	Stage   course.Stage `json:"stage,omitempty"` // where it stops
-	Drive   string       `json:"drive,omitempty"`
-	Symptom string       `json:"symptom,omitempty"` // what the person at the machine sees
-	Text    string       `json:"text"`              // why it stops there, or what is started
-	Worlds  int          `json:"worlds"`            // in how many of the evaluated worlds
+	Verdict Verdict        `json:"verdict"`
+	Stage   course.Stage   `json:"stage,omitempty"` // where it stops
+	Drive   string         `json:"drive,omitempty"`
+	Symptom course.Symptom `json:"-"`      // what the person at the machine sees
+	Text    string         `json:"text"`   // why it stops there, or what is started
+	Worlds  int            `json:"worlds"` // in how many of the evaluated worlds
 }
 
 // Endings lists the ways in which a start can end over all worlds, each once, in
@@ -20,14 +20,14 @@ type Ending struct {
 func Endings(m machine.Machine) []Ending {
 	outcomes, _ := evaluate(m)
 	endings := []Ending{}
-	at := map[string]int{}
+	at := map[endingKey]int{}
 	for i := range outcomes {
 		o := &outcomes[i]
 		e := Ending{Verdict: o.verdict, Stage: o.stage, Symptom: o.symptom, Text: o.text()}
 		if o.chosen >= 0 {
 			e.Drive = o.attempts[o.chosen].Drive
 		}
-		key := string(e.Verdict) + string(e.Stage) + e.Drive + e.Text
+		key := endingKey{e.Verdict, e.Stage, e.Drive, o.rule()}
 		if j, again := at[key]; again {
 			endings[j].Worlds++
 			continue
@@ -39,16 +39,40 @@ func Endings(m machine.Machine) []Ending {
 	return endings
 }
 
+// endingKey tells endings apart.
+type endingKey struct {
+	verdict Verdict
+	stage   course.Stage
+	drive   string
+	rule    course.Rule
+}
+
+// rule is what came upon the step that decided.
+func (o *outcome) rule() course.Rule {
+	if s := o.decided(); s != nil {
+		return s.Rule
+	}
+	return ""
+}
+
+// decided is the step that decided, nil for none.
+func (o *outcome) decided() *course.Step {
+	if o.chosen < 0 || len(o.attempts[o.chosen].Steps) == 0 {
+		return nil
+	}
+	steps := o.attempts[o.chosen].Steps
+	return &steps[len(steps)-1]
+}
+
 // text is the account of the step that decided.
 func (o *outcome) text() string {
 	if o.chosen < 0 {
 		return "Nothing is attached that could be started."
 	}
-	steps := o.attempts[o.chosen].Steps
-	if len(steps) == 0 {
-		return ""
+	if s := o.decided(); s != nil {
+		return s.Text
 	}
-	return steps[len(steps)-1].Text
+	return ""
 }
 
 // Words says the ending in a few words.

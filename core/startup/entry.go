@@ -41,7 +41,7 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	}
 	if len(resolved) == 0 {
 		a := course.Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path}
-		a.Block(course.StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
+		a.Block("entry-stale", course.StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
 			machine.Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
 		k.Attempts = append(k.Attempts, a)
 		return false

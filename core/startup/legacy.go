@@ -49,7 +49,7 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if c.Layout.MBR == nil || !c.Layout.MBR.Signature {
 		a.Pass(course.StageMode, "Legacy firmware looks at sector 0 alone.")
 		a.Pass(course.StageOrder, "The firmware comes to "+d.Called()+".")
-		return a.Block(course.StageTable, "Sector 0 of "+d.Called()+" does not end in 55 AA: the firmware passes the disk over.", machine.ProblemFacts(&c.Layout, d.Name)...)
+		return a.BlockFor("sector-0-unsigned", course.StageTable, "Sector 0 of "+d.Called()+" does not end in 55 AA", "the firmware passes the disk over.", machine.ProblemFacts(&c.Layout, d.Name)...)
 	}
 	if c.Run != nil && c.Run.Settled() {
 		return ranCode(k, a, d)
@@ -69,7 +69,7 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		return true
 	case loader.CodeNone:
 		a.Final = hangsOnEmpty(k, a, d)
-		return a.Block(course.StageTable, "Sector 0 of "+d.Called()+" holds a table, but no boot code.", d.CodeFact())
+		return a.Block("no-boot-code", course.StageTable, "Sector 0 of "+d.Called()+" holds a table, but no boot code.", d.CodeFact())
 	}
 	a.Pass(course.StageTable, "Sector 0 holds a table and boot code that runs the active partition.", append(machine.ProblemFacts(&c.Layout, d.Name), d.CodeFact())...)
 	return activePartition(k, a, d)
@@ -98,7 +98,7 @@ func hangsOnEmpty(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	hangs := k.Choice(firmware.RunsEmptyBootCode, course.StageMode, d, "")
 	if hangs {
-		a.Symptom = "black, with a cursor."
+		a.Shows(course.BlackCursor)
 	}
 	return hangs
 }
@@ -114,11 +114,12 @@ func legacyMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		return true
 	}
 	if code(k, d) == loader.CodeClassic {
-		a.Final, a.Symptom = true, "Missing operating system, or Invalid partition table."
+		a.Final = true
+		a.Shows(course.MissingOrInvalid)
 	} else {
 		a.Final = hangsOnEmpty(k, a, d)
 	}
-	return a.Block(course.StageMode, "The firmware is in legacy mode, and "+d.Called()+" is GPT without boot code that could start it: style and mode do not go together.", style, mode, d.CodeFact())
+	return a.BlockFor("style-against-mode", course.StageMode, "The firmware is in legacy mode, and "+d.Called()+" is GPT without boot code that could start it", "style and mode do not go together.", style, mode, d.CodeFact())
 }
 
 // activePartition follows the classic boot code: exactly one active partition,
@@ -133,15 +134,15 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 			continue
 		}
 		if active >= 0 {
-			a.Symptom = "Invalid partition table."
-			return a.Block(course.StageBootPartition, "More than one partition is marked active.", machine.PartitionFacts(d)...)
+			a.Shows(course.InvalidTable)
+			return a.Block("two-active", course.StageBootPartition, "More than one partition is marked active.", machine.PartitionFacts(d)...)
 		}
 		active = i
 	}
 	if active < 0 {
-		a.Symptom = "Missing operating system, or no bootable device."
+		a.Shows(course.MissingOrNoDevice)
 		a.Final = last || !handsBack(k, d)
-		return a.Block(course.StageBootPartition, "No partition of "+d.Called()+" is marked active.", machine.PartitionFacts(d)...)
+		return a.Block("none-active", course.StageBootPartition, "No partition of "+d.Called()+" is marked active.", machine.PartitionFacts(d)...)
 	}
 	a.Partition = c.Layout.Partitions[active].Number
 	return bootSector(k, a, d, active)
@@ -164,23 +165,23 @@ func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool
 	if v.Kind == volume.NotCaptured || v.Told {
 		if !k.Evidence(d, course.StageBootPartition, "boot-sector", fmt.Sprintf("Is the boot sector of partition %d of %s sound?", p.Number, d.Called()),
 			fmt.Sprintf("Add sector %d as evidence.", p.Start)) {
-			return a.Block(course.StageBootPartition, "The active partition's boot sector is not in evidence.", cited)
+			return a.Block("boot-sector-missing-evidence", course.StageBootPartition, "The active partition's boot sector is not in evidence.", cited)
 		}
-		a.Steps = append(a.Steps, course.Step{Stage: course.StageBootPartition, State: course.Unproven, Text: "The active partition's boot sector is not in evidence.", Facts: []machine.Fact{cited}},
-			course.Step{Stage: course.StageLoader, State: course.Unproven, Text: "The boot sector is not in evidence."})
+		a.Steps = append(a.Steps, course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven, Text: "The active partition's boot sector is not in evidence.", Facts: []machine.Fact{cited}},
+			course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The boot sector is not in evidence."})
 		return true
 	}
 	if !v.BootCode {
-		a.Symptom = "Missing operating system."
-		return a.Block(course.StageBootPartition, fmt.Sprintf("The first sector of the active partition %d holds no boot record.", p.Number), cited)
+		a.Shows(course.MissingSystem)
+		return a.Block("no-boot-record", course.StageBootPartition, fmt.Sprintf("The first sector of the active partition %d holds no boot record.", p.Number), cited)
 	}
-	if q, bad := v.Problem("hidden-sectors"); bad && v.SystemCode {
-		a.Symptom = "A disk read error occurred, or a blinking cursor."
-		return a.Block(course.StageBootPartition, q.Text+" Its boot code reads from the wrong place.", cited, machine.ProblemFact(q, d.Name))
+	if q, bad := v.Problem(volume.CodeHiddenSectors); bad && v.SystemCode {
+		a.Shows(course.DiskReadError)
+		return a.Block("boot-record-elsewhere", course.StageBootPartition, q.Text+" Its boot code reads from the wrong place.", cited, machine.ProblemFact(q, d.Name))
 	}
 	a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is active and its first sector is run.", p.Number), cited)
 	for _, q := range v.Problems {
-		a.Risk(q.Text, machine.ProblemFact(q, d.Name))
+		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
 	if !v.SystemCode && !runsOn(k, a, d) {
 		return false
@@ -199,8 +200,8 @@ func bootmgr(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
 		a.Pass(course.StageLoader, fmt.Sprintf(`\%s is on the active partition %d.`, v.LegacyManager, p.Number))
 		return true
 	}
-	a.Symptom = "BOOTMGR is missing."
-	return a.Block(course.StageLoader, fmt.Sprintf(`\bootmgr is not on the active partition %d.`, p.Number))
+	a.Shows(course.BootmgrMissing)
+	return a.Block("bootmgr-absent", course.StageLoader, fmt.Sprintf(`\bootmgr is not on the active partition %d.`, p.Number))
 }
 
 // grub judges GRUB's boot code: its core image must stand where the code looks
@@ -219,7 +220,7 @@ func grub(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		}
 		a.Pass(course.StageBootPartition, "GRUB finds its core image by sector number.", cited)
 		if !held {
-			a.Risk("The core image does not stand in a BIOS boot partition: whatever fills that space breaks the start.", cited)
+			a.Risk("core-image-unguarded", "The core image does not stand in a BIOS boot partition: whatever fills that space breaks the start.", cited)
 		}
 	} else {
 		a.Pass(course.StageBootPartition, "GRUB finds its core image by sector number, whichever partition is active.", cited)
@@ -227,13 +228,13 @@ func grub(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	switch {
 	case !core.Known:
 		if !k.Evidence(d, course.StageLoader, "grub-core", "Does GRUB's core image stand at sector "+fmt.Sprint(core.Sector)+" of "+d.Called()+"?", "Add that sector as evidence.") {
-			return a.Block(course.StageLoader, "GRUB's core image is not in evidence.", cited)
+			return a.Block("core-image-missing-evidence", course.StageLoader, "GRUB's core image is not in evidence.", cited)
 		}
-		a.Steps = append(a.Steps, course.Step{Stage: course.StageLoader, State: course.Unproven, Text: "GRUB's core image is not in evidence.", Facts: []machine.Fact{cited}})
+		a.Steps = append(a.Steps, course.Step{Rule: "core-image-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "GRUB's core image is not in evidence.", Facts: []machine.Fact{cited}})
 		return true
 	case !core.Present:
-		a.Symptom = "GRUB Read Error, or the word GRUB and nothing more."
-		return a.Block(course.StageLoader, fmt.Sprintf("GRUB's boot code looks for its core image at sector %d; nothing stands there.", core.Sector), cited)
+		a.Shows(course.GRUBReadError)
+		return a.Block("core-image-absent", course.StageLoader, fmt.Sprintf("GRUB's boot code looks for its core image at sector %d; nothing stands there.", core.Sector), cited)
 	}
 	a.Pass(course.StageLoader, "Control passes to GRUB's core image.", cited)
 	return true

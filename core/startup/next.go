@@ -24,7 +24,7 @@ func afterLoader(k *course.Walk, o *outcome, a *course.Attempt) {
 	}
 	switch {
 	case end.State == course.Blocks:
-		o.verdict, o.stage, o.symptom = Stops, a.Last(), a.Symptom
+		o.verdict, o.stage, o.symptom = Stops, a.Last(), a.Shown()
 	case end.Home.Drive != nil && end.Home.Drive.Role != machine.RoleClone:
 		o.verdict = StartsOriginal
 	case end.State == course.Passes:
@@ -37,8 +37,8 @@ func afterLoader(k *course.Walk, o *outcome, a *course.Attempt) {
 }
 
 func cutOff(k *course.Walk, a *course.Attempt, d *machine.Drive, cut disk.Partition) course.Result {
-	a.Unproven(course.StageConfiguration, "The system that the configuration names is cut off.", "")
-	return a.Stop(course.StageSystem, "the loader's report that the system's device is missing or damaged, or the maker's sign without end.",
+	a.Unproven("system-cut-off-configuration", course.StageConfiguration, "The system that the configuration names is cut off.", "")
+	return a.Stop("system-cut-off", course.StageSystem, course.DeviceCutOff,
 		fmt.Sprintf("The system's partition %d is cut off by the end of %s: sectors %d to %d do not exist.",
 			cut.Number, d.Called(), d.Contents.Layout.Sectors, cut.End()-1),
 		d.Cite("Last sector of partition "+fmt.Sprint(cut.Number), fmt.Sprint(cut.End()-1), cut.Source),
@@ -52,11 +52,11 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 		return linux.GrubFromCode(k, a, d)
 	}
 	if !ok {
-		return a.Unproven(course.StageConfiguration, "What the loader loads next is not in evidence.", course.HowCapture)
+		return a.Unproven("next-unknown", course.StageConfiguration, "What the loader loads next is not in evidence.", course.HowCapture)
 	}
 	switch a.Loader {
 	case LoaderBootCode:
-		return a.Unproven(course.StageConfiguration, "The boot code in sector 0 is not a known one: what it loads cannot be told.", course.HowTry)
+		return a.Unproven("code-unknown", course.StageConfiguration, "The boot code in sector 0 is not a known one: what it loads cannot be told.", course.HowTry)
 	case LoaderBootSector:
 		return windows.LegacyManager(k, a, at)
 	case mac.Loader:
@@ -67,7 +67,7 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case !found && at.Volume().Config(machine.ConfigStore, loader.StoreUEFI) != nil:
 		return windows.Windows(k, a, at, loader.StoreUEFI, "efi") // a listing tells of the store, nothing of the loader
 	case !found:
-		return a.Unproven(course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
+		return a.Unproven("loader-missing-evidence", course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
 	case is == loader.WindowsManager:
 		return windows.Windows(k, a, at, loader.StoreUEFI, "efi")
 	case is == loader.Shim:
@@ -77,7 +77,7 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case is == loader.SystemdBoot:
 		return linux.BootLoaderEntries(k, a, at)
 	case f.Missing():
-		return a.Unproven(course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
+		return a.Unproven("loader-missing-evidence", course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
 	}
-	return a.Unproven(course.StageConfiguration, a.Loader+" is none of the loaders that are known: what it loads cannot be told.", course.HowTry)
+	return a.Unproven("loader-unknown", course.StageConfiguration, a.Loader+" is none of the loaders that are known: what it loads cannot be told.", course.HowTry)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/fact"
 	"latchkey/core/machine"
 )
 
@@ -37,9 +38,10 @@ type Trace struct {
 	Entry     string            `json:"entry,omitempty"`
 	Stage     course.Stage      `json:"stage,omitempty"`   // where it stops
 	Symptom   string            `json:"symptom,omitempty"` // what the person at the machine sees
-	Headline  string            `json:"headline"`          // the verdict in one sentence
-	Reason    string            `json:"reason"`            // the technician's reason
-	Attempts  []course.Attempt  `json:"attempts"`          // what the firmware tries, in order
+	SymptomID course.SymptomID  `json:"symptomID,omitempty"`
+	Headline  string            `json:"headline"` // the verdict in one sentence
+	Reason    string            `json:"reason"`   // the technician's reason
+	Attempts  []course.Attempt  `json:"attempts"` // what the firmware tries, in order
 	Findings  []Finding         `json:"findings"`
 	Missing   []course.Question `json:"missing"`  // the facts that would settle the verdict, best first
 	Worlds    int               `json:"worlds"`   // how many ways the unknown facts could stand were evaluated
@@ -48,6 +50,7 @@ type Trace struct {
 
 // Finding is something the trace came upon.
 type Finding struct {
+	Rule     course.Rule    `json:"rule"`
 	Stage    course.Stage   `json:"stage"`
 	Severity string         `json:"severity"`
 	Drive    string         `json:"drive,omitempty"`
@@ -113,7 +116,7 @@ func latestStop(outcomes []outcome) *outcome {
 func (t *Trace) take(o *outcome) {
 	t.Attempts = append(t.Attempts, o.attempts...)
 	if t.Verdict == Stops {
-		t.Stage, t.Symptom = o.stage, o.symptom
+		t.Stage, t.Symptom, t.SymptomID = o.stage, o.symptom.Text, o.symptom.ID
 	}
 	if o.chosen >= 0 && t.Reaches != Depends {
 		a := o.attempts[o.chosen]
@@ -124,9 +127,9 @@ func (t *Trace) take(o *outcome) {
 // findings gathers what blocks, what is unproven and what is a risk, each once.
 func findings(outcomes []outcome) []Finding {
 	found := []Finding{}
-	seen := map[string]bool{}
+	seen := map[identity]bool{}
 	add := func(f Finding) {
-		if key := f.Drive + f.Text; !seen[key] {
+		if key := f.identity(); !seen[key] {
 			seen[key] = true
 			if f.Facts == nil {
 				f.Facts = []machine.Fact{}
@@ -139,17 +142,33 @@ func findings(outcomes []outcome) []Finding {
 			for _, s := range a.Steps {
 				switch s.State {
 				case course.Blocks:
-					add(Finding{s.Stage, "blocks", a.Drive, s.Text, s.Facts})
+					add(Finding{s.Rule, s.Stage, "blocks", a.Drive, s.Text, s.Facts})
 				case course.Unproven:
-					add(Finding{s.Stage, "unproven", a.Drive, s.Text, s.Facts})
+					add(Finding{s.Rule, s.Stage, "unproven", a.Drive, s.Text, s.Facts})
 				}
 				for _, r := range s.Risks {
-					add(Finding{s.Stage, "risk", a.Drive, r.Text, r.Facts})
+					add(Finding{r.Rule, s.Stage, "risk", a.Drive, r.Text, r.Facts})
 				}
 			}
 		}
 	}
 	return found
+}
+
+// identity tells findings apart: what came upon it, of which drive, and where.
+type identity struct {
+	rule     course.Rule
+	severity string
+	drive    string
+	place    fact.Source
+}
+
+func (f Finding) identity() identity {
+	id := identity{f.Rule, f.Severity, f.Drive, fact.Source{}}
+	if len(f.Facts) > 0 {
+		id.place = f.Facts[0].Source
+	}
+	return id
 }
 
 // missing names what would settle the verdict: the questions that decide it, or
@@ -168,15 +187,18 @@ func missing(outcomes []outcome, reaches Verdict) []course.Question {
 // lacking lists what is unproven behind the loader, each once.
 func lacking(outcomes []outcome) []course.Question {
 	questions := []course.Question{}
-	seen := map[string]bool{}
+	seen := map[identity]bool{}
 	for _, o := range outcomes {
 		if o.chosen < 0 {
 			continue
 		}
+		drive := o.attempts[o.chosen].Drive
 		for _, s := range o.attempts[o.chosen].Steps {
-			if s.State == course.Unproven && s.How != "" && !seen[s.Text] {
-				seen[s.Text] = true
-				questions = append(questions, course.Question{ID: fmt.Sprintf("lacking-%d", len(questions)), Stage: s.Stage, Drive: o.attempts[o.chosen].Drive, Text: s.Text, How: s.How, Options: []course.Option{}})
+			id := Finding{Rule: s.Rule, Drive: drive, Facts: s.Facts}.identity()
+			if s.State == course.Unproven && s.How != "" && !seen[id] {
+				seen[id] = true
+				questions = append(questions, course.Question{ID: fmt.Sprintf("lacking-%d", len(questions)), Stage: s.Stage,
+					Drive: drive, Text: s.Text, How: s.How, Options: []course.Option{}})
 			}
 		}
 	}
@@ -188,7 +210,7 @@ func lacking(outcomes []outcome) []course.Question {
 func (t *Trace) say(m machine.Machine) (headline, reason string) {
 	switch {
 	case t.Verdict == Stops:
-		return "Stops at the " + stageWords(t.Stage) + ": " + firstClause(machine.LowerFirst(t.blockText())), t.stopReason()
+		return "Stops at the " + stageWords(t.Stage) + ": " + machine.LowerFirst(t.brief()), t.stopReason()
 	case t.Verdict == StartsOriginal && m.Without(machine.RoleClone):
 		return "Starts the original: the clone is not attached.", t.startReason()
 	case t.Verdict == StartsOriginal:
@@ -207,11 +229,12 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 	return "Depends on more unknown facts than can be tried.", t.dependsReason()
 }
 
-func (t *Trace) blockText() string {
+// brief says what stops the start; the whole stands at its pin.
+func (t *Trace) brief() string {
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
 			if s.State == course.Blocks && s.Stage == t.Stage && a.Drive == t.Drive {
-				return s.Text
+				return s.Brief()
 			}
 		}
 	}
@@ -267,15 +290,6 @@ func (t *Trace) dependsReason() string {
 		}
 	}
 	return strings.Join(parts, " ")
-}
-
-// firstClause cuts a finding's text at its first colon; the whole stands at its
-// pin.
-func firstClause(s string) string {
-	if cut, _, found := strings.Cut(s, ": "); found {
-		return cut + "."
-	}
-	return s
 }
 
 func stageWords(s course.Stage) string { return machine.LowerFirst(s.Title()) }

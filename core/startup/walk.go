@@ -32,13 +32,13 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	shown, told := d.Shown.Get()
 	switch {
 	case told && !shown:
-		return a.Block(course.StageDrive, "The firmware's boot list does not show "+d.Called()+".", d.Cite("In the boot list", "no", d.Shown.Source()))
+		return a.Block("not-in-boot-list", course.StageDrive, "The firmware's boot list does not show "+d.Called()+".", d.Cite("In the boot list", "no", d.Shown.Source()))
 	case k.Listed(d), told:
 	case known && bus == "nvme" && !k.Choice(firmware.StartsFromNVMe, course.StageDrive, d, d.Called()):
-		return a.Block(course.StageDrive, "The firmware has no driver for NVMe: a running system shows the drive, the boot list does not.",
+		return a.BlockFor("no-nvme-driver", course.StageDrive, "The firmware has no driver for NVMe", "a running system shows the drive, the boot list does not.",
 			d.Cite("Bus", "NVMe", d.Bus.Source()))
 	case known && bus == "usb" && !k.Choice(firmware.StartsFromUSB, course.StageDrive, d, d.Called()):
-		return a.Block(course.StageDrive, "The firmware does not start from this drive while it hangs on USB.",
+		return a.Block("no-usb-start", course.StageDrive, "The firmware does not start from this drive while it hangs on USB.",
 			d.Cite("Bus", "USB", d.Bus.Source()))
 	}
 	facts := []machine.Fact{d.Cite("Attached", "yes", d.Attached.Source())}
@@ -57,7 +57,7 @@ func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, reads *fi
 		return true
 	}
 	a.Steps = nil
-	return a.Block(course.StageDrive, "The firmware does not read sectors of 4,096 bytes on this drive's bus ("+bus+").",
+	return a.Block("large-sectors", course.StageDrive, "The firmware does not read sectors of 4,096 bytes on this drive's bus ("+bus+").",
 		d.Cite("Sector size", fmt.Sprint(d.Contents.Layout.SectorSize), fact.Source{Origin: fact.Typed}))
 }
 
@@ -72,18 +72,16 @@ func settle(k *course.Walk) outcome {
 			return o
 		}
 		if o.chosen < 0 || tellsMore(k, a, &k.Attempts[o.chosen]) {
-			o.chosen, o.stage, o.symptom = i, a.Last(), a.Symptom
+			o.chosen, o.stage, o.symptom = i, a.Last(), a.Shown()
 		}
 	}
 	if o.chosen < 0 {
 		o.stage, o.symptom = nothingTried(k)
-	} else if o.symptom == "" {
-		o.symptom = noDevice
+	} else if o.symptom.Text == "" {
+		o.symptom = course.NoDevice
 	}
 	return o
 }
-
-const noDevice = "no bootable device was found, or the firmware's own setup."
 
 // tellsMore prefers the clone's attempts, and of those the one that got
 // furthest, or that shows something of its own there.
@@ -98,18 +96,18 @@ func tellsMore(k *course.Walk, a, than *course.Attempt) bool {
 }
 
 // nothingTried tells why there was no attempt at all.
-func nothingTried(k *course.Walk) (course.Stage, string) {
+func nothingTried(k *course.Walk) (course.Stage, course.Symptom) {
 	for i := range k.Machine.Drives {
 		if k.Attached(&k.Machine.Drives[i]) {
-			return course.StageOrder, noDevice
+			return course.StageOrder, course.NoDevice
 		}
 	}
-	return course.StageDrive, noDevice
+	return course.StageDrive, course.NoDevice
 }
 
 // afterHandOver judges what follows the start of the loader.
 func afterHandOver(k *course.Walk, o *outcome, a *course.Attempt) {
-	o.stage, o.symptom = "", ""
+	o.stage, o.symptom = "", course.Symptom{}
 	switch {
 	case k.Machine.Until != machine.UntilLoader:
 		afterLoader(k, o, a)

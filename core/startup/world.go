@@ -19,7 +19,7 @@ type outcome struct {
 	stage    course.Stage // where it stops
 	attempts []course.Attempt
 	chosen   int // index of the attempt that decides, -1 for none
-	symptom  string
+	symptom  course.Symptom
 }
 
 func (o *outcome) class() string { return string(o.verdict) + " " + string(o.reaches()) }

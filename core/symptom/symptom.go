@@ -24,14 +24,14 @@ const (
 
 // Message is something that a screen shows when a start fails, or a sign of it.
 type Message struct {
-	ID     string        `json:"id"`
-	Shown  string        `json:"shown"`          // as it stands on the screen, or the sign in words
-	Also   []string      `json:"also,omitempty"` // other wordings of the same
-	From   string        `json:"from"`           // who says it
-	Mode   firmware.Mode `json:"mode,omitempty"` // the firmware mode it belongs to; absent for any
-	System System        `json:"system,omitempty"`
-	Causes []Cause       `json:"causes"` // the likeliest first
-	Source string        `json:"source"`
+	ID     course.SymptomID `json:"id"`
+	Shown  string           `json:"shown"`          // as it stands on the screen, or the sign in words
+	Also   []string         `json:"also,omitempty"` // other wordings of the same
+	From   string           `json:"from"`           // who says it
+	Mode   firmware.Mode    `json:"mode,omitempty"` // the firmware mode it belongs to; absent for any
+	System System           `json:"system,omitempty"`
+	Causes []Cause          `json:"causes"` // the likeliest first
+	Source string           `json:"source"`
 }
 
 // Cause is something a message can mean.

@@ -22,8 +22,8 @@ func first(t *testing.T, typed string) symptom.Match {
 func TestEveryMessageIsFoundByItsOwnWords(t *testing.T) {
 	seen := map[string]bool{}
 	for _, m := range symptom.Messages {
-		assert.False(t, seen[m.ID], m.ID)
-		seen[m.ID] = true
+		assert.False(t, seen[string(m.ID)], m.ID)
+		seen[string(m.ID)] = true
 		assert.NotEmpty(t, m.Causes, m.ID)
 		assert.NotEmpty(t, m.Source, m.ID)
 		for _, c := range m.Causes {
@@ -35,10 +35,10 @@ func TestEveryMessageIsFoundByItsOwnWords(t *testing.T) {
 		ids := []string{}
 		for _, f := range found {
 			if f.Score > 0.99 {
-				ids = append(ids, f.ID)
+				ids = append(ids, string(f.ID))
 			}
 		}
-		assert.Contains(t, ids, m.ID)
+		assert.Contains(t, ids, string(m.ID))
 	}
 }
 
@@ -65,7 +65,7 @@ func TestWhatPeopleType(t *testing.T) {
 		"recovery key":                      "recovery-key",
 		"kernel panic unable to mount root": "kernel-panic-root",
 	} {
-		assert.Equal(t, id, first(t, typed).ID, typed)
+		assert.EqualValues(t, id, first(t, typed).ID, typed)
 	}
 	assert.Empty(t, symptom.Find("bicycle tyre"))
 	assert.Len(t, symptom.Find("  "), len(symptom.Messages), "nothing typed lists everything")
@@ -129,5 +129,19 @@ func FuzzFind(f *testing.F) {
 func BenchmarkFind(b *testing.B) {
 	for b.Loop() {
 		symptom.Find("0xc000000e a required device isn't connected")
+	}
+}
+
+// What a start can show is a message that is known, and can mean the stage that it
+// stopped at.
+func TestEveryComputedSymptomIsAKnownMessage(t *testing.T) {
+	known := map[course.SymptomID]bool{}
+	for _, m := range symptom.Messages {
+		known[m.ID] = true
+	}
+	require.Greater(t, len(course.Symptoms), 25)
+	for _, s := range course.Symptoms {
+		assert.True(t, known[s.ID], s.ID)
+		assert.NotEmpty(t, s.Text)
 	}
 }

@@ -139,5 +139,5 @@ func TestExtThatNeedsRecovery(t *testing.T) {
 	reference.Run(t, "", "debugfs", "-w", "-R", "set_super_value state 2", path)
 	v := examine(t, path, 512, 2048)
 	require.Len(t, v.Problems, 1)
-	assert.Equal(t, "ext-errors", v.Problems[0].Code)
+	assert.Equal(t, volume.CodeExtErrors, v.Problems[0].Code)
 }

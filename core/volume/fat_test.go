@@ -99,7 +99,7 @@ func TestAFATBootSectorWithoutItsSignature(t *testing.T) {
 	v := examineFirst(t, m)
 	assert.True(t, v.IsFAT())
 	require.Len(t, v.Problems, 1)
-	assert.Equal(t, "fat-signature", v.Problems[0].Code)
+	assert.Equal(t, volume.CodeFATSignature, v.Problems[0].Code)
 	assert.False(t, v.BootCode)
 }
 
@@ -122,8 +122,8 @@ func TestDamagedFATBootSectors(t *testing.T) {
 			assert.Equal(t, volume.Unknown, v.Kind)
 			assert.False(t, v.IsFAT())
 			require.Len(t, v.Problems, 2)
-			assert.Equal(t, c.code, v.Problems[0].Code)
-			assert.Equal(t, "fat-only-backup", v.Problems[1].Code, "the writer keeps a copy in sector 6")
+			assert.Equal(t, c.code, string(v.Problems[0].Code))
+			assert.Equal(t, volume.CodeFATOnlyBackup, v.Problems[1].Code, "the writer keeps a copy in sector 6")
 			assert.Positive(t, v.Problems[0].Source.Offset)
 		})
 	}

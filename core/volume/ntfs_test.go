@@ -171,10 +171,10 @@ func TestNTFSBootSectorAndItsCopy(t *testing.T) {
 	require.NoError(t, err)
 	v := examine(t, path, 512, 2048)
 	require.Len(t, v.Problems, 1)
-	assert.Equal(t, "ntfs-backup", v.Problems[0].Code)
+	assert.Equal(t, volume.CodeNTFSBackup, v.Problems[0].Code)
 	_, err = f.WriteAt(make([]byte, 512), 0)
 	require.NoError(t, err)
 	v = examine(t, path, 512, 2048)
 	require.Len(t, v.Problems, 1)
-	assert.Equal(t, "ntfs-only-backup", v.Problems[0].Code)
+	assert.Equal(t, volume.CodeNTFSOnlyBackup, v.Problems[0].Code)
 }

@@ -154,7 +154,7 @@ func TestFAT32WithTooFewClusters(t *testing.T) {
 	assert.Equal(t, volume.KindFAT32, v.Kind)
 	assert.Equal(t, "FAT32", blkid(t, path, "VERSION"), "what Linux takes it for")
 	require.Len(t, v.Problems, 1)
-	assert.Equal(t, "fat-few-clusters", v.Problems[0].Code)
+	assert.Equal(t, volume.CodeFATFewClusters, v.Problems[0].Code)
 }
 
 func TestFATHeldAgainstASecondReader(t *testing.T) {
@@ -199,7 +199,7 @@ func TestNTFSVolumeWrittenByMkntfs(t *testing.T) {
 	// The same volume after a copy that moved it and did not correct it.
 	moved := examine(t, path, 512, 206_848)
 	require.Len(t, moved.Problems, 1)
-	assert.Equal(t, "hidden-sectors", moved.Problems[0].Code)
+	assert.Equal(t, volume.CodeHiddenSectors, moved.Problems[0].Code)
 	assert.Equal(t, "206848", moved.Problems[0].Want)
 	assert.Equal(t, "2048", moved.Problems[0].Got)
 }

@@ -87,7 +87,25 @@ func src(structure, field string, offset, length int64) fact.Source {
 	return fact.Source{Origin: fact.Bytes, Structure: structure, Field: field, Offset: offset, Length: length}
 }
 
-func trouble(code string, s fact.Source, want, got any, format string, args ...any) disk.Problem {
+// The problems of volumes.
+const (
+	CodeBootSectorUnreadable disk.ProblemCode = "boot-sector-unreadable"
+	CodeExtErrors            disk.ProblemCode = "ext-errors"
+	CodeFATDamaged           disk.ProblemCode = "fat-damaged"
+	CodeFATFewClusters       disk.ProblemCode = "fat-few-clusters"
+	CodeFATOnlyBackup        disk.ProblemCode = "fat-only-backup"
+	CodeFATSectorSize        disk.ProblemCode = "fat-sector-size"
+	CodeFATSignature         disk.ProblemCode = "fat-signature"
+	CodeHiddenSectors        disk.ProblemCode = "hidden-sectors"
+	CodeNTFSBackup           disk.ProblemCode = "ntfs-backup"
+	CodeNTFSBytesPerSector   disk.ProblemCode = "ntfs-bytes-per-sector"
+	CodeNTFSCluster          disk.ProblemCode = "ntfs-cluster"
+	CodeNTFSDamaged          disk.ProblemCode = "ntfs-damaged"
+	CodeNTFSOnlyBackup       disk.ProblemCode = "ntfs-only-backup"
+	CodeVolumeTooLong        disk.ProblemCode = "volume-too-long"
+)
+
+func trouble(code disk.ProblemCode, s fact.Source, want, got any, format string, args ...any) disk.Problem {
 	return disk.Problem{Code: code, Text: fmt.Sprintf(format, args...), Want: fmt.Sprint(want), Got: fmt.Sprint(got), Source: s}
 }
 
@@ -104,7 +122,7 @@ func Examine(d *disk.Disk, p disk.Partition) Opened {
 	}
 	if err != nil {
 		return Opened{Volume: Volume{Kind: Unknown, Problems: []disk.Problem{
-			trouble("boot-sector-unreadable", src("Boot sector", "", base, 512), "512 bytes", err, "The first sector of partition %d cannot be read.", p.Number)}}}
+			trouble(CodeBootSectorUnreadable, src("Boot sector", "", base, 512), "512 bytes", err, "The first sector of partition %d cannot be read.", p.Number)}}}
 	}
 	v := recognise(d, p, boot, base)
 	v.BootCode = boot[510] == 0x55 && boot[511] == 0xAA && (boot[0] == 0xEB || boot[0] == 0xE9 || !zero(boot[:64]))
@@ -147,17 +165,17 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 	}
 	v.TotalSectors = fact.Known(total, src("FAT boot sector", field, base+rel, n))
 	if fat.BytesPerSector != d.SectorSize() {
-		v.Problems = append(v.Problems, trouble("fat-sector-size", src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
+		v.Problems = append(v.Problems, trouble(CodeFATSectorSize, src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
 			d.SectorSize(), fat.BytesPerSector,
 			"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
 			p.Number, fat.BytesPerSector, d.SectorSize()))
 	}
 	if fat.Unsigned {
-		v.Problems = append(v.Problems, trouble("fat-signature", src("FAT boot sector", "Signature_word", base+510, 2), "55 AA", "something else",
+		v.Problems = append(v.Problems, trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2), "55 AA", "something else",
 			"The boot sector of partition %d does not end in 55 AA.", p.Number))
 	}
 	if fat.FewClusters {
-		v.Problems = append(v.Problems, trouble("fat-few-clusters", src("FAT boot sector", "BPB_TotSec32", base+32, 4),
+		v.Problems = append(v.Problems, trouble(CodeFATFewClusters, src("FAT boot sector", "BPB_TotSec32", base+32, 4),
 			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
 			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
 	}
@@ -173,18 +191,18 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 		v.Kind = Empty
 	}
 	if looksFAT(boot) {
-		v.Problems = append(v.Problems, trouble("fat-damaged", src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", fatErr,
+		v.Problems = append(v.Problems, trouble(CodeFATDamaged, src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", fatErr,
 			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
 	}
 	if at, ok := fatBackup(section); ok {
 		v.Spares = append(v.Spares, base+at)
-		v.Problems = append(v.Problems, trouble("fat-only-backup", src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
+		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
 			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
-		v.Problems = append(v.Problems, trouble("ntfs-only-backup", src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
+		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
 	return v
@@ -206,11 +224,11 @@ func fatBackup(section *io.SectionReader) (offset int64, found bool) {
 // compare holds the volume's own figures against the partition table.
 func (v *Volume) compare(p disk.Partition, base int64) {
 	if hidden, ok := v.HiddenSectors.Get(); ok && hidden != p.Start {
-		v.Problems = append(v.Problems, trouble("hidden-sectors", v.HiddenSectors.Source(), p.Start, hidden,
+		v.Problems = append(v.Problems, trouble(CodeHiddenSectors, v.HiddenSectors.Source(), p.Start, hidden,
 			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.", p.Number, hidden, p.Start))
 	}
 	if total, ok := v.TotalSectors.Get(); ok && total > p.Length {
-		v.Problems = append(v.Problems, trouble("volume-too-long", v.TotalSectors.Source(), fmt.Sprintf("at most %d", p.Length), total,
+		v.Problems = append(v.Problems, trouble(CodeVolumeTooLong, v.TotalSectors.Source(), fmt.Sprintf("at most %d", p.Length), total,
 			"The volume in partition %d is %d sectors long; the partition has only %d.", p.Number, total, p.Length))
 	}
 }
@@ -230,11 +248,11 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	}
 	switch {
 	case bytesPerSector < 256 || bytesPerSector > 4096 || bytesPerSector&(bytesPerSector-1) != 0:
-		v.Problems = append(v.Problems, trouble("ntfs-bytes-per-sector", src("NTFS boot sector", "bytes per sector", base+11, 2),
+		v.Problems = append(v.Problems, trouble(CodeNTFSBytesPerSector, src("NTFS boot sector", "bytes per sector", base+11, 2),
 			"256 to 4096, a power of two", bytesPerSector, "The NTFS boot sector of partition %d gives %d bytes a sector.", p.Number, bytesPerSector))
 		return v
 	case perCluster == 0 || perCluster&(perCluster-1) != 0 || perCluster*bytesPerSector > 2<<20:
-		v.Problems = append(v.Problems, trouble("ntfs-cluster", src("NTFS boot sector", "sectors per cluster", base+13, 1),
+		v.Problems = append(v.Problems, trouble(CodeNTFSCluster, src("NTFS boot sector", "sectors per cluster", base+13, 1),
 			"a power of two, at most 2 MiB", perCluster, "The NTFS boot sector of partition %d gives %d sectors a cluster.", p.Number, perCluster))
 		return v
 	}
@@ -246,7 +264,7 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	files, err := OpenNTFS(d.Section(base, length))
 	if v.FilesErr = err; err != nil {
 		if !disk.IsNotCaptured(err) {
-			v.Problems = append(v.Problems, trouble("ntfs-damaged", src("NTFS boot sector", "$MFT cluster", base+48, 8), "a readable master file table", err,
+			v.Problems = append(v.Problems, trouble(CodeNTFSDamaged, src("NTFS boot sector", "$MFT cluster", base+48, 8), "a readable master file table", err,
 				"The NTFS volume in partition %d cannot be read: %v.", p.Number, err))
 		}
 		return v
@@ -267,7 +285,7 @@ func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base
 	}
 	v.marks = append(v.marks, mark("NTFS boot sector (backup)", at-base, 512, ntfsFields())...)
 	if !bytes.Equal(copied, boot) {
-		v.Problems = append(v.Problems, trouble("ntfs-backup", src("NTFS boot sector (backup)", "", at, 512), "the same bytes as the first sector", "other bytes",
+		v.Problems = append(v.Problems, trouble(CodeNTFSBackup, src("NTFS boot sector (backup)", "", at, 512), "the same bytes as the first sector", "other bytes",
 			"The copy of the boot sector at the end of the volume in partition %d differs from the first.", p.Number))
 	}
 }
@@ -312,7 +330,7 @@ func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Opened, bool)
 	}
 	v.Unclean = fact.Known(!x.Clean, at("s_state", 0x3A, 2))
 	if x.HasErrors {
-		v.Problems = append(v.Problems, trouble("ext-errors", at("s_state", 0x3A, 2), 1, "errors found",
+		v.Problems = append(v.Problems, trouble(CodeExtErrors, at("s_state", 0x3A, 2), 1, "errors found",
 			"The ext file system %s is marked as having errors: it is checked at the next start.", x.UUID))
 	}
 	if err == nil {

@@ -20,26 +20,12 @@ func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Re
 	case v.LegacyManager == "bootmgr" || v.Told && v.Config(machine.ConfigStore, loader.StoreLegacy) != nil:
 		return Windows(k, a, at, loader.StoreLegacy, "exe")
 	case v.LegacyManager != "":
-		return a.Unproven(course.StageConfiguration, `What \`+v.LegacyManager+" loads is not examined: it predates the boot configuration store.", course.HowTry)
+		return a.Unproven("loader-before-store", course.StageConfiguration, `What \`+v.LegacyManager+" loads is not examined: it predates the boot configuration store.", course.HowTry)
 	case v.Kind == volume.NotCaptured || !v.Readable:
-		return a.Unproven(course.StageConfiguration, "The files of the active partition are not in evidence.", course.HowCapture)
+		return a.Unproven("active-files-missing-evidence", course.StageConfiguration, "The files of the active partition are not in evidence.", course.HowCapture)
 	}
-	return a.Unproven(course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
+	return a.Unproven("boot-sector-unknown", course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
 }
-
-// The boot manager's screens when it cannot go on. start-rules, stage 7; the
-// codes are common practice.
-const (
-	screenStoreMissing = "a blue screen of the boot manager with 0xc000000f: the boot configuration data is missing or incomplete."
-	screenStoreDamaged = "a blue screen of the boot manager with 0xc000014c: the boot configuration data is damaged."
-	screenNoSystem     = "a blue screen of the boot manager with 0xc0000098: no valid system entry."
-	screenNoDevice     = "a blue screen of the boot manager with 0xc000000e: a device that is needed is not there."
-	screenNoLoader     = "a blue screen of the boot manager with 0xc000000f: the system's loader is missing."
-	screenWrongLoader  = "a blue screen of the boot manager: the system's loader cannot be started in this mode (0xc000007b or 0xc000035a)."
-	screenNoDriver     = "the stop code INACCESSIBLE BOOT DEVICE (0x7B)."
-	screenKey          = "a blue screen that asks for the recovery key."
-	screenUnmountable  = "the stop code UNMOUNTABLE BOOT VOLUME (0xED), or a repair that does not end."
-)
 
 // Windows follows the boot manager: the store, the default system in it, and
 // where that lies. kind is the end of the system loader's name under the
@@ -49,23 +35,23 @@ func Windows(k *course.Walk, a *course.Attempt, at machine.Spot, store, kind str
 	c := v.Config(machine.ConfigStore, store)
 	switch {
 	case c == nil && !v.Readable, c != nil && c.Missing():
-		return a.Unproven(course.StageConfiguration, "The boot configuration store is not in evidence.", course.HowCapture)
+		return a.Unproven("store-missing-evidence", course.StageConfiguration, "The boot configuration store is not in evidence.", course.HowCapture)
 	case c == nil:
-		return a.Stop(course.StageConfiguration, screenStoreMissing, fmt.Sprintf("%s is not on partition %d of %s.", store, at.Partition().Number, d.Called()))
+		return a.Stop("store-absent", course.StageConfiguration, course.StoreMissing, fmt.Sprintf("%s is not on partition %d of %s.", store, at.Partition().Number, d.Called()))
 	case c.Err != nil:
-		return a.Stop(course.StageConfiguration, screenStoreDamaged, fmt.Sprintf("%s is damaged: %v.", store, c.Err), d.Cite(store, c.Err.Error(), c.Source(at.Base(), "", 0, 512)))
+		return a.StopFor("store-damaged", course.StageConfiguration, course.StoreDamaged, store+" is damaged", c.Err.Error()+".", d.Cite(store, c.Err.Error(), c.Source(at.Base(), "", 0, 512)))
 	}
 	system, ok := c.Store.Default()
 	if !ok {
-		return a.Stop(course.StageConfiguration, screenNoSystem, store+" names no system to start.", d.Cite(store, "no default", c.Source(at.Base(), "header", 0, 512)))
+		return a.Stop("store-names-none", course.StageConfiguration, course.NoSystemEntry, store+" names no system to start.", d.Cite(store, "no default", c.Source(at.Base(), "header", 0, 512)))
 	}
 	if !system.IsLoader() {
-		return a.Unproven(course.StageConfiguration, fmt.Sprintf("The default entry of %s is no Windows loader but %s.", store, system.What()), course.HowTry)
+		return a.Unproven("store-no-windows", course.StageConfiguration, fmt.Sprintf("The default entry of %s is no Windows loader but %s.", store, system.What()), course.HowTry)
 	}
 	path, ok := system.Element(loader.ElementPath)
 	pathFact := d.Cite("path", path.Text, d.StoreSource(at, c, system, path))
 	if ok && !strings.HasSuffix(strings.ToLower(path.Text), kind) {
-		return a.Stop(course.StageConfiguration, screenWrongLoader,
+		return a.Stop("store-other-mode", course.StageConfiguration, course.SystemLoaderWrong,
 			fmt.Sprintf("The store starts %s, which the firmware's mode cannot run: a file ending in .%s is needed.", path.Text, kind), pathFact)
 	}
 	home, end := systemDevice(k, a, at, c, system)
@@ -73,7 +59,7 @@ func Windows(k *course.Walk, a *course.Attempt, at machine.Spot, store, kind str
 		return *end
 	}
 	if c.Store.Dirty {
-		a.Risk("The store was not written out whole: Windows replays its log first.", d.Cite(store, "sequence numbers differ", c.Source(at.Base(), "header", 0, 512)))
+		a.Risk("store-unwritten", "The store was not written out whole: Windows replays its log first.", d.Cite(store, "sequence numbers differ", c.Source(at.Base(), "header", 0, 512)))
 	}
 	if k.Machine.Until == machine.UntilConfiguration {
 		return course.Result{State: course.Passes, Home: home}
@@ -86,7 +72,7 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 	for _, kind := range []uint32{loader.ElementDevice, loader.ElementOSDevice} {
 		e, ok := system.Element(kind)
 		if !ok || e.Device == nil {
-			stop := a.Stop(course.StageConfiguration, screenNoDevice, fmt.Sprintf("The system's entry in %s has no device.", c.Path))
+			stop := a.Stop("store-no-device", course.StageConfiguration, course.DeviceMissing, fmt.Sprintf("The system's entry in %s has no device.", c.Path))
 			return home, &stop
 		}
 		cited := at.Drive.Cite(e.Name(), e.Device.String(), at.Drive.StoreSource(at, c, system, e))
@@ -94,25 +80,25 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 		case loader.DeviceBoot:
 			home = at
 		case loader.DeviceGone:
-			stop := a.Stop(course.StageConfiguration, screenNoDevice, "The store looks for the system on a device that is not there.", cited)
+			stop := a.Stop("store-device-gone", course.StageConfiguration, course.DeviceMissing, "The store looks for the system on a device that is not there.", cited)
 			return home, &stop
 		case loader.DeviceNamed:
 			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) { return d.ResolveLetter(e.Device.Name), true })
 			if len(hits) == 0 {
-				stop := a.Unproven(course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name), course.HowCapture, cited)
+				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name), course.HowCapture, cited)
 				return home, &stop
 			}
 			home = hits[0]
 		case loader.DevicePartition:
 			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) { return d.ResolveDevice(e.Device), d.Contents != nil })
 			if len(hits) == 0 {
-				stop := a.Stop(course.StageConfiguration, screenNoDevice,
-					fmt.Sprintf("The store looks for the system on a device that no attached disk carries: %s.", e.Device), cited)
+				stop := a.StopFor("store-device-absent", course.StageConfiguration, course.DeviceMissing,
+					"The store looks for the system on a device that no attached disk carries", e.Device.String()+".", cited)
 				return home, &stop
 			}
 			home = hits[0]
 		default:
-			stop := a.Unproven(course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: where that leads is not told by the disk.", e.Device), course.HowTry, cited)
+			stop := a.Unproven("store-device-elsewhere", course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: where that leads is not told by the disk.", e.Device), course.HowTry, cited)
 			return home, &stop
 		}
 		if kind == loader.ElementOSDevice {
@@ -131,29 +117,29 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 	}
 	switch {
 	case v.Kind == volume.NotCaptured || v.FilesErr != nil && !v.Readable && machine.Missing(v):
-		end := a.Unproven(course.StageSystem, "The system's partition is not in evidence.", course.HowCapture, cited)
+		end := a.Unproven("system-missing-evidence", course.StageSystem, "The system's partition is not in evidence.", course.HowCapture, cited)
 		end.Home = home
 		return end
 	case v.Kind == volume.KindBitLocker:
 		if !k.World.Yes(course.UnknownBool, course.Question{ID: "recovery-key:" + d.Name, Stage: course.StageSystem, Drive: d.Name,
 			Text: "The system's partition is encrypted. Was the encryption suspended before the copy, or is the recovery key at hand?",
 			How:  "In the old system: manage-bde -status. The key is in the owner's account, a printout or the directory service."}) {
-			return a.Stop(course.StageSystem, screenKey, "The system's partition is encrypted, and the key that unlocks it without asking belongs to the old disk.", cited)
+			return a.Stop("system-encrypted", course.StageSystem, course.RecoveryKey, "The system's partition is encrypted, and the key that unlocks it without asking belongs to the old disk.", cited)
 		}
 	case v.Kind != volume.KindNTFS:
-		return a.Stop(course.StageSystem, screenUnmountable, fmt.Sprintf("The system's partition %d holds no NTFS volume but %s.", p.Number, v.Kind), cited)
+		return a.Stop("system-not-ntfs", course.StageSystem, course.Unmountable, fmt.Sprintf("The system's partition %d holds no NTFS volume but %s.", p.Number, v.Kind), cited)
 	case !v.Readable:
-		return a.Stop(course.StageSystem, screenUnmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number), append(k.VolumeFacts(home), cited)...)
+		return a.Stop("system-unread", course.StageSystem, course.Unmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number), append(k.VolumeFacts(home), cited)...)
 	default:
 		if there, known := v.Holds(path); known && !there {
-			return a.Stop(course.StageSystem, screenNoLoader, fmt.Sprintf("%s is not on partition %d.", path, p.Number), cited)
+			return a.Stop("system-loader-absent", course.StageSystem, course.SystemLoaderGone, fmt.Sprintf("%s is not on partition %d.", path, p.Number), cited)
 		} else if !known && path != "" {
-			end := a.Unproven(course.StageSystem, path+" is not in evidence.", course.HowCapture, cited)
+			end := a.Unproven("system-loader-missing-evidence", course.StageSystem, path+" is not in evidence.", course.HowCapture, cited)
 			end.Home = home
 			return end
 		}
 	}
-	if !k.Driver(a, home, "Windows", screenNoDriver) {
+	if !k.Driver(a, home, "Windows", course.NoBootDriver) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	return k.ComesUp(a, home, "Windows")

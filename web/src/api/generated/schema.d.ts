@@ -701,6 +701,7 @@ export interface components {
             role?: string;
             steps: components["schemas"]["Step"][];
             symptom?: string;
+            symptomID?: string;
         };
         Bench: {
             answers?: {
@@ -1042,6 +1043,7 @@ export interface components {
         Finding: {
             drive?: string;
             facts: components["schemas"]["Fact"][];
+            rule: string;
             /** @enum {string} */
             severity: "blocks" | "risk" | "unproven";
             stage: string;
@@ -1461,6 +1463,7 @@ export interface components {
         };
         Risk: {
             facts?: components["schemas"]["Fact"][];
+            rule: string;
             text: string;
         };
         Row: {
@@ -1576,6 +1579,7 @@ export interface components {
             how?: string;
             /** @description What does not block here and is worth knowing */
             risks?: components["schemas"]["Risk"][];
+            rule?: string;
             stage: string;
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
@@ -1629,6 +1633,7 @@ export interface components {
             stage?: string;
             /** @description What the person at the machine sees */
             symptom?: string;
+            symptomID?: string;
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
             /**
