@@ -6,8 +6,6 @@ import (
 	"strings"
 
 	"latchkey/core/course"
-	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
@@ -75,10 +73,14 @@ type node struct {
 
 type queue []*node
 
-func (q queue) Len() int           { return len(q) }
+func (q queue) Len() int { return len(q) }
+
 func (q queue) Less(i, j int) bool { return slices.Compare(q[i].cost[:], q[j].cost[:]) < 0 }
-func (q queue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)        { *q = append(*q, x.(*node)) }
+
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+
+func (q *queue) Push(x any) { *q = append(*q, x.(*node)) }
+
 func (q *queue) Pop() any {
 	old := *q
 	n := old[len(old)-1]
@@ -159,33 +161,6 @@ func Continue(m machine.Machine, p Progress, allowed ...Toolbox) Session {
 	}
 	s.Plan = find(m, allowed, p.Failed)
 	return s
-}
-
-// moveOf finds a step by its key among all that can be done.
-func moveOf(m machine.Machine, key string) (move, bool) {
-	if clone(m) == nil {
-		return move{}, false
-	}
-	for _, stage := range course.Stages {
-		for _, a := range onStage(stage, true) {
-			for _, mv := range a(m, stage) {
-				mv.before = m
-				if mv.key == key && mv.choose(Toolboxes) {
-					return mv, true
-				}
-			}
-		}
-	}
-	return move{}, false
-}
-
-// onStage lists the actions for a stage. A drive that the firmware does not start
-// from, or a mode or order that is wrong, is nothing that copying would mend.
-func onStage(stage course.Stage, last bool) []action {
-	if last && !stage.Before(course.StageTable) {
-		return slices.Concat(actions[stage], resorts)
-	}
-	return actions[stage]
 }
 
 func stateOf(m machine.Machine, t startup.Trace) State {
@@ -274,17 +249,6 @@ func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 	p.Reason += lastResort(m, t)
 }
 
-// toldOnly reports whether nobody has read the clone's tables.
-func toldOnly(m machine.Machine) bool {
-	d := clone(m)
-	return d != nil && d.Contents != nil && isTold(d.Contents)
-}
-
-// isTold reports whether a listing or a person tells of a disk, and not its bytes.
-func isTold(c *machine.Contents) bool {
-	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold || slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Told })
-}
-
 // lastResort is what remains when nothing can be put right. start-rules, "What a
 // technician does about it".
 func lastResort(m machine.Machine, t startup.Trace) string {
@@ -301,25 +265,3 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 	}
 	return "Copy again, with all partitions and to the same sector size. Until then put the original back."
 }
-
-func clone(m machine.Machine) *machine.Drive {
-	for i := range m.Drives {
-		if m.Drives[i].Role == machine.RoleClone {
-			return &m.Drives[i]
-		}
-	}
-	return nil
-}
-
-// with returns the machine with a changed drive.
-func with(m machine.Machine, name string, change func(*machine.Drive)) machine.Machine {
-	m.Drives = slices.Clone(m.Drives)
-	for i := range m.Drives {
-		if m.Drives[i].Name == name {
-			change(&m.Drives[i])
-		}
-	}
-	return m
-}
-
-var told = fact.Source{Origin: fact.Computed, Structure: "after the repair"}

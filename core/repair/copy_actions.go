@@ -3,9 +3,7 @@ package repair
 import (
 	"fmt"
 
-	"latchkey/core/command"
 	"latchkey/core/course"
-	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/machine"
 )
@@ -55,24 +53,6 @@ func copyAgain(m machine.Machine, _ course.Stage) []move {
 	return []move{mv}
 }
 
-// toldApart reports whether a guard tells two disks apart: by their identifiers, or
-// by their sizes.
-func toldApart(a, b *machine.Drive) bool {
-	x, y := identifier(a), identifier(b)
-	return x != "" && y != "" && x != y || a.Contents.Layout.Sectors != b.Contents.Layout.Sectors
-}
-
-// original returns the original when its very sectors are in evidence.
-func original(m machine.Machine) *machine.Drive {
-	for i := range m.Drives {
-		d := &m.Drives[i]
-		if d.Role == machine.RoleOriginal && d.Contents != nil && !isTold(d.Contents) {
-			return d
-		}
-	}
-	return nil
-}
-
 // largestFits reports whether the space in use fits a disk of so many sectors when
 // the largest partition is made smaller, with a tenth of it to spare.
 func largestFits(c *machine.Contents, sectors uint64) (largest int, fits bool) {
@@ -102,26 +82,4 @@ func amount(c *machine.Contents, whole bool) int64 {
 		sum += used
 	}
 	return int64(sum)
-}
-
-func copyByHand(o, d *machine.Drive, whole bool) []Command {
-	way := "the whole disk"
-	if !whole {
-		way = "by the space in use, all partitions, the largest made smaller"
-	}
-	size := func(x *machine.Drive) string {
-		return disk.Both(x.Contents.Layout.Bytes())
-	}
-	return []Command{{ByHand: true, Text: fmt.Sprintf("With the copying tool that you have: %s, from the original (%s, identifier %s) onto the clone's drive (%s), while it hangs where it is to stay.", way, size(o), diskpartID(o), size(d)),
-		Good: "All partitions are on the clone.", Bad: "Read errors on the original: copy sector by sector, to a drive at least as large."},
-		{ByHand: true, Text: "Unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
-}
-
-func copyCommands(o *machine.Drive) []Command {
-	from, to := command.Var("original"), onClone
-	return []Command{findNow("original", o),
-		line(command.All(command.Run("[", from, "!=", to, "]"), dd(command.Join("if=", from), command.Join("of=", to), "bs=4M", "conv=fsync")),
-			"As many records out as in, and no error.", "Read errors on the original: it is failing; copy with a tool that goes on after errors, and check the file systems."),
-		reread(),
-		{ByHand: true, Text: "Shut down, and unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
 }

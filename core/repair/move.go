@@ -1,14 +1,18 @@
 package repair
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
-	"latchkey/core/disk"
 	"latchkey/core/machine"
-	"latchkey/core/startup"
 )
+
+// onDisk is a move that changes the clone's contents.
+func onDisk(m machine.Machine, s PlanStep, key string, changed *machine.Contents, tools map[Toolbox]func() []Command) move {
+	d := clone(m)
+	s.Disk = d.Name
+	return move{PlanStep: s, key: key, on: d, tools: tools, result: with(m, d.Name, func(d *machine.Drive) { d.Contents = changed })}
+}
 
 // move is an action as it can be done on a machine.
 type move struct {
@@ -69,12 +73,6 @@ func (m *move) fromOldDrive() (Toolbox, bool) {
 	return "", false
 }
 
-// startsAlone reports whether a drive starts when it is the only one attached.
-func startsAlone(m machine.Machine, name string) bool {
-	v := startup.Simulate(machine.Alone(m, name)).Verdict
-	return v == startup.Starts || v == startup.StartsOriginal
-}
-
 // form renders the step for a toolbox. Commands that write to a disk find it
 // first, and save what they overwrite.
 func (m *move) form(t Toolbox) Form {
@@ -107,17 +105,6 @@ func (m *move) form(t Toolbox) Form {
 	return f
 }
 
-func putOldBack(as Toolbox) Command {
-	prompt := "open a command prompt as administrator"
-	if as == Linux {
-		prompt = "open a terminal as root (sudo -i)"
-	}
-	return Command{ByHand: true, Text: "Power off. Put the old drive back, with the clone on a second port or in an enclosure; start the old drive's system, and " + prompt + ".",
-		Good: "The old system comes up, and shows the clone as its second disk.", Bad: "It came up from the clone, or not at all: choose the old drive in the firmware's boot menu."}
-}
-
-var takeOldOut = Command{ByHand: true, Text: "Shut down, and attach the drives as they were before.", Good: "The clone hangs where it is to stay.", Bad: "Look at the models and capacities."}
-
 // finish completes a chosen step: its form, those for the other allowed toolboxes,
 // and in words what is saved first. A toolbox whose lines carry every name comes
 // before one whose lines do not.
@@ -146,53 +133,4 @@ func (m *move) finish(allowed []Toolbox) PlanStep {
 		s.Save = strings.TrimSpace(savedFirst(s.Saves) + " " + s.Save)
 	}
 	return s
-}
-
-func savedFirst(saves []Sectors) string {
-	if len(saves) == 0 {
-		return "Nothing: no sector of the disk's tables is overwritten."
-	}
-	var runs []string
-	for _, r := range saves {
-		if r.Count == 1 {
-			runs = append(runs, fmt.Sprint("sector ", r.First))
-		} else {
-			runs = append(runs, fmt.Sprintf("sectors %d to %d", r.First, r.First+r.Count-1))
-		}
-	}
-	text := strings.Join(runs, ", ")
-	return strings.ToUpper(text[:1]) + text[1:] + ": the commands do so."
-}
-
-// tableSectors are the sectors of a disk's partition tables: the GPT at both
-// ends, or sector 0.
-func tableSectors(c *machine.Contents) []Sectors {
-	if c.Layout.Style != disk.StyleGPT {
-		return []Sectors{{0, 1}}
-	}
-	entries := uint64(0)
-	if g := c.Layout.GPT.Valid(); g != nil {
-		entries = uint64(g.Header.NumberOfPartitionEntries) * uint64(g.Header.SizeOfPartitionEntry)
-	}
-	return gptSectors(c, entries)
-}
-
-// gptSectors are what a GPT takes at both ends of a disk, by the bytes of its
-// entries: at least 16,384. UEFI Specification 2.10, section 5.3.1.
-func gptSectors(c *machine.Contents, entries uint64) []Sectors {
-	entries = max(entries, 16384)
-	table := 1 + (entries+uint64(c.Layout.SectorSize)-1)/uint64(c.Layout.SectorSize) // with the header
-	return []Sectors{{0, 1 + table}, {c.Layout.Sectors - table, table}}
-}
-
-// bootSectors are the first sectors of a partition, which its file system's boot
-// code takes: eight kibibytes.
-func bootSectors(c *machine.Contents, p disk.Partition) Sectors {
-	return Sectors{p.Start, min(p.Length, 8192/uint64(c.Layout.SectorSize))}
-}
-
-// formatted are the sectors that a new FAT may take: eight mebibytes hold the
-// tables of up to 4 GiB.
-func formatted(c *machine.Contents, p disk.Partition) Sectors {
-	return Sectors{p.Start, min(p.Length, 8<<20/uint64(c.Layout.SectorSize))}
 }

@@ -1,0 +1,96 @@
+package repair
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/command"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
+
+// lettered gives partitions of the clone letters around commands: S to the boot
+// partition and W to the system's.
+func lettered(d *machine.Drive, boot, system int, cmds ...Command) []Command {
+	parts := d.Contents.Layout.Partitions
+	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", say("assign letter=S"))}
+	after := [][]any{say("select volume S"), say("remove letter=S")}
+	if system >= 0 && system != boot {
+		before = append(before, onPart(d, parts[system], "DiskPart successfully assigned the drive letter.", say("assign letter=W")))
+		after = append(after, say("select volume W"), say("remove letter=W"))
+	}
+	return append(append(before, cmds...), diskpart("DiskPart successfully removed the drive letter.", after...))
+}
+
+// letterOf is the letter that lettered gives the system's partition.
+func letterOf(boot, system int) string {
+	if boot == system {
+		return "S"
+	}
+	return "W"
+}
+
+func storeOf(mode firmware.Mode) string { return "S:" + loader.StorePath(mode) }
+
+func windowsFilesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) []Command {
+	form, store, letter := "UEFI", storeOf(mode), letterOf(boot, system)
+	if mode == firmware.Legacy {
+		form = "BIOS"
+	}
+	away := batch("1 file(s) moved; or no answer, where there is no store.", "The partition cannot be written to: mark the step as failed.",
+		command.If(command.Text(store), command.Run("attrib", "-h", "-s", "-r", store), command.Run("move", "/y", store, store+".bak")))
+	away.Typed = fmt.Sprintf("attrib -h -s -r %s\nmove /y %s %s.bak", store, store, store)
+	cmds := []Command{away, batch("Boot files successfully created.", "Failure when attempting to copy boot files: check that S: is the boot partition and "+letter+": holds Windows.",
+		command.Run("bcdboot", letter+`:\Windows`, "/s", "S:", "/f", form))}
+	if mode == firmware.Legacy {
+		cmds = append(cmds, bootsect())
+	}
+	return lettered(d, boot, system, cmds...)
+}
+
+func bootsect() Command {
+	return batch("Bootcode was successfully updated on all targeted volumes.", "Not recognised: it lies on the installer stick, in its folder boot.", command.Run("bootsect", "/nt60", "S:", "/mbr", "/force"))
+}
+
+func bootsectCommands(d *machine.Drive, active int) []Command {
+	return lettered(d, active, -1, bootsect())
+}
+
+// succeeded is what bcdedit says.
+const succeeded = "The operation completed successfully."
+
+// referencesCommands point the store at the clone, and leave its other settings.
+func referencesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) []Command {
+	store, letter := storeOf(mode), letterOf(boot, system)
+	kept := command.Join(command.Var("TEMP"), `\BCD.bak`)
+	set := func(object, element, value string) Command {
+		return batch(succeeded, "The store cannot be opened, or has no such entry: mark the step as failed, and make it anew.", command.Run("bcdedit", "/store", store, "/set", object, element, value))
+	}
+	const damaged = "The store is damaged: mark the step as failed, and make it anew."
+	return lettered(d, boot, system,
+		batch(succeeded, damaged, command.Run("bcdedit", "/store", store, "/export", kept)),
+		batch("1 file(s) copied.", damaged, command.Run("copy", "/y", kept, store+".bak")),
+		set("{bootmgr}", "device", "partition=S:"),
+		set("{default}", "device", "partition="+letter+":"),
+		set("{default}", "osdevice", "partition="+letter+":"))
+}
+
+func fallbackDiskpart(d *machine.Drive, i int, from, to string) []Command {
+	target := "S:" + to
+	folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
+	return lettered(d, i, -1,
+		batch("No answer, or: 1 file(s) copied.", "The partition cannot be written to: mark the step as failed.",
+			command.Unless(folder, command.Run("mkdir", folder)), command.If(command.Text(target), command.Run("copy", "/y", target, target+".bak"))),
+		batch("1 file(s) copied.", "No space left: delete what is not of the start.", command.Run("copy", "/y", "S:"+from, target)))
+}
+
+func safeStartCommands(m machine.Machine) []Command {
+	cmds := []Command{}
+	if boot, _, mode, ok := windowsPlace(m); ok {
+		cmds = lettered(clone(m), boot, -1, batch(succeeded, "The store cannot be opened: make it anew first.", command.Run("bcdedit", "/store", storeOf(mode), "/set", "{default}", "safeboot", "minimal")))
+	}
+	return append(cmds,
+		Command{ByHand: true, Text: "Start the machine once: it comes up in safe mode and loads the driver.", Good: "Safe mode stands in the corners of the screen.", Bad: "Still 0x7B: set the controller's mode back, or copy the drive's driver in with dism."},
+		Command{ByHand: true, Text: "Then, in a command prompt as administrator: bcdedit /deletevalue {default} safeboot", Good: succeeded, Bad: "It goes on starting in safe mode: give it again, as administrator."})
+}

@@ -1,0 +1,118 @@
+package repair
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+func hiddenSectors(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		for _, q := range c.Volumes[i].Problems {
+			if q.Code == volume.CodeHiddenSectors {
+				ntfs := c.Volumes[i].Kind == volume.KindNTFS
+				saves := []Sectors{{p.Start, 1}}
+				if ntfs {
+					saves = append(saves, Sectors{p.End() - 1, 1})
+				}
+				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start), Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."},
+					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i), map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, ntfs) }}))
+			}
+		}
+	}
+	return moves
+}
+
+// copyBootSector writes a boot sector anew from the copy that the file system
+// keeps: FAT32 in its sector 6, NTFS in the partition's last.
+func copyBootSector(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	c := d.Contents
+	if c == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		for _, spare := range c.Volumes[i].Spares {
+			from := spare.Sector
+			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{p.Start, 1}}, Undo: "Write the saved sector back."},
+				fmt.Sprint("boot-sector ", p.Number), c.WithSectorCopied(i, spare), map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, p.Start, 1) }}))
+		}
+	}
+	return moves
+}
+
+func createESP(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isUEFI(m) || c.Layout.Style != disk.StyleGPT || c.Layout.GPT.Valid() == nil || espOf(c) >= 0 {
+		return nil
+	}
+	length := uint64(espMiB<<20) / uint64(c.Layout.SectorSize)
+	start, gap := freeGap(c, length)
+	risk, shrunk, how := RiskLow, -1, "in the free space at sector "+fmt.Sprint(start)
+	saveWord, undo := "", "Write the saved sectors back: the table is then as it was."
+	if !gap {
+		var ok bool
+		if start, shrunk, ok = roomAtEnd(c, length); !ok {
+			return nil
+		}
+		saveWord, undo = dataCopy, "Delete the new partition, and let the other grow again: extend, in diskpart."
+		risk, how = RiskReal, fmt.Sprintf("from the end of partition %d, which is shrunk", c.Layout.Partitions[shrunk].Number)
+	}
+	changed, _ := c.WithESP(start, length, shrunk)
+	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), start, shrunk) }}
+	if gap {
+		tools[Linux] = func() []Command { return createCommands(clone(m), start, length) }
+	}
+	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
+}
+
+func formatESP(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isUEFI(m) {
+		return nil
+	}
+	i := espOf(c)
+	if i < 0 || c.Volumes[i].IsFAT() && len(c.Volumes[i].Problems) == 0 || c.Volumes[i].Kind == volume.NotCaptured {
+		return nil
+	}
+	risk := RiskLow
+	if k := c.Volumes[i].Kind; k != volume.Empty && k != volume.Unknown && !c.Volumes[i].IsFAT() {
+		risk = RiskReal
+	}
+	p := c.Layout.Partitions[i]
+	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5, Saves: []Sectors{formatted(c, p)}, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
+		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) }, Linux: func() []Command { return formatCommands(p) }})}
+}
+
+// fallbackPath copies a loader to where firmware looks by itself.
+func fallbackPath(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if !isUEFI(m) || d.Contents == nil {
+		return nil
+	}
+	i := espOf(d.Contents)
+	if i < 0 || !d.Contents.Volumes[i].IsFAT() {
+		return nil
+	}
+	path := loader.FallbackPath(arch(m))
+	for _, f := range d.Contents.Volumes[i].Loaders {
+		if f.Err != nil || f.Program.Arch != arch(m) || !f.Program.Application() || strings.EqualFold(f.Path, path) {
+			continue
+		}
+		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow, Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
+			"fallback", d.Contents.WithProgram(i, path, f.Program), map[Toolbox]func() []Command{
+				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, f.Path, path) }, Linux: func() []Command { return fallbackCommands(d, i, f.Path, path) }})}
+	}
+	return nil
+}

@@ -1,0 +1,62 @@
+package repair
+
+import (
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
+
+func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	root, ok := linuxOn(d)
+	if !ok || m.Answers["driver:"+d.Name] == "yes" {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.", Undo: "Give the one ending in .bak its name back."},
+		key:      "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root) }},
+	}}
+}
+
+// linuxFiles installs GRUB anew from the system on the clone.
+func linuxFiles(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	root, ok := linuxOn(d)
+	if !ok {
+		return nil
+	}
+	boot := -1
+	switch {
+	case isUEFI(m):
+		if boot = bootOf(m, d.Contents); boot < 0 {
+			return nil
+		}
+	case d.Contents.Layout.MBR == nil, !embeds(d.Contents):
+		return nil
+	}
+	var saves []Sectors
+	save, undo := "The old programs, menu and mount table: the commands copy them.", "Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
+	if boot < 0 {
+		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
+		saves = embedded(d.Contents)
+	}
+	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save, Undo: undo},
+		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m)) }})
+	if boot >= 0 {
+		mv.result = withEntry(mv.result, d.Name, boot, loader.DebianPath(arch(m)), "debian")
+	}
+	return []move{mv}
+}
+
+// linuxNames corrects what names file systems, and leaves the loader as it is.
+func linuxNames(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	root, ok := linuxOn(d)
+	if !ok {
+		return nil
+	}
+	boot := espOf(d.Contents)
+	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
+		"linux-names", d.Contents.WithLinuxNames(boot, root), map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, boot, root) }})}
+}

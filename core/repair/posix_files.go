@@ -1,0 +1,153 @@
+package repair
+
+import (
+	_ "embed"
+	"fmt"
+	"strings"
+
+	"latchkey/core/command"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
+
+// The programs that edit files: nothing in them varies, they get what they put
+// there as variables.
+var (
+	//go:embed mounts.awk
+	mountsProgram string
+	//go:embed names.awk
+	namesProgram string
+)
+
+func fallbackCommands(d *machine.Drive, i int, from, to string) []Command {
+	const boot = "/mnt/boot"
+	target := boot + slashes(to)
+	return []Command{
+		mount(d.Contents.Layout.Partitions[i], boot),
+		line(command.All(command.Run("mkdir", "-p", target[:strings.LastIndexByte(target, '/')]),
+			unless(missing("-f", target), command.Run("cp", target, target+".bak")), command.Run("cp", boot+slashes(from), target)),
+			quiet, "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."),
+		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
+	}
+}
+
+func entryCommands(d *machine.Drive, i int, path string) []Command {
+	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone", "--loader", path),
+		"BootOrder: … with the new entry first.", "EFI variables are not supported: the stick was not started in UEFI mode; start it so.")}
+}
+
+// orderCommands put an entry first. The numbers are the firmware's, and it may
+// have given them anew: the entry is looked at before.
+func orderCommands(e firmware.Entry, order []uint16) []Command {
+	number, named := fmt.Sprintf("Boot%04X", e.Number), command.Clean(e.Description)
+	if node := e.Path.Partition; node != nil && !node.MBR {
+		named = strings.ToLower(node.GUID.String())
+	}
+	look := command.Pipe(command.Run("efibootmgr", "-v"), command.Run("grep", "-F", number), command.Run("grep", "-F", "-i", "-e", named))
+	other := command.Run("echo", fmt.Sprintf("Entry %04X is not the one that was looked at: stop.", e.Number))
+	return []Command{
+		line(command.Either(look, command.Sequence(other, command.Run("exit", "1"))), fmt.Sprintf("Boot%04X* %s", e.Number, e.Description), "Take efibootmgr -v as new evidence, and have the plan made anew."),
+		line(command.All(command.Run("efibootmgr", "--bootnum", fmt.Sprintf("%04X", e.Number), "--active", "--quiet"), command.Run("efibootmgr", "--bootorder", hexes(order))),
+			"BootOrder: "+hexes(order), "Invalid BootOrder: an entry is gone since. Take efibootmgr -v as new evidence, and have the plan made anew.")}
+}
+
+// mountedClone is where the clone's own system is mounted.
+const mountedClone = "/mnt/clone"
+
+// inSystem runs commands within the clone's Linux, with the devices and the
+// kernel's own file systems where its programs look for them.
+func inSystem(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
+	nodes := append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside...)
+	return onRoot(d, boot, root, nodes...)
+}
+
+// onRoot runs commands while the clone's root is mounted.
+func onRoot(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
+	parts := d.Contents.Layout.Partitions
+	cmds := []Command{mount(parts[root], mountedClone)}
+	if i, apart := d.Contents.MountedAt(root, "/boot"); apart {
+		cmds = append(cmds, mount(parts[i], mountedClone+"/boot"))
+	}
+	if boot >= 0 {
+		cmds = append(cmds, mount(parts[boot], mountedClone+"/boot/efi"))
+	}
+	for _, n := range inside {
+		cmds = append(cmds, line(n, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
+	}
+	return append(cmds, line(command.Run("umount", "-R", mountedClone), quiet, "Leave the folder /mnt/clone, and give it again."))
+}
+
+// chroot runs a program of the clone's own system.
+func chroot(args ...any) command.Simple {
+	return command.Run(append([]any{"chroot", mountedClone}, args...)...)
+}
+
+// grubTarget is what grub-install calls a firmware's architecture.
+var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
+
+func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch) []Command {
+	install := chroot("grub-install", onClone)
+	if boot >= 0 {
+		install = chroot("grub-install", "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id=debian")
+	}
+	const menu, efi = mountedClone + "/boot/grub/grub.cfg", mountedClone + "/boot/efi"
+	nodes := append(mountTable(d, boot, root), unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
+	if boot >= 0 {
+		nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
+	}
+	// Without the name by UUID the menu would name the kernel's device, which is
+	// another one when the drive hangs elsewhere.
+	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
+	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"), unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
+		install, chroot("update-grub"))
+	if boot >= 0 {
+		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", efi+slashes(loader.DebianPath(a)), efi+slashes(loader.FallbackPath(a)))))
+	}
+	return inSystem(d, boot, root, nodes...)
+}
+
+// edited puts what a program makes of a file in its place, when it succeeds.
+func edited(program command.Simple, file any) command.Node {
+	return command.All(program.From(file).To("edited"), command.Run("cp", "edited", file))
+}
+
+// mountTable lets the mount table name the clone's own file systems.
+func mountTable(d *machine.Drive, boot, root int) []command.Node {
+	const table = mountedClone + "/etc/fstab"
+	nodes := []command.Node{command.Run("cp", table, table+".bak")}
+	change := func(m loader.Mount) command.Simple { return command.Run("awk", mountsProgram).With("point", m.Field) }
+	for _, m := range d.Contents.Mounts(root, "/") {
+		nodes = append(nodes, edited(change(m).With("device", "UUID="+d.Contents.Volumes[root].Serial), table))
+	}
+	for _, m := range d.Contents.Unresolved(root) {
+		nodes = append(nodes, edited(change(m).With("lax", "yes"), table))
+	}
+	if boot < 0 {
+		return nodes
+	}
+	for _, m := range d.Contents.Mounts(root, "/boot/efi") {
+		serial := command.Set("esp", command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value", partition(d.Contents.Layout.Partitions[boot]))))
+		nodes = append(nodes, command.All(serial, edited(change(m).With("device", command.Join("UUID=", command.Var("esp"))), table)))
+	}
+	return nodes
+}
+
+func linuxNamesCommands(d *machine.Drive, boot, root int) []Command {
+	file := command.Var("f")
+	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")), edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
+	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf")
+	return onRoot(d, boot, root, append(mountTable(d, boot, root), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
+}
+
+func initialRAMDiskCommands(d *machine.Drive, root int) []Command {
+	return inSystem(d, -1, root, command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`), command.Fixed(`chroot /mnt/clone sh -c 'MODULES=most update-initramfs -u -k all'`))
+}
+
+func hexes(order []uint16) string {
+	var numbers []string
+	for _, n := range order {
+		numbers = append(numbers, fmt.Sprintf("%04X", n))
+	}
+	return strings.Join(numbers, ",")
+}

@@ -1,0 +1,129 @@
+package repair
+
+import (
+	"fmt"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+func restorePrimary(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood || c.Layout.GPT.Backup.State != disk.CopyGood {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
+		Saves: tableSectors(c), Undo: "Write the saved sectors back."}, "primary", c.WithPrimaryRestored(),
+		map[Toolbox]func() []Command{Linux: restorePrimaryCommands})}
+}
+
+func protectiveMBR(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.Style != disk.StyleGPT || !isUEFI(m) {
+		return nil
+	}
+	_, none := c.Layout.Find(disk.CodeGPTUnprotected)
+	_, unsigned := c.Layout.Find(disk.CodeGPTProtectiveUnsigned)
+	if !none && !unsigned {
+		return nil
+	}
+	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{0, 1}}, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
+		map[Toolbox]func() []Command{Linux: func() []Command { return protectiveCommands(clone(m)) }})}
+}
+
+func writeBootCode(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil || c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
+		return nil
+	}
+	tools := map[Toolbox]func() []Command{Linux: bootCodeCommands}
+	saves := []Sectors{{0, 1}}
+	if active := bootOf(m, c); active >= 0 && c.Volumes[active].Kind == volume.KindNTFS {
+		saves = append(saves, bootSectors(c, c.Layout.Partitions[active]))
+		tools[WindowsRecovery] = func() []Command { return bootsectCommands(clone(m), active) }
+	}
+	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
+}
+
+func correctType(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || c.Layout.Style != disk.StyleGPT {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		if c.Volumes[i].IsFAT() && !p.IsESP() && len(c.Volumes[i].Loaders) > 0 {
+			moves = append(moves, onDisk(m, PlanStep{Action: "partition-type", Title: fmt.Sprintf("Type partition %d as EFI system partition", p.Number), Why: "It holds the loader, and is typed as something else.", Risk: RiskLow, Minutes: 5,
+				Saves: tableSectors(c), Undo: "Set the type " + p.TypeGUID.String() + " again, or write the saved sectors back."}, fmt.Sprint("type ", p.Number), c.WithType(i, disk.TypeESP),
+				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(p) }, WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
+		}
+	}
+	return moves
+}
+
+func setActive(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil {
+		return nil
+	}
+	var moves []move
+	for i, p := range c.Layout.Partitions {
+		if onlyActive(c, i) && (c.Volumes[i].BootCode || len(c.Volumes[i].Spares) > 0) {
+			return nil // what is wrong with it is another matter
+		}
+		v := &c.Volumes[i]
+		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() {
+			continue
+		}
+		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow, Minutes: 5, Saves: tableSectors(c), Undo: "Write the saved sector back."},
+			fmt.Sprint("active ", p.Number), c.WithActive(i),
+			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) }, Linux: func() []Command { return activeCommands(p) }}))
+	}
+	return moves
+}
+
+func onlyActive(c *machine.Contents, i int) bool {
+	for j, p := range c.Layout.Partitions {
+		if p.Active != (j == i) {
+			return false
+		}
+	}
+	return true
+}
+
+// convertToGPT changes the style in place. Its maker documents what it needs: at
+// most three primary partitions, no logical one, room for the tables.
+func convertToGPT(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if !isUEFI(m) || d.Contents == nil || d.Contents.Layout.Style != disk.StyleMBR {
+		return nil
+	}
+	system, ok := windowsOn(d)
+	if !ok || len(d.Contents.Layout.Partitions) > 3 {
+		return nil
+	}
+	for _, p := range d.Contents.Layout.Partitions {
+		if p.Logical {
+			return nil
+		}
+	}
+	length := uint64(espMiB<<20) / uint64(d.Contents.Layout.SectorSize)
+	start, shrunk, ok := roomAtEnd(d.Contents, length)
+	if gap, free := freeGap(d.Contents, length); free {
+		start, shrunk, ok = gap, -1, true
+	}
+	if !ok {
+		return nil
+	}
+	changed, boot := d.Contents.WithGPT(start, length, shrunk)
+	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
+	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
+		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: convertCommands})
+	mv.alone = true
+	mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
+	return []move{mv}
+}
