@@ -89,25 +89,3 @@ func passedOn(k *course.Walk, a *course.Attempt, d *machine.Drive, run *realmode
 	a.Pass(course.StageLoader, "Control passes to what stands there.", d.RanFact())
 	return true
 }
-
-// runsOn judges the code that the boot code passed control to, where it was run
-// in the model too: it may say that it is none, or do nothing.
-func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	run := d.Contents.Run
-	if run == nil || run.Then == nil {
-		return true
-	}
-	message, complains := run.Then.Complaint()
-	switch {
-	case complains:
-		a.Shows(course.FromCode(message + "."))
-		return a.BlockFor("boot-sector-says", course.StageLoader, "The boot sector finds nothing to start", fmt.Sprintf("it says %q.", message), d.RanFact())
-	case run.Then.End == realmode.HandsBack:
-		a.Final = false
-		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", d.RanFact())
-	case run.Empty:
-		a.Shows(course.BlackCursor)
-		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", run.Sector), "the start hangs there.", d.RanFact())
-	}
-	return true
-}

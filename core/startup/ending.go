@@ -47,34 +47,6 @@ type endingKey struct {
 	rule    course.Rule
 }
 
-// rule is what came upon the step that decided.
-func (o *outcome) rule() course.Rule {
-	if s := o.decided(); s != nil {
-		return s.Rule
-	}
-	return ""
-}
-
-// decided is the step that decided, nil for none.
-func (o *outcome) decided() *course.Step {
-	if o.chosen < 0 || len(o.attempts[o.chosen].Steps) == 0 {
-		return nil
-	}
-	steps := o.attempts[o.chosen].Steps
-	return &steps[len(steps)-1]
-}
-
-// text is the account of the step that decided.
-func (o *outcome) text() string {
-	if o.chosen < 0 {
-		return "Nothing is attached that could be started."
-	}
-	if s := o.decided(); s != nil {
-		return s.Text
-	}
-	return ""
-}
-
 // Words says the ending in a few words.
 func (e Ending) Words() string {
 	o := outcome{verdict: e.Verdict, stage: e.Stage}

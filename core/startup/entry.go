@@ -11,13 +11,6 @@ import (
 	"latchkey/core/machine"
 )
 
-// target is what an attempt looks for on a disk.
-type target struct {
-	path string                    // the program
-	only func(disk.Partition) bool // the partitions it may lie in; nil for any
-	why  string                    // how the firmware comes to look for it
-}
-
 // entry tries one boot entry. start-rules, stage 3.
 func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	node := e.Path.Partition

@@ -5,19 +5,20 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
-	"latchkey/core/volume"
 )
 
-// Loader names of a legacy start.
-const (
-	LoaderBootSector = "boot sector"
-	LoaderBootCode   = "boot code"
-	LoaderGRUB       = "grub"
-)
+// handsBack tells whether boot code without an active partition gives the
+// firmware its turn again (INT 18h) or stops with a message.
+func handsBack(k *course.Walk, d *machine.Drive) bool {
+	return triesNext(k) && k.World.Yes(course.UnknownBool, course.Question{
+		ID: "hands-back:" + d.Name, Stage: course.StageBootPartition, Drive: d.Name,
+		Text: "Does the boot code of " + d.Called() + " give the firmware its turn again when no partition is active?",
+		How:  "Some codes do, some stop with a message. Marking the right partition active makes the question idle.",
+	})
+}
 
 // legacy goes through the devices: sector 0 is run when it ends in 55 AA. Some
 // firmware tries the first disk alone. start-rules, stage 3.
@@ -73,21 +74,6 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	a.Pass(course.StageTable, "Sector 0 holds a table and boot code that runs the active partition.", append(machine.ProblemFacts(&c.Layout, d.Name), d.CodeFact())...)
 	return activePartition(k, a, d)
-}
-
-// code returns what stands in sector 0; where nobody read it, it is asked for.
-func code(k *course.Walk, d *machine.Drive) loader.BootCode {
-	c := d.Contents
-	if c.Code != loader.CodeUnknown {
-		return c.Code
-	}
-	if !k.Evidence(d, course.StageTable, "boot-code", "Does sector 0 of "+d.Called()+" hold boot code?", "Take a capture of "+d.Called()+".") {
-		return loader.CodeNone
-	}
-	if c.Layout.Style == disk.StyleGPT {
-		return loader.CodeOther
-	}
-	return loader.CodeClassic
 }
 
 // hangsOnEmpty tells whether the firmware runs an empty sector 0, which never
@@ -146,96 +132,4 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	a.Partition = c.Layout.Partitions[active].Number
 	return bootSector(k, a, d, active)
-}
-
-// handsBack tells whether boot code without an active partition gives the
-// firmware its turn again (INT 18h) or stops with a message.
-func handsBack(k *course.Walk, d *machine.Drive) bool {
-	return triesNext(k) && k.World.Yes(course.UnknownBool, course.Question{
-		ID: "hands-back:" + d.Name, Stage: course.StageBootPartition, Drive: d.Name,
-		Text: "Does the boot code of " + d.Called() + " give the firmware its turn again when no partition is active?",
-		How:  "Some codes do, some stop with a message. Marking the right partition active makes the question idle.",
-	})
-}
-
-func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
-	p, v := d.Contents.Layout.Partitions[i], &d.Contents.Volumes[i]
-	cited := d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source)
-	a.Loader = LoaderBootSector
-	if v.Kind == volume.NotCaptured || v.Told {
-		if !k.Evidence(d, course.StageBootPartition, "boot-sector", fmt.Sprintf("Is the boot sector of partition %d of %s sound?", p.Number, d.Called()),
-			fmt.Sprintf("Add sector %d as evidence.", p.Start)) {
-			return a.Block("boot-sector-missing-evidence", course.StageBootPartition, "The active partition's boot sector is not in evidence.", cited)
-		}
-		a.Steps = append(a.Steps, course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven, Text: "The active partition's boot sector is not in evidence.", Facts: []machine.Fact{cited}},
-			course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The boot sector is not in evidence."})
-		return true
-	}
-	if !v.BootCode {
-		a.Shows(course.MissingSystem)
-		return a.Block("no-boot-record", course.StageBootPartition, fmt.Sprintf("The first sector of the active partition %d holds no boot record.", p.Number), cited)
-	}
-	if q, bad := v.Problem(volume.CodeHiddenSectors); bad && v.SystemCode {
-		a.Shows(course.DiskReadError)
-		return a.Block("boot-record-elsewhere", course.StageBootPartition, q.Text+" Its boot code reads from the wrong place.", cited, machine.ProblemFact(q, d.Name))
-	}
-	a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is active and its first sector is run.", p.Number), cited)
-	for _, q := range v.Problems {
-		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
-	}
-	if !v.SystemCode && !runsOn(k, a, d) {
-		return false
-	}
-	if v.IsFAT() && v.SystemCode && k.Machine.Until != machine.UntilLoader {
-		return bootmgr(k, a, d, i)
-	}
-	a.Pass(course.StageLoader, "Control passes to the partition's boot sector.", cited)
-	return true
-}
-
-// bootmgr looks for Windows' legacy boot manager where it can be read.
-func bootmgr(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
-	v, p := &d.Contents.Volumes[i], d.Contents.Layout.Partitions[i]
-	if v.LegacyManager != "" {
-		a.Pass(course.StageLoader, fmt.Sprintf(`\%s is on the active partition %d.`, v.LegacyManager, p.Number))
-		return true
-	}
-	a.Shows(course.BootmgrMissing)
-	return a.Block("bootmgr-absent", course.StageLoader, fmt.Sprintf(`\bootmgr is not on the active partition %d.`, p.Number))
-}
-
-// grub judges GRUB's boot code: its core image must stand where the code looks
-// for it. GRUB manual, "BIOS installation".
-func grub(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	a.Final, a.Loader = true, LoaderGRUB
-	core := d.Contents.Core
-	cited := d.Cite("GRUB core image at sector", fmt.Sprint(core.Sector), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "GRUB kernel sector", Offset: 0x5C, Length: 8})
-	a.Pass(course.StageTable, "Sector 0 holds GRUB's boot code.", append(machine.ProblemFacts(&d.Contents.Layout, d.Name), d.CodeFact())...)
-	if d.Contents.Layout.Style == disk.StyleGPT {
-		held := false
-		for _, p := range d.Contents.Layout.Partitions {
-			if core.Sector >= p.Start && core.Sector < p.End() && p.TypeGUID == disk.TypeBIOSBoot {
-				held, a.Partition = true, p.Number
-			}
-		}
-		a.Pass(course.StageBootPartition, "GRUB finds its core image by sector number.", cited)
-		if !held {
-			a.Risk("core-image-unguarded", "The core image does not stand in a BIOS boot partition: whatever fills that space breaks the start.", cited)
-		}
-	} else {
-		a.Pass(course.StageBootPartition, "GRUB finds its core image by sector number, whichever partition is active.", cited)
-	}
-	switch {
-	case !core.Known:
-		if !k.Evidence(d, course.StageLoader, "grub-core", "Does GRUB's core image stand at sector "+fmt.Sprint(core.Sector)+" of "+d.Called()+"?", "Add that sector as evidence.") {
-			return a.Block("core-image-missing-evidence", course.StageLoader, "GRUB's core image is not in evidence.", cited)
-		}
-		a.Steps = append(a.Steps, course.Step{Rule: "core-image-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "GRUB's core image is not in evidence.", Facts: []machine.Fact{cited}})
-		return true
-	case !core.Present:
-		a.Shows(course.GRUBReadError)
-		return a.Block("core-image-absent", course.StageLoader, fmt.Sprintf("GRUB's boot code looks for its core image at sector %d; nothing stands there.", core.Sector), cited)
-	}
-	a.Pass(course.StageLoader, "Control passes to GRUB's core image.", cited)
-	return true
 }

@@ -14,17 +14,6 @@ import (
 // RulesVersion names the state of the rules, for verdicts that are kept.
 const RulesVersion = "2026-11-25"
 
-// Verdict is the outcome of a start check. It is never a guess.
-type Verdict string
-
-// The verdicts.
-const (
-	Starts         Verdict = "starts"          // in every consistent world it starts from the clone
-	StartsOriginal Verdict = "starts-original" // it starts, from another disk than the clone
-	Stops          Verdict = "stops"           // in every consistent world it stops
-	Depends        Verdict = "depends"         // the worlds differ, or the last stages are not proven
-)
-
 // Trace is the account of a simulated start.
 type Trace struct {
 	Verdict Verdict `json:"verdict"`
@@ -67,12 +56,12 @@ func Simulate(m machine.Machine) Trace {
 
 func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []course.Question{}, Findings: []Finding{}, Attempts: []course.Attempt{}}
-	t.Verdict, t.Reaches = outcomes[0].verdict, outcomes[0].reached()
+	t.Verdict, t.Reaches = outcomes[0].verdict, outcomes[0].atHandOver()
 	for _, o := range outcomes[1:] {
 		if o.verdict != t.Verdict {
 			t.Verdict = Depends
 		}
-		if o.reached() != t.Reaches {
+		if o.atHandOver() != t.Reaches {
 			t.Reaches = Depends
 		}
 	}
@@ -90,15 +79,6 @@ func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 	}
 	t.Headline, t.Reason = t.say(m)
 	return t
-}
-
-// reached is the verdict as far as the hand-over to the loader. A system that
-// is known to be cut off stops although its loader is reached.
-func (o *outcome) reached() Verdict {
-	if o.verdict == Depends {
-		return Starts
-	}
-	return o.verdict
 }
 
 // latestStop is the world in which the start gets furthest: what stops it even
@@ -291,5 +271,3 @@ func (t *Trace) dependsReason() string {
 	}
 	return strings.Join(parts, " ")
 }
-
-func stageWords(s course.Stage) string { return machine.LowerFirst(s.Title()) }

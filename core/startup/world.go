@@ -12,26 +12,6 @@ import (
 // facts make 1,024; beyond the bound the verdict is "depends" and says so.
 const maxWorlds = 2048
 
-// outcome is how a start ends in one world.
-type outcome struct {
-	world    *course.World
-	verdict  Verdict
-	stage    course.Stage // where it stops
-	attempts []course.Attempt
-	chosen   int // index of the attempt that decides, -1 for none
-	symptom  course.Symptom
-}
-
-func (o *outcome) class() string { return string(o.verdict) + " " + string(o.reaches()) }
-
-// reaches tells apart an unproven start from the other reasons to depend.
-func (o *outcome) reaches() course.Stage {
-	if o.verdict == Depends {
-		return course.StageLoader
-	}
-	return ""
-}
-
 // evaluate walks the machine in every world, up to the bound.
 func evaluate(m machine.Machine) (outcomes []outcome, complete bool) {
 	todo := [][]string{nil}
@@ -82,19 +62,6 @@ func withLeads(q course.Question, outcomes []outcome) course.Question {
 	}
 	q.Options = options
 	return q
-}
-
-// words says how a start ends.
-func (o *outcome) words() string {
-	switch o.verdict {
-	case Stops:
-		return "stops at the " + stageWords(o.stage)
-	case StartsOriginal:
-		return "starts the original"
-	case Starts:
-		return "starts the clone"
-	}
-	return "the clone reaches its loader"
 }
 
 func allQuestions(outcomes []outcome) []course.Question {
