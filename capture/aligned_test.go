@@ -28,7 +28,8 @@ func TestAlignedReads(t *testing.T) {
 		data[i] = byte(i * 7)
 	}
 	a := &aligned{strict{data}}
-	for _, c := range []struct{ off, n int }{{0, 512}, {510, 2}, {alignment - 1, 2}, {100, 2 * alignment}, {3 * alignment, 512}} {
+	for _, c := range []struct{ off, n int }{{0, 512}, {510, 2}, {alignment - 1, 2}, {100, 2 * alignment},
+		{3 * alignment, 512}} {
 		p := make([]byte, c.n)
 		n, err := a.ReadAt(p, int64(c.off))
 		require.NoError(t, err)

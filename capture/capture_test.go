@@ -85,7 +85,8 @@ func machineOf(t *testing.T, change func(map[string]any)) string {
 	t.Helper()
 	dir := t.TempDir()
 	d := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}}}}}
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32",
+			Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}}}}}
 	require.NoError(t, d.MustBuild().WriteFile(filepath.Join(dir, "b.img")))
 	desc := map[string]any{
 		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "behaviour": "generic", "fallbackOnFixedDisks": true},
@@ -172,7 +173,8 @@ func TestBootEntryListings(t *testing.T) {
 		"Boot0003* Windows Boot Manager\tHD(2,MBR,0x1f2e3d4c,0x800,0x32000)/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)WINDOWS.........x...\n"
 	v18 := strings.ReplaceAll(strings.ReplaceAll(v17, "/File(\\EFI\\debian\\shimx64.efi)", "/\\EFI\\debian\\shimx64.efi\n      dp: 04 01 2a 00 / 7f ff 04 00"),
 		"/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)WINDOWS.........x...", "/\\EFI\\Microsoft\\Boot\\bootmgfw.efi57494e444f5753\n    data: 57 49 4e 44")
-	for name, text := range map[string]string{"17": v17, "18": v18, "with carriage returns": strings.ReplaceAll(v17, "\n", "\r\n"), "tabs lost": strings.ReplaceAll(v17, "\t", "    ")} {
+	for name, text := range map[string]string{"17": v17, "18": v18, "with carriage returns": strings.ReplaceAll(v17, "\n", "\r\n"),
+		"tabs lost": strings.ReplaceAll(v17, "\t", "    ")} {
 		t.Run(name, func(t *testing.T) {
 			e, err := capture.ParseBootEntries(text)
 			require.NoError(t, err)
@@ -184,7 +186,8 @@ func TestBootEntryListings(t *testing.T) {
 			assert.Equal(t, "sata", e.All[1].Path.Bus)
 			assert.Equal(t, "debian", e.All[2].Description)
 			assert.Equal(t, `\EFI\debian\shimx64.efi`, e.All[2].Path.File)
-			assert.Equal(t, &firmware.PartitionNode{Number: 1, Start: 0x800, Size: 0x100000, GUID: disk.MustGUID("11111111-2222-3333-4444-555555555555")}, e.All[2].Path.Partition)
+			assert.Equal(t, &firmware.PartitionNode{Number: 1, Start: 0x800, Size: 0x100000, GUID: disk.MustGUID("11111111-2222-3333-4444-555555555555")},
+				e.All[2].Path.Partition)
 			assert.Equal(t, `\EFI\Microsoft\Boot\bootmgfw.efi`, e.All[3].Path.File)
 			assert.True(t, e.All[3].Path.Partition.MBR)
 			assert.EqualValues(t, 0x1f2e3d4c, e.All[3].Path.Partition.Signature)

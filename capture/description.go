@@ -31,7 +31,9 @@ type FirmwareDescription struct {
 	StorageMode       *string `json:"storageMode"`
 	StorageModeBefore *string `json:"storageModeBefore"`
 	Behaviour         string  `json:"behaviour"`
-	BootEntries       string  `json:"bootEntries"` // file with the firmware's boot entries as Linux lists them, or a folder of raw variables
+	// BootEntries is a file with the firmware's boot entries as Linux lists them, or a
+	// folder of raw variables.
+	BootEntries string `json:"bootEntries"`
 	// Choices are the single choices of the firmware by their keys; each wins over the
 	// named behaviour. They stand beside the settings.
 	Choices map[string]bool `json:"-"`

@@ -58,7 +58,8 @@ func openSized(path string) (*os.File, int64, error) {
 // what it read. The context ends it early; report, when it is not nil, is told
 // how far it got. Both logical sector sizes are tried, so that the capture serves
 // the drive on either kind of port.
-func Take(ctx context.Context, d *Device, source string, sectorSize int, now time.Time, report func(Progress)) (Manifest, error) {
+func Take(ctx context.Context, d *Device, source string, sectorSize int, now time.Time,
+	report func(Progress)) (Manifest, error) {
 	sectorSize = d.SectorSizeOr(sectorSize)
 	recorder := NewRecorder(d, d.Size, sectorSize)
 	recorder.Watch(ctx, report)
@@ -94,8 +95,9 @@ func Take(ctx context.Context, d *Device, source string, sectorSize int, now tim
 func (d *Device) manifest(source string, sectorSize int, now time.Time) Manifest {
 	return Manifest{
 		Serial: d.Serial, DiskID: diskID(d, d.Size, sectorSize),
-		Capacity: d.Size - d.Size%int64(sectorSize), LogicalSectorSize: sectorSize, PhysicalSectorSize: d.PhysicalSectorSize,
-		Bus: d.Bus, Model: d.Model, Running: d.Running, Source: source, TakenAt: now.UTC(),
+		Capacity: d.Size - d.Size%int64(sectorSize), LogicalSectorSize: sectorSize,
+		PhysicalSectorSize: d.PhysicalSectorSize,
+		Bus:                d.Bus, Model: d.Model, Running: d.Running, Source: source, TakenAt: now.UTC(),
 	}
 }
 

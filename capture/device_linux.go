@@ -40,7 +40,8 @@ func (d *Device) describe(path string) {
 	d.LogicalSectorSize = sysNumber(filepath.Join(dir, "queue/logical_block_size"))
 	d.PhysicalSectorSize = sysNumber(filepath.Join(dir, "queue/physical_block_size"))
 	d.Model = sysText(filepath.Join(dir, "device/model"))
-	d.Serial = firstOf(sysText(filepath.Join(dir, "device/serial")), sysText(filepath.Join(dir, "serial")), unitSerial(sysBytes(filepath.Join(dir, "device/vpd_pg80"))))
+	d.Serial = firstOf(sysText(filepath.Join(dir, "device/serial")), sysText(filepath.Join(dir, "serial")),
+		unitSerial(sysBytes(filepath.Join(dir, "device/vpd_pg80"))))
 	d.Running = runsFrom("/", filepath.Base(path))
 	where, err := filepath.EvalSymlinks(dir)
 	if err != nil {

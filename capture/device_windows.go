@@ -57,7 +57,8 @@ func OpenDevice(path string) (*Device, error) {
 // control asks a device for something.
 func control(f *os.File, code uint32, question []byte, into unsafe.Pointer, size uintptr) error {
 	var returned uint32
-	return windows.DeviceIoControl(windows.Handle(f.Fd()), code, unsafe.SliceData(question), uint32(len(question)), (*byte)(into), uint32(size), &returned, nil)
+	return windows.DeviceIoControl(windows.Handle(f.Fd()), code, unsafe.SliceData(question), uint32(len(question)),
+		(*byte)(into), uint32(size), &returned, nil)
 }
 
 // runsFrom reports whether the system's own volume lies on a disk.

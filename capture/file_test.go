@@ -31,9 +31,11 @@ func terabyte(t testing.TB, sectorSize int) *diskmaker.Image {
 	t.Helper()
 	manager := diskmaker.Program{Signed: true, Size: 1_500_672}.Bytes()
 	m, err := diskmaker.Disk{
-		Sectors: uint64(disk.AdvertisedSectors(1000)) * 512 / uint64(sectorSize), SectorSize: sectorSize, Style: diskmaker.GPT, GUID: disk.TypeESP,
+		Sectors: uint64(disk.AdvertisedSectors(1000)) * 512 / uint64(sectorSize), SectorSize: sectorSize,
+		Style: diskmaker.GPT, GUID: disk.TypeESP,
 		Partitions: []diskmaker.Partition{
-			{Type: disk.TypeESP, MiB: 300, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: manager, `\EFI\Microsoft\Boot\bootmgfw.efi`: manager}}},
+			{Type: disk.TypeESP, MiB: 300,
+				Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: manager, `\EFI\Microsoft\Boot\bootmgfw.efi`: manager}}},
 			{Type: disk.TypeMSReserved, MiB: 16},
 			{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}},
 			{Type: disk.TypeWinRE, MiB: 990, Volume: diskmaker.Volume{Kind: "ntfs"}},
@@ -45,7 +47,8 @@ func terabyte(t testing.TB, sectorSize int) *diskmaker.Image {
 
 func take(t testing.TB, m *diskmaker.Image, variables map[string][]byte) []byte {
 	t.Helper()
-	d := &capture.Device{ReaderAt: m, Size: m.Size, LogicalSectorSize: m.SectorSize, Bus: "nvme", Model: "Ostra N3", Variables: variables}
+	d := &capture.Device{ReaderAt: m, Size: m.Size, LogicalSectorSize: m.SectorSize, Bus: "nvme", Model: "Ostra N3",
+		Variables: variables}
 	manifest, err := capture.Take(t.Context(), d, "disk.img", 0, time.Unix(1_800_000_000, 0), nil)
 	require.NoError(t, err)
 	var b bytes.Buffer
@@ -117,7 +120,8 @@ func everything(c *machine.Contents) []any {
 	out := []any{c.Layout, startup.Simulate(m), machine.References(m), c.Regions()}
 	for i := range c.Volumes {
 		v := &c.Volumes[i]
-		out = append(out, v.Kind, v.Label, v.Serial, v.Used, v.Unclean, v.Hibernated, v.Kernels, v.LegacyManager, v.Problems, len(v.Configs), v.Loaders)
+		out = append(out, v.Kind, v.Label, v.Serial, v.Used, v.Unclean, v.Hibernated, v.Kernels, v.LegacyManager,
+			v.Problems, len(v.Configs), v.Loaders)
 	}
 	return out
 }
@@ -329,7 +333,8 @@ func TestACaptureAsADrivesFile(t *testing.T) {
 }
 
 func FuzzReadCapture(f *testing.F) {
-	manifest, _ := json.Marshal(capture.Manifest{Format: "latchkey capture", Version: 1, Capacity: 4096, LogicalSectorSize: 512, Extents: []capture.Extent{{Offset: 0, Length: 4}}})
+	manifest, _ := json.Marshal(capture.Manifest{Format: "latchkey capture", Version: 1, Capacity: 4096, LogicalSectorSize: 512,
+		Extents: []capture.Extent{{Offset: 0, Length: 4}}})
 	f.Add(string(manifest), []byte("1234"))
 	f.Fuzz(func(t *testing.T, manifest string, sectors []byte) {
 		raw := archived(t, zip.Store, map[string]string{"manifest.json": manifest, "sectors.bin": string(sectors)})

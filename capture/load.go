@@ -60,11 +60,13 @@ func (l *loading) close() {
 
 func (l *loading) build(desc Description) (machine.Machine, error) {
 	b, _ := firmware.Named(desc.Firmware.Behaviour)
-	m := machine.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: machine.Until(desc.Until), Firmware: firmware.Settings{
-		Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
-		SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b.Tell(desc.Firmware.Choices),
-		StorageMode: fact.Maybe(desc.Firmware.StorageMode), StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),
-	}}
+	m := machine.Machine{DeviceOrder: desc.DeviceOrder, Answers: desc.Answers, Until: machine.Until(desc.Until),
+		Firmware: firmware.Settings{
+			Mode: tell[firmware.Mode](desc.Firmware.Mode), Arch: tell[firmware.Arch](desc.Firmware.Arch),
+			SecureBoot: fact.Maybe(desc.Firmware.SecureBoot), Behaviour: b.Tell(desc.Firmware.Choices),
+			StorageMode:       fact.Maybe(desc.Firmware.StorageMode),
+			StorageModeBefore: fact.Maybe(desc.Firmware.StorageModeBefore),
+		}}
 	var paths []string
 	if desc.Firmware.BootEntries != "" {
 		entries, err := readBootEntries(l.path(desc.Firmware.BootEntries))
@@ -80,7 +82,8 @@ func (l *loading) build(desc Description) (machine.Machine, error) {
 			return m, fmt.Errorf("drives[%d]: %w", i, err)
 		}
 		m.Drives = append(m.Drives, machine.Drive{
-			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port), Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
+			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port),
+			Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
 		})
 	}
 	return m, nil

@@ -46,7 +46,8 @@ func looksLikeDisk(head, tail []byte) bool {
 		return true
 	}
 	for _, at := range []int{512, 4096} {
-		if len(head) >= at+8 && string(head[at:at+8]) == "EFI PART" || len(tail) >= at && string(tail[len(tail)-at:][:8]) == "EFI PART" {
+		if len(head) >= at+8 && string(head[at:at+8]) == "EFI PART" || len(tail) >= at &&
+			string(tail[len(tail)-at:][:8]) == "EFI PART" {
 			return true
 		}
 	}

@@ -64,7 +64,8 @@ func windowsLayout(sectors uint64, id byte) diskmaker.Disk {
 				Volume: diskmaker.Volume{Kind: "fat32", Label: "SYSTEM", Serial: 0x6A310000 | uint64(id)}},
 			{Type: disk.TypeMSReserved, Name: "Microsoft reserved partition", MiB: 16},
 			{Type: disk.TypeBasicData, Name: "Basic data partition", Volume: windowsVolume(0x01DA2B3C4D5E0000|uint64(id), 92_000)},
-			{Type: disk.TypeWinRE, Name: "Recovery", MiB: 990, Attributes: 1 | 1<<63, Volume: diskmaker.Volume{Kind: "ntfs", Serial: 0x01DA2B3C4D5F0000 | uint64(id)}},
+			{Type: disk.TypeWinRE, Name: "Recovery", MiB: 990, Attributes: 1 | 1<<63,
+				Volume: diskmaker.Volume{Kind: "ntfs", Serial: 0x01DA2B3C4D5F0000 | uint64(id)}},
 		},
 	}
 }
@@ -97,7 +98,8 @@ func legacyWindows(sectors uint64, signature uint32, active bool) diskmaker.Disk
 	d := diskmaker.Disk{
 		Sectors: sectors, Style: diskmaker.MBR, Signature: signature, BootCode: "classic",
 		Partitions: []diskmaker.Partition{
-			{MBRType: 0x07, MiB: 500, Active: active, Volume: diskmaker.Volume{Kind: "ntfs", Label: "System", Serial: 0x3C11, UsedMiB: 38}},
+			{MBRType: 0x07, MiB: 500, Active: active, Volume: diskmaker.Volume{Kind: "ntfs", Label: "System", Serial: 0x3C11,
+				UsedMiB: 38}},
 			{MBRType: 0x07, Volume: windowsVolume(0x3C12, 61_000)},
 		},
 	}
@@ -171,19 +173,21 @@ func linux(sectors uint64, id, names byte) diskmaker.Disk {
 	return diskmaker.Disk{
 		Sectors: sectors, Style: diskmaker.GPT, GUID: guid(id),
 		Partitions: []diskmaker.Partition{
-			{Type: disk.TypeESP, Name: "boot", MiB: 512, Volume: diskmaker.Volume{Kind: "fat32", Label: "BOOT", Serial: 0x7C400000 | uint64(id),
+			{Type: disk.TypeESP, Name: "boot", MiB: 512, Volume: diskmaker.Volume{Kind: "fat32", Label: "BOOT",
+				Serial: 0x7C400000 | uint64(id),
 				Files: map[string][]byte{
 					`\EFI\debian\shimx64.efi`: diskmaker.Program{Signed: true, Size: 900_096, Is: "shim"}.Bytes(),
 					`\EFI\debian\grubx64.efi`: diskmaker.Program{Signed: true, Size: 1_200_128, Is: "grub", Prefix: "/EFI/debian"}.Bytes(),
 					`\EFI\debian\grub.cfg`:    []byte("search.fs_uuid " + root + " root \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"),
 				}}},
-			{Type: disk.TypeLinuxData, Name: "root", Volume: diskmaker.Volume{Kind: "ext4", Label: "display", UUID: rootUUID(id), UsedMiB: 9_400, Files: map[string][]byte{
-				"boot/grub/grub.cfg": []byte("set default=\"0\"\nmenuentry 'Timetable' --class gnu-linux $menuentry_id_option 'gnulinux-simple' {\n" +
-					"\tsearch --no-floppy --fs-uuid --set=root " + root + "\n\tlinux\t/boot/vmlinuz-6.1.0-18-amd64 root=UUID=" + root + " ro quiet\n\tinitrd\t/boot/initrd.img-6.1.0-18-amd64\n}\n"),
-				"etc/fstab":                      []byte("# made by the installer\nUUID=" + root + " / ext4 errors=remount-ro 0 1\nUUID=" + boot + " /boot/efi vfat umask=0077 0 1\nUUID=" + uuid(rootUUID(names^0xFF)) + " none swap sw 0 0\n"),
-				"boot/vmlinuz-6.1.0-18-amd64":    make([]byte, 1000),
-				"boot/initrd.img-6.1.0-18-amd64": make([]byte, 1000),
-			}}},
+			{Type: disk.TypeLinuxData, Name: "root", Volume: diskmaker.Volume{Kind: "ext4", Label: "display", UUID: rootUUID(id),
+				UsedMiB: 9_400, Files: map[string][]byte{
+					"boot/grub/grub.cfg": []byte("set default=\"0\"\nmenuentry 'Timetable' --class gnu-linux $menuentry_id_option 'gnulinux-simple' {\n" +
+						"\tsearch --no-floppy --fs-uuid --set=root " + root + "\n\tlinux\t/boot/vmlinuz-6.1.0-18-amd64 root=UUID=" + root + " ro quiet\n\tinitrd\t/boot/initrd.img-6.1.0-18-amd64\n}\n"),
+					"etc/fstab":                      []byte("# made by the installer\nUUID=" + root + " / ext4 errors=remount-ro 0 1\nUUID=" + boot + " /boot/efi vfat umask=0077 0 1\nUUID=" + uuid(rootUUID(names^0xFF)) + " none swap sw 0 0\n"),
+					"boot/vmlinuz-6.1.0-18-amd64":    make([]byte, 1000),
+					"boot/initrd.img-6.1.0-18-amd64": make([]byte, 1000),
+				}}},
 			{Type: typeSwap, Name: "swap", MiB: 4096, Volume: swapVolume(id)},
 		},
 	}
@@ -247,7 +251,8 @@ func dataServer(sectors uint64, id byte) diskmaker.Disk {
 		{"vault", vault}, {"volumes", volumes}, {"array", at(4096, "\xFC\x4E\x2B\xA9", 4096+16)}, {"manifests", at(0, "XFSB", 32)},
 		{"pool", at(64<<10+64, "_BHRfS_M", 64<<10+32)}, {"shared", shared},
 	} {
-		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, Name: v.name, MiB: 10_240, Volume: v.volume})
+		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, Name: v.name, MiB: 10_240,
+			Volume: v.volume})
 	}
 	return d
 }
@@ -262,7 +267,8 @@ func mac(sectors uint64, id byte) diskmaker.Disk {
 	return diskmaker.Disk{
 		Sectors: sectors, Style: diskmaker.GPT, GUID: guid(id),
 		Partitions: []diskmaker.Partition{
-			{Type: disk.TypeESP, Name: "EFI System Partition", MiB: 200, Volume: diskmaker.Volume{Kind: "fat32", Label: "EFI", Serial: 0x66E30000 | uint64(id)}},
+			{Type: disk.TypeESP, Name: "EFI System Partition", MiB: 200, Volume: diskmaker.Volume{Kind: "fat32", Label: "EFI",
+				Serial: 0x66E30000 | uint64(id)}},
 			{Type: typeAPFS, Name: "Container", Volume: diskmaker.Volume{Kind: "raw", Raw: raw}},
 			{Type: typeHFS, Name: "Drawings", MiB: 40_960, Volume: hfsVolume(id)},
 		},

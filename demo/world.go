@@ -109,9 +109,10 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyWindows(gb(500), 0x1F2E3D4C, false).Build},
 		},
 		{
-			Name: "timetable", Title: "Timetable display, Long Quay", Machine: "Quayside T1, Long Quay", Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no}, DeviceOrder: []string{"clone"},
-			Original: Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: linux(gb(120), 0x81, 0x81).Build},
-			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: linux(gb(250), 0x81, 0x81).Build},
+			Name: "timetable", Title: "Timetable display, Long Quay", Machine: "Quayside T1, Long Quay", Firmware: Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no},
+			DeviceOrder: []string{"clone"},
+			Original:    Drive{Model: "Ostra N1", Bus: "sata", Attached: no, Disk: linux(gb(120), 0x81, 0x81).Build},
+			Clone:       Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: linux(gb(250), 0x81, 0x81).Build},
 		},
 		{
 			Name: "kiosk-east", Title: "Ticket kiosk, East Pier", Machine: "Quayside K2, East Pier", Firmware: uefi, DeviceOrder: []string{"clone"},
@@ -127,7 +128,8 @@ func Cases() []Case {
 		{
 			Name: "stores-laptop", Title: "Stores laptop", Machine: "Fenmark L5, ship's stores", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden H5", Bus: "sata", Attached: no, Disk: windows(gb(320), 0xB1).Build},
-			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, SectorSize: 512, Disk: in4096(windows(gb(500), 0xB1)).Build},
+			Clone: Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, SectorSize: 512,
+				Disk: in4096(windows(gb(500), 0xB1)).Build},
 		},
 		{
 			Name: "lounge-display", Title: "Lounge display, ferry Sandpiper", Machine: "Quayside T1, passenger lounge", Firmware: uefi, DeviceOrder: []string{"clone"},
@@ -137,7 +139,8 @@ func Cases() []Case {
 		{
 			Name: "purser-laptop", Title: "Purser's laptop", Machine: "Fenmark L7, purser's office", Firmware: uefi, Said: "blue screen, error 0xc000000e", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no, Disk: windows(gb(500), 0xD1).Build},
-			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: withStore(windowsLayout(gb(1000), 0xD2), windowsLayout(gb(500), 0xD1)).Build},
+			Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: withStore(windowsLayout(gb(1000), 0xD2),
+				windowsLayout(gb(500), 0xD1)).Build},
 			Listings: []Listing{bootEntries(windows(gb(500), 0xD1))},
 		},
 		{
@@ -163,10 +166,12 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyLinux(gb(250), 0x2D44A1C7, 0x73).Build},
 		},
 		{
-			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office", Firmware: Firmware{Mode: "uefi", Arch: "x64", Choices: map[string]bool{"fallbackOnFixedDisks": true, "readsMacVolumes": true}}, DeviceOrder: []string{"clone"},
-			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: mac(gb(500), 0x75).Build},
-			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: mac(gb(1000), 0x76).Build},
-			Listings: []Listing{pasted(macList, map[string]string{"disk2": "clone"})},
+			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office",
+			Firmware:    Firmware{Mode: "uefi", Arch: "x64", Choices: map[string]bool{"fallbackOnFixedDisks": true, "readsMacVolumes": true}},
+			DeviceOrder: []string{"clone"},
+			Original:    Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: mac(gb(500), 0x75).Build},
+			Clone:       Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: mac(gb(1000), 0x76).Build},
+			Listings:    []Listing{pasted(macList, map[string]string{"disk2": "clone"})},
 		},
 		{
 			Name: "cargo-server", Title: "Cargo server, Long Quay", Machine: "Brisling S4, cargo office", Firmware: uefi, DeviceOrder: []string{"clone"},
@@ -176,26 +181,30 @@ func Cases() []Case {
 		{
 			Name: "ticket-server", Title: "Ticket server, on the telephone", Machine: "Brisling S2, ferry terminal",
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no}, Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes},
-			Listings: []Listing{pasted(diskpartSession, map[string]string{"Disk 0": "original", "Disk 1": "clone"}), pasted(listedStore, map[string]string{"store": "clone"})},
+			Listings: []Listing{pasted(diskpartSession, map[string]string{"Disk 0": "original", "Disk 1": "clone"}),
+				pasted(listedStore, map[string]string{"store": "clone"})},
 		},
 		{
 			Name: "galley", Title: "Galley computer, ferry Sandpiper", Machine: "Brisling B2, galley", Firmware: Firmware{Mode: "legacy", Arch: "x64"}, DeviceOrder: []string{"clone"},
 			Original: Drive{Attached: no}, Clone: Drive{Attached: yes},
 			Listings: []Listing{
 				pasted(dumpGalley, map[string]string{"sda": "original"}), pasted(jsonGalley, map[string]string{"sdb": "clone"}),
-				pasted(lsblkGalley, map[string]string{"sda": "original", "sdb": "clone"}), pasted(blkidGalley, map[string]string{"sda": "original", "sdb": "clone"}),
+				pasted(lsblkGalley, map[string]string{"sda": "original", "sdb": "clone"}),
+				pasted(blkidGalley, map[string]string{"sda": "original", "sdb": "clone"}),
 			},
 		},
 		{
 			Name: "radar-desk", Title: "Radar desk computer", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Attached: no}, Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes},
-			Listings: []Listing{storageDisks(), storagePartitions(), storageVolumes(), pasted(partedRadar, map[string]string{"sdb": "clone"})},
+			Listings: []Listing{storageDisks(), storagePartitions(), storageVolumes(),
+				pasted(partedRadar, map[string]string{"sdb": "clone"})},
 		},
 		{
 			Name: "radio-room", Title: "Radio room laptop, read aloud", Machine: "Fenmark L5, radio room", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Bus: "sata", Attached: no, Told: &Told{Style: "GPT", Capacity: "232 GB", Partitions: []ToldPartition{
 				{"boot", "100 MB", "FAT32"}, {"system", "231 GB", "NTFS"}, {"recovery", "500 MB", "NTFS"}}}},
-			Clone: Drive{Bus: "sata", Attached: yes, Told: &Told{Style: "GPT", Capacity: "465 GB", Partitions: []ToldPartition{{"system", "465 GB", "NTFS"}}}},
+			Clone: Drive{Bus: "sata", Attached: yes,
+				Told: &Told{Style: "GPT", Capacity: "465 GB", Partitions: []ToldPartition{{"system", "465 GB", "NTFS"}}}},
 		},
 	}
 }

@@ -51,12 +51,14 @@ func machineOf(t testing.TB, c demo.Case) machine.Machine {
 	t.Helper()
 	f := c.Firmware
 	m := machine.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
-		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)), SecureBoot: fact.Maybe(f.SecureBoot),
-		Behaviour: firmware.Behaviour{}.Tell(f.Choices),
+		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)),
+		SecureBoot: fact.Maybe(f.SecureBoot),
+		Behaviour:  firmware.Behaviour{}.Tell(f.Choices),
 	}}
 	for role, d := range map[machine.Role]demo.Drive{machine.RoleOriginal: c.Original, machine.RoleClone: c.Clone} {
 		if d.Disk == nil {
-			m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached)})
+			m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus),
+				Attached: fact.Maybe(d.Attached)})
 			continue
 		}
 		image, err := d.Disk()
@@ -67,7 +69,8 @@ func machineOf(t testing.TB, c demo.Case) machine.Machine {
 		}
 		on, err := disk.New(image, image.Size, sectorSize)
 		require.NoError(t, err)
-		m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus), Attached: fact.Maybe(d.Attached), Contents: machine.Examine(on)})
+		m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus),
+			Attached: fact.Maybe(d.Attached), Contents: machine.Examine(on)})
 	}
 	return m
 }
@@ -98,7 +101,8 @@ func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
 	for _, e := range endings {
 		shown[e.stage] = true
 	}
-	for _, stage := range []course.Stage{course.StageDrive, course.StageMode, course.StageTable, course.StageBootPartition, course.StageLoader, course.StageConfiguration, course.StageSystem} {
+	for _, stage := range []course.Stage{course.StageDrive, course.StageMode, course.StageTable,
+		course.StageBootPartition, course.StageLoader, course.StageConfiguration, course.StageSystem} {
 		assert.True(t, shown[stage], stage)
 	}
 }

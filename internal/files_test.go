@@ -172,8 +172,11 @@ func codeWidths(path string, raw []byte) []int {
 		if tok == token.EOF {
 			return widths
 		}
-		if tok == token.STRING && !strings.Contains(text, "\n") {
-			widths[fset.Position(pos).Line-1] -= len([]rune(text)) - 2
+		if tok == token.STRING {
+			first := fset.Position(pos).Line - 1
+			for i, part := range strings.Split(text, "\n") {
+				widths[first+i] -= len([]rune(part)) + 3*strings.Count(part, "\t")
+			}
 		}
 	}
 }

@@ -24,9 +24,11 @@ const (
 // debianRepairs are copied Debians that do not start, for plans that need programs
 // of the system on the disk.
 func debianRepairs() []Scenario {
-	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: debianMiB, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: debianMiB,
+		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	empty, unformatted := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE}), esp(diskmaker.Volume{})
-	kernels := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 128, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	kernels := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 128,
+		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	biosBoot := diskmaker.Partition{Type: disk.TypeBIOSBoot, MiB: 1}
 	var all []Scenario
 	for _, c := range []struct {
@@ -50,7 +52,8 @@ func debianRepairs() []Scenario {
 		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return makeDebian(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
-		all = append(all, Scenario{Name: "Debian, " + c.name, Firmware: c.firmware, Whole: true, Limit: 4 * time.Minute, Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
+		all = append(all, Scenario{Name: "Debian, " + c.name, Firmware: c.firmware, Whole: true, Limit: 4 * time.Minute,
+			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}
 	return all
 }

@@ -67,7 +67,8 @@ func gptDisk(id byte, parts ...diskmaker.Partition) diskmaker.Disk {
 }
 
 func mbrDisk(id byte, parts ...diskmaker.Partition) diskmaker.Disk {
-	return diskmaker.Disk{Sectors: diskSize / 512, Style: diskmaker.MBR, Signature: 0xD15C0000 + uint32(id), Partitions: parts}
+	return diskmaker.Disk{Sectors: diskSize / 512, Style: diskmaker.MBR, Signature: 0xD15C0000 + uint32(id),
+		Partitions: parts}
 }
 
 // good is a drive that UEFI firmware starts by the fallback and by the vendor's
@@ -208,7 +209,8 @@ type node struct {
 // partitionNode returns a partition's short form, changed.
 func partitionNode(d diskmaker.Disk, partition int, change func(*node)) []byte {
 	ss := uint64(max(d.SectorSize, 512))
-	n := node{number: uint32(partition), start: mib / ss, size: d.Partitions[partition-1].MiB * mib / ss, signature: d.Signature}
+	n := node{number: uint32(partition), start: mib / ss, size: d.Partitions[partition-1].MiB * mib / ss,
+		signature: d.Signature}
 	for _, p := range d.Partitions[:partition-1] {
 		n.start += p.MiB * mib / ss
 	}

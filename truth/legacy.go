@@ -39,7 +39,8 @@ func classic(name string, id byte, active ...int) Drive {
 
 func legacySectors() []Scenario {
 	g := Drive{Name: "a", Disk: gptDisk(1, esp(fat(nil)), data())}
-	codeless := Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}})}
+	codeless := Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, Active: true,
+		Volume: diskmaker.Volume{Kind: "ntfs"}})}
 	return []Scenario{
 		legacy("code in sector 0", marked("a", 1)).smoke(),
 		legacy("code in sector 0, no 55 AA", marked("a", 1).spoiled(func(m *diskmaker.Image) { write(m, 510, 0, 0) })).smoke(),
@@ -49,15 +50,16 @@ func legacySectors() []Scenario {
 		legacy("GPT without code", g),
 		legacy("MBR without code", codeless.spoiled(bootSector("a", 1, 2048))),
 		legacy("blank", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}}),
-		legacy("a volume without a table", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512}, Spoil: func(*diskmaker.Image) *diskmaker.Image {
-			m := diskmaker.NewImage(diskSize, 512)
-			src := mbrDisk(1, diskmaker.Partition{MBRType: 0x0C, MiB: 64, Volume: fat(nil)}).MustBuild()
-			write(m, 0, read(src, mib, 4096)...)
-			code := MarkSector.Code(tag("a", 0, startup.LoaderBootCode))
-			write(m, 0, code[:3]...)
-			write(m, 90, code[90:]...)
-			return m
-		}}),
+		legacy("a volume without a table", Drive{Name: "a", Disk: diskmaker.Disk{Sectors: diskSize / 512},
+			Spoil: func(*diskmaker.Image) *diskmaker.Image {
+				m := diskmaker.NewImage(diskSize, 512)
+				src := mbrDisk(1, diskmaker.Partition{MBRType: 0x0C, MiB: 64, Volume: fat(nil)}).MustBuild()
+				write(m, 0, read(src, mib, 4096)...)
+				code := MarkSector.Code(tag("a", 0, startup.LoaderBootCode))
+				write(m, 0, code[:3]...)
+				write(m, 90, code[90:]...)
+				return m
+			}}),
 	}
 }
 
@@ -69,7 +71,8 @@ func legacyActive() []Scenario {
 	one := classic("a", 1, 1)
 	le := binary.LittleEndian
 	logical := func() Drive {
-		d := mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 16}, diskmaker.Partition{MBRType: 0x0F, MiB: 100, Active: true})
+		d := mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 16}, diskmaker.Partition{MBRType: 0x0F, MiB: 100,
+			Active: true})
 		d.BootCode = "classic"
 		return Drive{Name: "a", Disk: d}.spoiled(func(m *diskmaker.Image) {
 			at := int64(17 * mib)
@@ -176,7 +179,8 @@ func legacyDrives() []Scenario {
 		legacy("virtio, 4096-byte sectors", large("virtio")),
 		legacy("USB, 4096-byte sectors", large("usb")),
 		legacy("no drive", marked("a", 1).unplugged()),
-		legacy("nothing is left of the clone, the original unplugged", original(classic("a", 1, 1)).unplugged(), Drive{Name: "b", Disk: mbrDisk(2, diskmaker.Partition{MBRType: 0x83})}.roomier()),
+		legacy("nothing is left of the clone, the original unplugged", original(classic("a", 1, 1)).unplugged(),
+			Drive{Name: "b", Disk: mbrDisk(2, diskmaker.Partition{MBRType: 0x83})}.roomier()),
 	}
 }
 

@@ -69,7 +69,8 @@ func linuxScenario(f Firmware, name string, n names) Scenario {
 // linuxDisk declares a disk with a boot partition and a root file system, and
 // GRUB's parts for the firmware.
 func linuxDisk(f Firmware, n names) Drive {
-	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: 64, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: 64,
+		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	var declared diskmaker.Disk
 	if f.UEFI() {
 		declared = gptDisk(9, esp(fat(nil)), root)

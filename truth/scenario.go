@@ -98,7 +98,8 @@ func (s *Scenario) Prepare(dir string) (string, error) {
 			size = d.Presents
 		}
 		port := i // as devices attaches them
-		desc.Drives = append(desc.Drives, capture.DriveDescription{Port: &port, Name: d.Name, Role: d.Role, File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
+		desc.Drives = append(desc.Drives, capture.DriveDescription{Port: &port, Name: d.Name, Role: d.Role,
+			File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
 	}
 	raw, err := json.MarshalIndent(desc, "", "  ")
 	if err != nil {

@@ -52,7 +52,8 @@ func tableOf(l *disk.Layout, name string) (*table, error) {
 		if p.Unplaced {
 			return nil, fmt.Errorf("where partition %d lies is not known", p.Number)
 		}
-		part := tablePart{Node: name + strconv.Itoa(p.Number), Start: p.Start, Size: p.Length, Name: p.Name, Bootable: p.Active}
+		part := tablePart{Node: name + strconv.Itoa(p.Number), Start: p.Start, Size: p.Length, Name: p.Name,
+			Bootable: p.Active}
 		if l.Style == disk.StyleGPT {
 			part.Type, part.UUID = p.TypeGUID.String(), p.GUID.String()
 		} else {

@@ -26,7 +26,8 @@ func TestSfdiskTakesTheExport(t *testing.T) {
 		assert.Equal(t, plain(reference.Run(t, "", "sfdisk", "--dump", path)), plain(string(dump)), style)
 		copied := reference.Image(t, 512<<20)
 		reference.Run(t, string(dump), "sfdisk", "-q", copied)
-		assert.Equal(t, plain(strings.ReplaceAll(reference.Run(t, "", "sfdisk", "--dump", copied), copied, path)), plain(string(dump)), style)
+		assert.Equal(t, plain(strings.ReplaceAll(reference.Run(t, "", "sfdisk", "--dump", copied), copied, path)),
+			plain(string(dump)), style)
 
 		raw, err := listing.ExportJSON(&contents(t, path).Layout, path)
 		require.NoError(t, err)

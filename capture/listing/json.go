@@ -40,11 +40,13 @@ const (
 // those of a terminal.
 func (l *Listing) json(t *text) *value {
 	first := 0
-	for first < len(t.lines) && !strings.HasPrefix(strings.TrimSpace(t.lines[first]), "{") && !strings.HasPrefix(strings.TrimSpace(t.lines[first]), "[") {
+	for first < len(t.lines) && !strings.HasPrefix(strings.TrimSpace(t.lines[first]), "{") &&
+		!strings.HasPrefix(strings.TrimSpace(t.lines[first]), "[") {
 		first++
 	}
 	body := strings.Join(t.lines[first:], "\n")
-	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(body)), starts: lineStarts(body), first: first, names: map[string]string{}}
+	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(body)), starts: lineStarts(body), first: first,
+		names: map[string]string{}}
 	p.dec.UseNumber()
 	v, err := p.value(0)
 	last := p.line()

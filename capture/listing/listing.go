@@ -49,16 +49,20 @@ const (
 )
 
 // Formats lists all formats, in the order in which they are tried.
-var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, Blkid, Parted, Efibootmgr, Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Diskutil}
+var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, Blkid, Parted, Efibootmgr, Bcdedit, Diskpart, GetDisk,
+	GetPartition, GetVolume, Diskutil}
 
 // readers holds how each format is recognised and read.
 var readers = map[Format]struct {
 	is   func(t *text) bool
 	read func(t *text, l *Listing)
 }{
-	SfdiskDump: {isSfdiskDump, readSfdiskDump}, SfdiskJSON: {isSfdiskJSON, readSfdiskJSON}, Lsblk: {isLsblk, readLsblk}, Blkid: {isBlkid, readBlkid},
-	Parted: {isParted, readParted}, Efibootmgr: {isEfibootmgr, readEfibootmgr}, Bcdedit: {isBcdedit, readBcdedit}, Diskpart: {isDiskpart, readDiskpart},
-	GetDisk: {isGetDisk, readPowerShell}, GetPartition: {isGetPartition, readPowerShell}, GetVolume: {isGetVolume, readPowerShell}, Diskutil: {isDiskutil, readDiskutil},
+	SfdiskDump: {isSfdiskDump, readSfdiskDump}, SfdiskJSON: {isSfdiskJSON, readSfdiskJSON},
+	Lsblk: {isLsblk, readLsblk}, Blkid: {isBlkid, readBlkid},
+	Parted: {isParted, readParted}, Efibootmgr: {isEfibootmgr, readEfibootmgr}, Bcdedit: {isBcdedit, readBcdedit},
+	Diskpart: {isDiskpart, readDiskpart},
+	GetDisk:  {isGetDisk, readPowerShell}, GetPartition: {isGetPartition, readPowerShell},
+	GetVolume: {isGetVolume, readPowerShell}, Diskutil: {isDiskutil, readDiskutil},
 	Efivar: {isEfivar, readEfivar},
 }
 

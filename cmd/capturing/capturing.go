@@ -50,7 +50,8 @@ func Command() *cobra.Command {
 				held += x.Length
 			}
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, sectors of %d bytes%s\n%s: %s of it in %d pieces, %s as a file\n",
-				args[0], disk.Both(m.Capacity), m.LogicalSectorSize, told(m), out, disk.Binary(held), len(m.Extents), disk.Binary(written))
+				args[0], disk.Both(m.Capacity), m.LogicalSectorSize, told(m), out, disk.Binary(held), len(m.Extents),
+				disk.Binary(written))
 			return err
 		},
 	}
@@ -126,7 +127,8 @@ func mayWrite(cmd *cobra.Command, device, out string, overwrite bool) error {
 
 // takeCapture writes a capture beside its final place and moves it there when
 // it is whole.
-func takeCapture(ctx context.Context, device, out, only string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, int64, error) {
+func takeCapture(ctx context.Context, device, out, only string, sectorSize int,
+	progress func(capture.Progress)) (capture.Manifest, int64, error) {
 	var none capture.Manifest
 	if sectorSize != 0 && sectorSize != 512 && sectorSize != 4096 {
 		return none, 0, fmt.Errorf("--sector-size is %d: expected 512 or 4096", sectorSize)
@@ -160,7 +162,8 @@ func takeCapture(ctx context.Context, device, out, only string, sectorSize int, 
 	return m, info.Size(), os.Rename(part, out)
 }
 
-func take(ctx context.Context, d *capture.Device, device, only string, sectorSize int, progress func(capture.Progress)) (capture.Manifest, error) {
+func take(ctx context.Context, d *capture.Device, device, only string, sectorSize int,
+	progress func(capture.Progress)) (capture.Manifest, error) {
 	if only == "" {
 		return capture.Take(ctx, d, filepath.Base(device), sectorSize, time.Now(), progress)
 	}

@@ -66,7 +66,8 @@ func addDemoPeople(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	for _, p := range demo.People {
-		if err := s.AddAccount(ctx, &store.Account{Name: p.Name, Role: store.Role(p.Role), Demo: true}); err != nil && !errors.Is(err, store.ErrTaken) {
+		if err := s.AddAccount(ctx, &store.Account{Name: p.Name, Role: store.Role(p.Role), Demo: true}); err != nil &&
+			!errors.Is(err, store.ErrTaken) {
 			return err
 		}
 	}
@@ -82,12 +83,14 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	f := d.Firmware
 	c := &store.Case{
 		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name,
-		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot, Choices: f.Choices},
+		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot,
+			Choices: f.Choices},
 	}
 	drives := map[string]demo.Drive{"original": d.Original, "clone": d.Clone}
 	for _, role := range store.Roles {
 		decl := drives[role]
-		c.Drives = append(c.Drives, store.Drive{Role: role, Model: decl.Model, Bus: optional(decl.Bus), Attached: decl.Attached})
+		c.Drives = append(c.Drives, store.Drive{Role: role, Model: decl.Model, Bus: optional(decl.Bus),
+			Attached: decl.Attached})
 	}
 	if err := s.Create(ctx, c, byDemo(store.WhatMade, c.Title)); err != nil {
 		return err
@@ -134,7 +137,8 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 		if len(plan.Steps) == 0 {
 			return errors.New("the plan has no step to tick off")
 		}
-		m := &store.Mark{CaseID: id, Step: plan.Steps[0].Key, Title: plan.Steps[0].Title, State: store.MarkDone, Who: tick.Who, Note: tick.Note}
+		m := &store.Mark{CaseID: id, Step: plan.Steps[0].Key, Title: plan.Steps[0].Title, State: store.MarkDone,
+			Who: tick.Who, Note: tick.Note}
 		if err := s.AddMark(ctx, c.Version, m); err != nil {
 			return err
 		}
@@ -155,7 +159,8 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 		return err
 	}
 	now := time.Now().UTC()
-	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkDone, Who: d.Proved, Note: proof.Why}, &now, "", nil)
+	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkDone,
+		Who: d.Proved, Note: proof.Why}, &now, "", nil)
 }
 
 // addDemoTexts adds the listings and what was read off screens.
@@ -171,7 +176,8 @@ func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, d
 		}
 		t := &told.Disk{Style: said.Style, Capacity: said.Capacity}
 		for _, p := range said.Partitions {
-			t.Partitions = append(t.Partitions, told.Partition{Purpose: p.Purpose, Size: p.Size, FileSystem: p.FileSystem})
+			t.Partitions = append(t.Partitions, told.Partition{Purpose: p.Purpose, Size: p.Size,
+				FileSystem: p.FileSystem})
 		}
 		if err := s.TellDisk(ctx, id, role, t, byDemo(store.WhatTold, role), c.Version); err != nil {
 			return err
@@ -206,13 +212,15 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 	if sectorSize == 0 {
 		sectorSize = image.SectorSize
 	}
-	m, err := capture.Take(ctx, &capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize}, role, sectorSize, time.Now(), nil)
+	m, err := capture.Take(ctx, &capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize},
+		role, sectorSize, time.Now(), nil)
 	if err != nil {
 		return err
 	}
 	p := &store.Piece{
-		Evidence: store.Evidence{CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity, SectorSize: sectorSize},
-		Inside:   store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: image,
+		Evidence: store.Evidence{CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity,
+			SectorSize: sectorSize},
+		Inside: store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: image,
 	}
 	return s.AddEvidence(ctx, p, byDemo(store.WhatEvidence, role+": "+p.Filename), version)
 }

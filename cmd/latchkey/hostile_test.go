@@ -190,7 +190,8 @@ func crowded() []byte {
 		files[fmt.Sprintf(`\EFI\v%02d\grubx64.efi`, i)] = diskmaker.Program{}.Bytes()
 		files[fmt.Sprintf(`\EFI\v%02d\grub.cfg`, i)] = bytes.Repeat([]byte("menuentry 'x' { linux /vmlinuz root=UUID=1 }\n"), 4000)
 	}
-	d.Partitions = []diskmaker.Partition{{Type: disk.TypeESP, Start: 8192, MiB: 50, Volume: diskmaker.Volume{Kind: "fat32", Files: files}}}
+	d.Partitions = []diskmaker.Partition{{Type: disk.TypeESP, Start: 8192, MiB: 50,
+		Volume: diskmaker.Volume{Kind: "fat32", Files: files}}}
 	m := d.MustBuild()
 	raw := make([]byte, m.Size)
 	_, _ = m.ReadAt(raw, 0)
@@ -247,7 +248,8 @@ func hostilePieces() map[string][]byte {
 	for i := range 900 {
 		variables[fmt.Sprintf("Boot%04X-8be4df61-93ca-11d2-aa0d-00e098032b8c", i)] = random[i*1000 : i*1000+1000]
 	}
-	whole := capture.Manifest{Format: "latchkey capture", Version: 1, Capacity: 64 << 20, LogicalSectorSize: 512, Extents: []capture.Extent{{Offset: 0, Length: 64 << 20}}}
+	whole := capture.Manifest{Format: "latchkey capture", Version: 1, Capacity: 64 << 20, LogicalSectorSize: 512,
+		Extents: []capture.Extent{{Offset: 0, Length: 64 << 20}}}
 	claims := whole
 	claims.Capacity = 1<<63 - 1
 	return map[string][]byte{

@@ -29,7 +29,8 @@ func rootCommand() *cobra.Command {
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), planCommand(), capturing.Command(), migrateCommand(), openAPICommand())
+	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), planCommand(), capturing.Command(),
+		migrateCommand(), openAPICommand())
 	return root
 }
 

@@ -102,7 +102,8 @@ func toolboxes(names []string) ([]repair.Toolbox, error) {
 func planOf(p repair.Plan) planReport {
 	r := planReport{Verdict: p.Verdict, Steps: []planStep{}, Reason: p.Reason}
 	for _, s := range p.Steps {
-		step := planStep{Action: s.Action, Title: s.Title, Toolbox: s.Toolbox, Disk: s.Disk, Risk: s.Risk, Commands: []string{}, Save: s.Save, Undo: s.Undo}
+		step := planStep{Action: s.Action, Title: s.Title, Toolbox: s.Toolbox, Disk: s.Disk, Risk: s.Risk,
+			Commands: []string{}, Save: s.Save, Undo: s.Undo}
 		for _, c := range s.Commands {
 			if c.ByHand && s.Shell != "" {
 				step.ByHand = append(step.ByHand, c.Text)

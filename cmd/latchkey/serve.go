@@ -131,7 +131,8 @@ func (o *serving) run(ctx context.Context, out io.Writer, log *slog.Logger) erro
 	if link != "" {
 		fmt.Fprintln(out, "The key in it signs the lead in, once. Set a password under Settings; until then every start prints another key.")
 	}
-	h := api.New(api.Config{Store: s, Judge: judge.New(s), People: who, Web: web.Files(), Builds: o.downloads, Hosts: o.names(l.Addr()), BehindProxy: o.proxy, Log: log})
+	h := api.New(api.Config{Store: s, Judge: judge.New(s), People: who, Web: web.Files(), Builds: o.downloads,
+		Hosts: o.names(l.Addr()), BehindProxy: o.proxy, Log: log})
 	go tidy(ctx, s, who, log)
 	return serve(ctx, netutil.LimitListener(l, maxConnections), h, o.cert, o.key)
 }
@@ -221,8 +222,10 @@ func besideBinary(name string) string {
 
 // serve answers requests until the context ends, then lets running ones finish.
 func serve(ctx context.Context, l net.Listener, h http.Handler, cert, key string) error {
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10,
-		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelInfo)}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 16 << 10,
+		TLSConfig:      &tls.Config{MinVersion: tls.VersionTLS12}, ErrorLog: slog.NewLogLogger(slog.DiscardHandler,
+			slog.LevelInfo)}
 	ended := make(chan error, 1)
 	go func() {
 		if cert != "" {

@@ -58,7 +58,8 @@ func certificate(t *testing.T) (cert, key string) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
 	require.NoError(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(private)
@@ -71,7 +72,8 @@ func certificate(t *testing.T) (cert, key string) {
 
 func TestServingOverTLS(t *testing.T) {
 	cert, key := certificate(t)
-	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	client := &http.Client{Timeout: 10 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	r := startServerBy(t, client, storetest.Address(t), "--tls-cert", cert, "--tls-key", key)
 	require.True(t, strings.HasPrefix(r.url, "https://"), r.url)
 	assert.True(t, strings.HasPrefix(r.cookie, "__Host-latchkey="), "the cookie goes over TLS only")
@@ -82,7 +84,8 @@ func TestServingOverTLS(t *testing.T) {
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Contains(t, res.Header.Get("Strict-Transport-Security"), "max-age")
-	_, err = (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}}}).Get(r.url)
+	_, err = (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true,
+		MaxVersion: tls.VersionTLS11}}}).Get(r.url)
 	assert.Error(t, err, "older than TLS 1.2")
 }
 

@@ -17,8 +17,10 @@ import (
 
 // anything draws values that evidence can hold: any bytes, and what shells act on.
 func anything() *rapid.Generator[string] {
-	acting := rapid.SampledFrom([]string{"'", `"`, "`", "$(touch pwned)", "${IFS}", "\n", "\r", "\\", ";", "&", "|", ">pwned", "#", "!", "*", "~", "=", "-", "\x1b[2J", "\x03", "\t", " ", "\u202e", "\xff", "%PATH%", "%%", "^"})
-	return rapid.Map(rapid.SliceOf(rapid.OneOf(acting, rapid.String(), rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) }))),
+	acting := rapid.SampledFrom([]string{"'", `"`, "`", "$(touch pwned)", "${IFS}", "\n", "\r", "\\", ";", "&", "|", ">pwned", "#", "!", "*", "~", "=", "-", "\x1b[2J",
+		"\x03", "\t", " ", "\u202e", "\xff", "%PATH%", "%%", "^"})
+	return rapid.Map(rapid.SliceOf(rapid.OneOf(acting, rapid.String(),
+		rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) }))),
 		func(parts []string) string { return strings.ReplaceAll(strings.Join(parts, ""), "\x00", "") })
 }
 
@@ -27,7 +29,8 @@ func anything() *rapid.Generator[string] {
 func TestEveryValueIsOneWord(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		a, b, c := anything().Draw(t, "a"), anything().Draw(t, "b"), anything().Draw(t, "c")
-		text, err := command.POSIX(command.All(command.Run("one", a, command.Join("x", command.Var("v"), b)).With("held", c).To(b), command.Run("two", c)))
+		text, err := command.POSIX(command.All(command.Run("one", a, command.Join("x", command.Var("v"), b)).With("held",
+			c).To(b), command.Run("two", c)))
 		require.NoError(t, err)
 		for _, lang := range []syntax.LangVariant{syntax.LangPOSIX, syntax.LangBash} {
 			calls, err := shellwords.Calls(text, lang)
@@ -66,13 +69,16 @@ func TestAZeroCannotBeCarried(t *testing.T) {
 
 func TestWhatTheShellSees(t *testing.T) {
 	for want, n := range map[string]command.Node{
-		`dd if="$clone" of=before.bin bs=512`:                        command.Run("dd", command.Join("if=", command.Var("clone")), "of=before.bin", command.Join("bs=", 512)),
-		`mkdir -p '/mnt/a b' && mount "$clone$(echo p)"2 '/mnt/a b'`: command.All(command.Run("mkdir", "-p", "/mnt/a b"), command.Run("mount", command.Join(command.Var("clone"), command.Output(command.Run("echo", "p")), 2), "/mnt/a b")),
-		`[ -f x ] || { cp x y && cp y z; }`:                          command.Either(command.Run("[", "-f", "x", "]"), command.All(command.Run("cp", "x", "y"), command.Run("cp", "y", "z"))),
-		`a | b || c; d`:                                              command.Sequence(command.Either(command.Pipe(command.Run("a"), command.Run("b")), command.Run("c")), command.Run("d")),
-		`for d in $(lsblk -dn); do a "$d"; done`:                     command.Each("d", command.Fields(command.Run("lsblk", "-dn")), command.Run("a", command.Var("d"))),
-		`n="$(wc -l <list)"`:                                         command.Set("n", command.Output(command.Run("wc", "-l").From("list"))),
-		`a '' "$(printf '\033')"'[2J' 2>/dev/null`:                   command.Run("a", "", "\x1b[2J").Hushed(),
+		`dd if="$clone" of=before.bin bs=512`: command.Run("dd", command.Join("if=", command.Var("clone")), "of=before.bin", command.Join("bs=", 512)),
+		`mkdir -p '/mnt/a b' && mount "$clone$(echo p)"2 '/mnt/a b'`: command.All(command.Run("mkdir", "-p", "/mnt/a b"),
+			command.Run("mount", command.Join(command.Var("clone"), command.Output(command.Run("echo", "p")), 2), "/mnt/a b")),
+		`[ -f x ] || { cp x y && cp y z; }`: command.Either(command.Run("[", "-f", "x", "]"),
+			command.All(command.Run("cp", "x", "y"), command.Run("cp", "y", "z"))),
+		`a | b || c; d`: command.Sequence(command.Either(command.Pipe(command.Run("a"), command.Run("b")),
+			command.Run("c")), command.Run("d")),
+		`for d in $(lsblk -dn); do a "$d"; done`:   command.Each("d", command.Fields(command.Run("lsblk", "-dn")), command.Run("a", command.Var("d"))),
+		`n="$(wc -l <list)"`:                       command.Set("n", command.Output(command.Run("wc", "-l").From("list"))),
+		`a '' "$(printf '\033')"'[2J' 2>/dev/null`: command.Run("a", "", "\x1b[2J").Hushed(),
 	} {
 		got, err := command.POSIX(n)
 		assert.NoError(t, err)

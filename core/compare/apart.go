@@ -10,7 +10,9 @@ import (
 
 // Doubt is a reason to look again at which disk is which.
 type Doubt struct {
-	Kind string `json:"kind"` // both pieces are one disk, nothing tells them apart, they look exchanged, or a piece fits the other disk better
+	// Kind: both pieces are one disk, nothing tells them apart, they look exchanged, or
+	// a piece fits the other disk better.
+	Kind string `json:"kind"`
 	Text string `json:"text"`
 }
 
@@ -40,12 +42,14 @@ func identical(a, b *machine.Contents) bool {
 	sizeB, okB := b.Size()
 	idA, hasA := a.Layout.DiskID().Get()
 	idB, hasB := b.Layout.DiskID().Get()
-	if !okA || !okB || sizeA != sizeB || !hasA || !hasB || idA != idB || len(a.Layout.Partitions) != len(b.Layout.Partitions) {
+	if !okA || !okB || sizeA != sizeB || !hasA || !hasB || idA != idB ||
+		len(a.Layout.Partitions) != len(b.Layout.Partitions) {
 		return false
 	}
 	for i, p := range a.Layout.Partitions {
 		q := b.Layout.Partitions[i]
-		if p.Start != q.Start || p.Length != q.Length || p.GUID != q.GUID || a.Volumes[i].Serial != b.Volumes[i].Serial {
+		if p.Start != q.Start || p.Length != q.Length || p.GUID != q.GUID ||
+			a.Volumes[i].Serial != b.Volumes[i].Serial {
 			return false
 		}
 	}
@@ -58,7 +62,8 @@ func swapped(original, clone *machine.Contents) string {
 	sizeB, okB := clone.Size()
 	_, grown := original.Layout.Find(disk.CodeGPTBackupMisplaced)
 	switch {
-	case len(clone.Layout.Partitions) > 0 && len(original.Layout.Partitions) == 0 && original.Layout.Style != disk.StyleUnknown && original.Layout.WrittenFor == 0:
+	case len(clone.Layout.Partitions) > 0 && len(original.Layout.Partitions) == 0 &&
+		original.Layout.Style != disk.StyleUnknown && original.Layout.WrittenFor == 0:
 		return "the disk called the original is empty, the other one holds partitions."
 	case grown && okA && okB && sizeA > sizeB:
 		return fmt.Sprintf("the table of the disk called the original (%s) was written for a smaller one, as a raw copy leaves it, and the other disk (%s) is smaller.", disk.Both(sizeA), disk.Both(sizeB))
@@ -79,7 +84,8 @@ func used(c *machine.Contents) uint64 {
 
 // Belongs says which drive of a case a new piece of evidence is about, and why;
 // the drive is "" when nothing tells.
-func Belongs(piece *machine.Contents, model string, drives []machine.Drive, models map[string]string) (drive, why string) {
+func Belongs(piece *machine.Contents, model string, drives []machine.Drive, models map[string]string) (drive,
+	why string) {
 	best := 0
 	tied := false
 	for i := range drives {
@@ -100,7 +106,8 @@ func Belongs(piece *machine.Contents, model string, drives []machine.Drive, mode
 }
 
 // likeness weighs what two pieces have in common.
-func likeness(piece *machine.Contents, model string, known *machine.Contents, knownModel string) (points int, reasons []string) {
+func likeness(piece *machine.Contents, model string, known *machine.Contents, knownModel string) (points int,
+	reasons []string) {
 	if model != "" && strings.EqualFold(model, knownModel) {
 		points += 4
 		reasons = append(reasons, "the model is the same")

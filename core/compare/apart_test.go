@@ -73,7 +73,8 @@ func TestConfigurationThatNamesTheOtherDisk(t *testing.T) {
 	boot, _ := original.Place(0)
 	last := len(original.Partitions) - 1
 	system, _ := original.Place(last)
-	files := map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "windows", Size: 4096}.Bytes(), `\EFI\Microsoft\Boot\BCD`: diskmaker.BootStore{Boot: boot, System: system}.Bytes()}
+	files := map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "windows", Size: 4096}.Bytes(),
+		`\EFI\Microsoft\Boot\BCD`: diskmaker.BootStore{Boot: boot, System: system}.Bytes()}
 	clone := windows(0x61)
 	original.Partitions[0].Volume.Files, clone.Partitions[0].Volume.Files = files, files
 	r := find(t, comparison(t, original.MustBuild(), clone.MustBuild(), nil), `\EFI\Microsoft\Boot\BCD, Windows Boot Loader, osdevice`)

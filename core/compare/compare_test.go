@@ -19,7 +19,8 @@ func windows(id byte) diskmaker.Disk {
 	g := disk.MustGUID("C0DE0000-0000-4000-8000-000000000000")
 	g[14] = id
 	return diskmaker.Disk{Sectors: 1 << 22, Style: diskmaker.GPT, GUID: g, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32",
+			Files: map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}}},
 		{Type: disk.TypeMSReserved, MiB: 16},
 		{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}},
 		{Type: disk.TypeWinRE, MiB: 200, Volume: diskmaker.Volume{Kind: "ntfs"}},
@@ -36,8 +37,10 @@ func drive(t *testing.T, role machine.Role, m *diskmaker.Image) machine.Drive {
 func comparison(t *testing.T, original, clone *diskmaker.Image, change func(*machine.Machine)) compare.Comparison {
 	t.Helper()
 	m := machine.Machine{
-		DeviceOrder: []string{"clone", "original"}, Drives: []machine.Drive{drive(t, machine.RoleOriginal, original), drive(t, machine.RoleClone, clone)},
-		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false)},
+		DeviceOrder: []string{"clone", "original"}, Drives: []machine.Drive{drive(t, machine.RoleOriginal, original),
+			drive(t, machine.RoleClone, clone)},
+		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64),
+			SecureBoot: fact.Tell(false)},
 	}
 	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(true))
 	if change != nil {
@@ -87,7 +90,8 @@ func TestCounterpartsByPosition(t *testing.T) {
 
 func TestAPerfectCloneDiffersInNothingThatMatters(t *testing.T) {
 	image := windows(1).MustBuild()
-	c := comparison(t, image, image.Clone(image.Size), func(m *machine.Machine) { m.Drives[0].Attached = fact.Tell(false) })
+	c := comparison(t, image, image.Clone(image.Size),
+		func(m *machine.Machine) { m.Drives[0].Attached = fact.Tell(false) })
 	for _, r := range c.Rows {
 		assert.NotEqual(t, compare.Decides, r.Matter, r.Label)
 		assert.NotEqual(t, compare.Matters, r.Matter, r.Label)
@@ -108,14 +112,16 @@ func TestRowsThatDecide(t *testing.T) {
 	assert.Equal(t, compare.Decides, find(t, c, "1 · EFI system partition").Matter)
 	assert.Contains(t, find(t, c, "4 · Windows recovery environment").Meaning, "recovery tools are missing")
 
-	order := comparison(t, windows(1).MustBuild(), windows(2).MustBuild(), func(m *machine.Machine) { m.DeviceOrder = []string{"original", "clone"} })
+	order := comparison(t, windows(1).MustBuild(), windows(2).MustBuild(),
+		func(m *machine.Machine) { m.DeviceOrder = []string{"original", "clone"} })
 	assert.Equal(t, compare.Decides, find(t, order, "Place in the order").Matter)
 
 	cut := comparison(t, windows(1).MustBuild(), windows(1).MustBuild().Clone(1<<30), nil)
 	assert.Equal(t, compare.Decides, find(t, cut, "3 · Basic data").Matter)
 	assert.Contains(t, cut.Cause, "sector by sector to a smaller one")
 
-	legacy := diskmaker.Disk{Sectors: 1 << 22, Style: diskmaker.MBR, BootCode: "classic", Partitions: []diskmaker.Partition{{MBRType: 7, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}}}}
+	legacy := diskmaker.Disk{Sectors: 1 << 22, Style: diskmaker.MBR, BootCode: "classic",
+		Partitions: []diskmaker.Partition{{MBRType: 7, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}}}}
 	style := comparison(t, windows(1).MustBuild(), legacy.MustBuild(), nil)
 	assert.Equal(t, compare.Decides, find(t, style, "Partition style").Matter)
 	assert.Equal(t, compare.Decides, find(t, style, "Goes with UEFI").Matter)
@@ -130,7 +136,8 @@ func TestIdenticalIdentifiersMatterWhileBothAreAttached(t *testing.T) {
 
 func TestBootEntriesAreHeldAgainstBothDisks(t *testing.T) {
 	original := windows(1)
-	entry := firmware.Entry{Number: 1, Active: true, Description: "system", Path: firmware.Path{File: `\x.efi`, Partition: &firmware.PartitionNode{Number: 1, GUID: original.GUID}}}
+	entry := firmware.Entry{Number: 1, Active: true, Description: "system",
+		Path: firmware.Path{File: `\x.efi`, Partition: &firmware.PartitionNode{Number: 1, GUID: original.GUID}}}
 	entry.Path.Partition.GUID[15]++
 	with := func(m *machine.Machine) {
 		m.Firmware.Entries = &firmware.Entries{Order: []uint16{1}, All: map[uint16]firmware.Entry{1: entry}}
@@ -144,7 +151,8 @@ func TestBootEntriesAreHeldAgainstBothDisks(t *testing.T) {
 }
 
 func TestOneSideMissing(t *testing.T) {
-	m := machine.Machine{Drives: []machine.Drive{drive(t, machine.RoleOriginal, windows(1).MustBuild()), {Name: "clone", Role: machine.RoleClone}}}
+	m := machine.Machine{Drives: []machine.Drive{drive(t, machine.RoleOriginal, windows(1).MustBuild()),
+		{Name: "clone", Role: machine.RoleClone}}}
 	c := compare.Compare(m, &m.Drives[0], &m.Drives[1], startup.Pins(m, "original"), startup.Pins(m, "clone"))
 	assert.Equal(t, "not in the evidence", find(t, c, "Partition style").Clone)
 	assert.Empty(t, compare.Compare(m, nil, nil, nil, nil).Rows)

@@ -16,7 +16,8 @@ func entryRow(a, b side, e firmware.Entry) Row {
 		}
 		for _, p := range s.Contents.Layout.Partitions {
 			node := e.Path.Partition
-			if node.MBR && s.Contents.Layout.MBR != nil && s.Contents.Layout.MBR.DiskSignature == node.Signature && p.Number == int(node.Number) ||
+			if node.MBR && s.Contents.Layout.MBR != nil && s.Contents.Layout.MBR.DiskSignature == node.Signature &&
+				p.Number == int(node.Number) ||
 				!node.MBR && !p.GUID.IsZero() && p.GUID == node.GUID {
 				return fmt.Sprintf("partition %d", p.Number)
 			}

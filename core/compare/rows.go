@@ -16,7 +16,8 @@ func bootRows(a, b side) []Row {
 	boot := func(label string, of func(side) (string, fact.Source), stage course.Stage, meaning string) Row {
 		va, sa := of(a)
 		vb, sb := of(b)
-		r := row(GroupBoot, label, va, vb, Matters, meaning, cite(a.Drive, "original: "+label, va, sa), cite(b.Drive, "clone: "+label, vb, sb))
+		r := row(GroupBoot, label, va, vb, Matters, meaning, cite(a.Drive, "original: "+label, va, sa),
+			cite(b.Drive, "clone: "+label, vb, sb))
 		if b.blocked(stage) && va != vb {
 			r.Matter, r.Meaning = Decides, "blocks: "+meaning
 		}
@@ -55,7 +56,8 @@ func bootPartition(want func(disk.Partition) bool) func(side) (string, fact.Sour
 	return func(s side) (string, fact.Source) {
 		for i, p := range partitions(s.Contents) {
 			if want(p) {
-				return fmt.Sprintf("%d · %s · %s", p.Number, disk.Binary(disk.Span(p.Length, s.Contents.Layout.SectorSize)), s.Contents.Volumes[i].Kind), p.Source
+				return fmt.Sprintf("%d · %s · %s", p.Number, disk.Binary(disk.Span(p.Length, s.Contents.Layout.SectorSize)),
+					s.Contents.Volumes[i].Kind), p.Source
 			}
 		}
 		return "none", fact.Source{Origin: fact.Computed}
@@ -97,7 +99,8 @@ func loaderAt(path string) func(side) (string, fact.Source) {
 			for _, f := range v.Loaders {
 				if strings.EqualFold(f.Path, path) {
 					start := disk.Span(s.Contents.Layout.Partitions[i].Start, s.Contents.Layout.SectorSize)
-					return programText(f), fact.Source{Origin: fact.Bytes, Structure: "FAT directory entry", Field: f.File.Name, Offset: start + f.File.Offset, Length: 32}
+					return programText(f), fact.Source{Origin: fact.Bytes, Structure: "FAT directory entry", Field: f.File.Name,
+						Offset: start + f.File.Offset, Length: 32}
 				}
 			}
 		}

@@ -54,8 +54,10 @@ const (
 )
 
 // subjects tells of each subject whether it needs a key.
-var subjects = map[Subject]bool{OfMode: false, OfArch: false, OfSecureBoot: false, OfStorageMode: false, OfStorageModeBefore: false,
-	OfFirst: false, OfBootOrder: false, OfChoice: true, OfAttached: true, OfBus: true, OfEntry: true, OfShown: true, OfAnswer: true}
+var subjects = map[Subject]bool{OfMode: false, OfArch: false, OfSecureBoot: false, OfStorageMode: false,
+	OfStorageModeBefore: false,
+	OfFirst:             false, OfBootOrder: false, OfChoice: true, OfAttached: true, OfBus: true, OfEntry: true,
+	OfShown: true, OfAnswer: true}
 
 // FactName names a fact that a person can tell of a machine.
 type FactName struct {

@@ -16,7 +16,8 @@ const (
 )
 
 // Stages lists all stages in order.
-var Stages = []Stage{StageDrive, StageMode, StageOrder, StageTable, StageBootPartition, StageLoader, StageConfiguration, StageSystem}
+var Stages = []Stage{StageDrive, StageMode, StageOrder, StageTable, StageBootPartition, StageLoader,
+	StageConfiguration, StageSystem}
 
 // Title returns the stage's name as the screens show it.
 func (s Stage) Title() string {

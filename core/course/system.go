@@ -10,7 +10,8 @@ import (
 
 // Choose settles which attached drive a name means. Two drives that both carry it
 // are one question.
-func (k *Walk) Choose(a *Attempt, what string, on func(*machine.Drive) (found []int, known bool)) (hits []machine.Spot, known bool) {
+func (k *Walk) Choose(a *Attempt, what string,
+	on func(*machine.Drive) (found []int, known bool)) (hits []machine.Spot, known bool) {
 	known = true
 	for _, d := range k.Drives() {
 		found, ok := on(d)
@@ -105,7 +106,8 @@ func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {
 func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string) Result {
 	d, v, p := home.Drive, home.Volume(), home.Partition()
 	a.Pass(StageSystem, fmt.Sprintf("%s comes up from partition %d of %s.", system, p.Number, d.Called()),
-		d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
+		d.Cite(fmt.Sprintf("Partition %d", p.Number),
+			fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
 	if unclean, ok := v.Unclean.Get(); ok && unclean {
 		a.Risk("unclean", "The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.Cite("Closed cleanly", "no", v.Unclean.Source()))
 	}

@@ -134,7 +134,8 @@ func TestRawCopiesToOtherSizes(t *testing.T) {
 func TestOverlapsAndDuplicates(t *testing.T) {
 	guid := disk.MustGUID("BBBBBBBB-0000-4000-8000-000000000000")
 	m, err := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: guid, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, GUID: guid, Start: 2048, MiB: 64}, {Type: disk.TypeLinuxData, GUID: guid, Start: 4096, MiB: 64},
+		{Type: disk.TypeESP, GUID: guid, Start: 2048, MiB: 64}, {Type: disk.TypeLinuxData, GUID: guid, Start: 4096,
+			MiB: 64},
 	}}.Build()
 	require.NoError(t, err)
 	assert.Equal(t, []string{"overlap", "duplicate-guid"}, codes(layout(t, m)))
@@ -227,8 +228,9 @@ func TestPartsThatAreNotCapturedStayUnknown(t *testing.T) {
 		"sector 0 alone":  {[]capture.Extent{{Offset: 0, Length: 512}}, disk.StyleGPT, disk.CopyNotCaptured, disk.CopyNotCaptured},
 		"without the end": {[]capture.Extent{{Offset: 0, Length: 1 << 20}}, disk.StyleGPT, disk.CopyGood, disk.CopyNotCaptured},
 		"without array":   {[]capture.Extent{{Offset: 0, Length: 1024}}, disk.StyleGPT, disk.CopyNotCaptured, disk.CopyNotCaptured},
-		"the end alone":   {[]capture.Extent{{Offset: m.Size - 1<<20, Length: 1 << 20}}, disk.StyleGPT, disk.CopyNotCaptured, disk.CopyGood},
-		"the middle":      {[]capture.Extent{{Offset: 1 << 24, Length: 4096}}, disk.StyleUnknown, "", ""},
+		"the end alone": {[]capture.Extent{{Offset: m.Size - 1<<20, Length: 1 << 20}}, disk.StyleGPT, disk.CopyNotCaptured,
+			disk.CopyGood},
+		"the middle": {[]capture.Extent{{Offset: 1 << 24, Length: 4096}}, disk.StyleUnknown, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			sparse, err := capture.NewSparse(m, c.extents)

@@ -19,7 +19,8 @@ func TestCRCIsTheOneOfTheSpecification(t *testing.T) {
 // UEFI Specification 2.10, table 5.7, as printed there.
 func TestTypeGUIDsOfTheSpecification(t *testing.T) {
 	assert.Equal(t, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", disk.TypeESP.String())
-	assert.Equal(t, [16]byte{0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B}, [16]byte(disk.TypeESP),
+	assert.Equal(t, [16]byte{0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9,
+		0x3B}, [16]byte(disk.TypeESP),
 		"appendix A: the first three fields are little-endian")
 	assert.Equal(t, "MBR partition scheme", disk.GPTType(disk.MustGUID("024DEE41-33E7-11D3-9D69-0008C781F39F")).Name)
 	// GRUB manual, "BIOS installation": the bytes spell a text.

@@ -75,10 +75,12 @@ func (l *Layout) Regions() []Region {
 	if l.GPT != nil {
 		for _, c := range []*GPTCopy{&l.GPT.Primary, &l.GPT.Backup} {
 			if c.State == CopyGood || c.State == CopyDamaged {
-				regions = append(regions, Region{c.structure(), Span(c.Header.LBA, l.SectorSize), gptHeaderLen, gptHeaderFields})
+				regions = append(regions, Region{c.structure(), Span(c.Header.LBA, l.SectorSize), gptHeaderLen,
+					gptHeaderFields})
 			}
 			for _, e := range c.Entries {
-				regions = append(regions, Region{fmt.Sprintf("GPT entry %d (%s)", e.Number, c.Which), e.Offset, gptEntryLen, gptEntryFields})
+				regions = append(regions, Region{fmt.Sprintf("GPT entry %d (%s)", e.Number, c.Which), e.Offset, gptEntryLen,
+					gptEntryFields})
 			}
 		}
 	}

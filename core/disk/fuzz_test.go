@@ -20,8 +20,9 @@ func FuzzGPT(f *testing.F) {
 }
 
 func FuzzMBR(f *testing.F) {
-	raw := seed(f, diskmaker.Disk{Sectors: 9000, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{
-		{MBRType: 0x0F, Start: 1, MiB: 2}, {MBRType: 7, Active: true, MiB: 1}}})[:4096]
+	raw := seed(f, diskmaker.Disk{Sectors: 9000, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
+		Partitions: []diskmaker.Partition{
+			{MBRType: 0x0F, Start: 1, MiB: 2}, {MBRType: 7, Active: true, MiB: 1}}})[:4096]
 	copy(raw[512+446:], raw[446:512]) // the first extended boot record
 	f.Add(raw, false)
 	f.Add(raw[:512], true)

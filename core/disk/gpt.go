@@ -142,11 +142,14 @@ func all(problems []Problem, code ProblemCode) bool {
 
 func decodeGPTHeader(raw []byte, lba uint64) GPTHeader {
 	return GPTHeader{
-		LBA: lba, Revision: uint32(headerRevision.Uint(raw)), HeaderSize: uint32(headerSize.Uint(raw)), HeaderCRC32: uint32(headerCRC32.Uint(raw)),
-		MyLBA: headerMyLBA.Uint(raw), AlternateLBA: headerAlternateLBA.Uint(raw),
-		FirstUsableLBA: headerFirstUsable.Uint(raw), LastUsableLBA: headerLastUsable.Uint(raw), DiskGUID: headerDiskGUID.GUID(raw),
+		LBA: lba, Revision: uint32(headerRevision.Uint(raw)), HeaderSize: uint32(headerSize.Uint(raw)),
+		HeaderCRC32: uint32(headerCRC32.Uint(raw)),
+		MyLBA:       headerMyLBA.Uint(raw), AlternateLBA: headerAlternateLBA.Uint(raw),
+		FirstUsableLBA: headerFirstUsable.Uint(raw), LastUsableLBA: headerLastUsable.Uint(raw),
+		DiskGUID:          headerDiskGUID.GUID(raw),
 		PartitionEntryLBA: headerArrayLBA.Uint(raw), NumberOfPartitionEntries: uint32(headerArrayEntries.Uint(raw)),
-		SizeOfPartitionEntry: uint32(headerArrayStep.Uint(raw)), PartitionEntryArrayCRC32: uint32(headerArrayCRC32.Uint(raw)),
+		SizeOfPartitionEntry:     uint32(headerArrayStep.Uint(raw)),
+		PartitionEntryArrayCRC32: uint32(headerArrayCRC32.Uint(raw)),
 	}
 }
 
@@ -236,7 +239,8 @@ func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {
 		e := GPTEntry{Type: entryType.GUID(raw)}
 		if !e.Type.IsZero() {
 			e.Number, e.GUID, e.First, e.Last = n, entryGUID.GUID(raw), entryFirst.Uint(raw), entryLast.Uint(raw)
-			e.Attributes, e.Name = entryAttributes.Uint(raw), partitionName(raw[entryName.Offset:entryName.Offset+entryName.Length])
+			e.Attributes, e.Name = entryAttributes.Uint(raw),
+				partitionName(raw[entryName.Offset:entryName.Offset+entryName.Length])
 			e.Offset = Span(h.PartitionEntryLBA, sectorSize) + int64(n-1)*int64(step)
 			entries = append(entries, e)
 		}

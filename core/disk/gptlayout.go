@@ -18,8 +18,10 @@ var (
 	headerArrayEntries = Field{"NumberOfPartitionEntries", 80, 4, Number}
 	headerArrayStep    = Field{"SizeOfPartitionEntry", 84, 4, Number}
 	headerArrayCRC32   = Field{"PartitionEntryArrayCRC32", 88, 4, Hex}
-	gptHeaderFields    = []Field{headerSignature, headerRevision, headerSize, headerCRC32, headerReserved, headerMyLBA, headerAlternateLBA,
-		headerFirstUsable, headerLastUsable, headerDiskGUID, headerArrayLBA, headerArrayEntries, headerArrayStep, headerArrayCRC32}
+	gptHeaderFields    = []Field{headerSignature, headerRevision, headerSize, headerCRC32, headerReserved,
+		headerMyLBA, headerAlternateLBA,
+		headerFirstUsable, headerLastUsable, headerDiskGUID, headerArrayLBA, headerArrayEntries, headerArrayStep,
+		headerArrayCRC32}
 )
 
 // The fields of an entry. UEFI Specification 2.10, table 5.6.

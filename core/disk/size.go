@@ -121,7 +121,8 @@ func plainNumber(s string, whole bool) string {
 
 // sold are capacities that drives are sold with, in decimal gigabytes. Common
 // practice, no source.
-var sold = []int64{60, 64, 80, 120, 128, 160, 240, 250, 256, 320, 480, 500, 512, 640, 750, 960, 1000, 1024, 1500, 1920, 2000, 2048, 3000, 3840, 4000, 4096, 5000, 6000, 7680, 8000, 10000, 12000, 14000, 16000, 18000, 20000}
+var sold = []int64{60, 64, 80, 120, 128, 160, 240, 250, 256, 320, 480, 500, 512, 640, 750, 960, 1000, 1024, 1500,
+	1920, 2000, 2048, 3000, 3840, 4000, 4096, 5000, 6000, 7680, 8000, 10000, 12000, 14000, 16000, 18000, 20000}
 
 // shownAs finds the capacity that a screen shows as a whole number of binary
 // units under a decimal name.

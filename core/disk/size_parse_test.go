@@ -14,8 +14,10 @@ import (
 func TestSizesAsTheyAreReadAloud(t *testing.T) {
 	for text, want := range map[string]int64{
 		"500107862016": 500_107_862_016, "500.107.862.016": 500_107_862_016, "500 107 862 016 bytes": 500_107_862_016, "500,107,862,016": 500_107_862_016,
-		"465.8 GiB": 465<<30 + 858993459, "465,8 GiB": 465<<30 + 858993459, "500 GB": 500_000_000_000, "1 TB": 1_000_000_000_000, "1.5TB": 1_500_000_000_000,
-		"232 GB": disk.AdvertisedSectors(250) * 512, "298 GB": disk.AdvertisedSectors(320) * 512, "931 GB": disk.AdvertisedSectors(1000) * 512, "100 MB": 100_000_000, "0 B": 0,
+		"465.8 GiB": 465<<30 + 858993459, "465,8 GiB": 465<<30 + 858993459, "500 GB": 500_000_000_000, "1 TB": 1_000_000_000_000,
+		"1.5TB":  1_500_000_000_000,
+		"232 GB": disk.AdvertisedSectors(250) * 512, "298 GB": disk.AdvertisedSectors(320) * 512,
+		"931 GB": disk.AdvertisedSectors(1000) * 512, "100 MB": 100_000_000, "0 B": 0,
 	} {
 		got, _, err := disk.ParseSize(text, disk.EitherUnits)
 		require.NoError(t, err, text)

@@ -91,7 +91,8 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 	if inside := machine.InsideBrackets(prefix); inside != "" {
 		hit, ok := grubDisk(k, at.Drive, inside)
 		if !ok {
-			return a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue, fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()), at.Drive.CoreFact())
+			return a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
+				fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()), at.Drive.CoreFact())
 		}
 		root = hit
 	}
@@ -133,7 +134,8 @@ func (l *lostSearch) or(text string, facts ...machine.Fact) (string, []machine.F
 
 // grubSearch follows searches: the last that finds something sets the root. Hints
 // are taken only where nothing is searched for.
-func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches []loader.GRUBSearch, root machine.Spot, where func(loader.GRUBSearch) machine.Fact) (found machine.Spot, lost *lostSearch, end *course.Result) {
+func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches []loader.GRUBSearch, root machine.Spot,
+	where func(loader.GRUBSearch) machine.Fact) (found machine.Spot, lost *lostSearch, end *course.Result) {
 	searched := false
 	for _, s := range searches {
 		var facts []machine.Fact
@@ -148,7 +150,8 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 		case s.Hint || s.Spec.Kind == loader.ByFile:
 		default:
 			searched = true
-			hits, known := k.Choose(a, s.Spec.String(), func(d *machine.Drive) ([]int, bool) { return d.Resolve(s.Spec) })
+			hits, known := k.Choose(a, s.Spec.String(),
+				func(d *machine.Drive) ([]int, bool) { return d.Resolve(s.Spec) })
 			switch {
 			case len(hits) > 0:
 				root, lost = hits[0], nil
@@ -164,7 +167,8 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 }
 
 // grubFolder reads the configuration in GRUB's folder and follows it.
-func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, folder string, lost *lostSearch) course.Result {
+func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, folder string,
+	lost *lostSearch) course.Result {
 	name := path.Join("/", folder, "grub.cfg")
 	prefix := folder
 	for range maxConfigFiles {
@@ -175,7 +179,8 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 		c := v.Config(machine.ConfigGRUB, name)
 		switch {
 		case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing():
-			return a.Unproven("menu-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.Partition().Number, root.Drive.Called(), v.Kind), course.HowCapture)
+			return a.Unproven("menu-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d of %s (%s) is not in evidence.", name, root.Partition().Number,
+				root.Drive.Called(), v.Kind), course.HowCapture)
 		case c == nil:
 			text, facts := lost.or(fmt.Sprintf("%s is not on partition %d of %s.", name, root.Partition().Number, root.Drive.Called()))
 			shows := course.GRUBPrompt
@@ -188,7 +193,8 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 		}
 		holder := root
 		cite := func(s loader.GRUBSearch) machine.Fact {
-			return holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(), c.Source(holder.Base(), "search", s.Offset, s.Length))
+			return holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(),
+				c.Source(holder.Base(), "search", s.Offset, s.Length))
 		}
 		next, missed, end := grubSearch(k, a, from, c.GRUB.Top, root, cite)
 		if end != nil {
@@ -209,7 +215,8 @@ func grubFolder(k *course.Walk, a *course.Attempt, from, root machine.Spot, fold
 }
 
 // grubMenu follows the entry that is started when nobody chooses.
-func grubMenu(k *course.Walk, a *course.Attempt, from, holder, root machine.Spot, c *machine.Config, cite func(loader.GRUBSearch) machine.Fact, lost *lostSearch) course.Result {
+func grubMenu(k *course.Walk, a *course.Attempt, from, holder, root machine.Spot, c *machine.Config,
+	cite func(loader.GRUBSearch) machine.Fact, lost *lostSearch) course.Result {
 	entry, err := c.GRUB.DefaultEntry()
 	if err != nil {
 		if c.GRUB.BLS {
@@ -224,7 +231,8 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder, root machine.Spot
 	if missed != nil {
 		lost = missed
 	}
-	cited := holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title, c.Source(holder.Base(), "linux", entry.Offset, entry.Length))
+	cited := holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title,
+		c.Source(holder.Base(), "linux", entry.Offset, entry.Length))
 	if entry.Linux == "" {
 		return a.Unproven("entry-no-kernel", course.StageConfiguration, fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.", entry.Title), course.HowTry, cited)
 	}
@@ -255,12 +263,14 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot) cours
 	case newest == nil && !v.Readable, newest != nil && newest.Missing():
 		return a.Unproven("entries-missing-evidence", course.StageConfiguration, "The boot loader's entries are not in evidence.", course.HowCapture)
 	case newest == nil:
-		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
+		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries,
+			fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
 	case newest.Err != nil:
 		return a.Unproven("entry-unread", course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", newest.Path, newest.Err), course.HowTry)
 	}
 	e := newest.Entry
-	cited := at.Drive.Cite(fmt.Sprintf("%s, line %d", newest.Path, e.Line), e.Title, newest.Source(at.Base(), "options", e.Offset, e.Length))
+	cited := at.Drive.Cite(fmt.Sprintf("%s, line %d", newest.Path, e.Line), e.Title,
+		newest.Source(at.Base(), "options", e.Offset, e.Length))
 	return kernel(k, a, at.Drive, at, kernelLine{e.Linux, e.Initrds, e.Root, cited, nil})
 }
 
@@ -276,13 +286,15 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 			text, facts := line.lost.or(fmt.Sprintf("%s is not on partition %d of %s.", file, at.Partition().Number, at.Drive.Called()), line.cited)
 			return a.Stop("kernel-absent", course.StageConfiguration, course.GRUBNoKernel, text, facts...)
 		default:
-			return a.Unproven("kernel-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d is not in evidence.", file, at.Partition().Number), course.HowCapture, line.cited)
+			return a.Unproven("kernel-missing-evidence", course.StageConfiguration, fmt.Sprintf("%s on partition %d is not in evidence.", file, at.Partition().Number),
+				course.HowCapture, line.cited)
 		}
 	}
 	if line.root == nil {
 		return a.Unproven("no-root-named", course.StageConfiguration, "The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
 	}
-	hits, known := k.Choose(a, line.root.String(), func(d *machine.Drive) ([]int, bool) { return d.Resolve(*line.root) })
+	hits, known := k.Choose(a, line.root.String(),
+		func(d *machine.Drive) ([]int, bool) { return d.Resolve(*line.root) })
 	switch {
 	case len(hits) == 0 && !known:
 		return a.Unproven("root-unknown", course.StageConfiguration, fmt.Sprintf("The kernel looks for its root by %s: the evidence does not tell where that is.", line.root), course.HowCapture, line.cited)
@@ -322,11 +334,13 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		if !m.Essential() || m.Spec.Kind == loader.ByPath {
 			continue
 		}
-		cited := home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point, c.Source(home.Base(), m.Point, m.Offset, m.Length))
+		cited := home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point,
+			c.Source(home.Base(), m.Point, m.Offset, m.Length))
 		hits, known := k.Choose(a, m.Spec.String(), func(d *machine.Drive) ([]int, bool) { return d.Resolve(m.Spec) })
 		switch {
 		case len(hits) == 0 && !known:
-			stop := a.Unproven("mount-unknown", course.StageConfiguration, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec), course.HowCapture, cited)
+			stop := a.Unproven("mount-unknown", course.StageConfiguration, fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec),
+				course.HowCapture, cited)
 			stop.Home = home
 			return nil, &stop
 		case len(hits) == 0:

@@ -129,7 +129,8 @@ func TestStoresWrittenByHivex(t *testing.T) {
 }
 
 func TestOurStoresAreReadByHivex(t *testing.T) {
-	raw := diskmaker.BootStore{Boot: diskmaker.Place{Partition: bootGUID, Disk: diskGUID}, System: diskmaker.Place{Partition: sysGUID, Disk: diskGUID}}.Bytes()
+	raw := diskmaker.BootStore{Boot: diskmaker.Place{Partition: bootGUID, Disk: diskGUID},
+		System: diskmaker.Place{Partition: sysGUID, Disk: diskGUID}}.Bytes()
 	path := filepath.Join(t.TempDir(), "BCD")
 	require.NoError(t, os.WriteFile(path, raw, 0o600))
 	listing := reference.Run(t, "", "hivexregedit", "--export", "--prefix", "BCD", path, `\Objects`)
@@ -139,7 +140,8 @@ func TestOurStoresAreReadByHivex(t *testing.T) {
 	o, ok := s.Default()
 	require.True(t, ok)
 	e, _ := o.Element(loader.ElementOSDevice)
-	assert.Contains(t, strings.ReplaceAll(listing, "\\\n  ", ""), strings.Join(chunks(hex.EncodeToString(raw[e.Offset:e.Offset+e.Length])), ","))
+	assert.Contains(t, strings.ReplaceAll(listing, "\\\n  ", ""),
+		strings.Join(chunks(hex.EncodeToString(raw[e.Offset:e.Offset+e.Length])), ","))
 	assert.Equal(t, sysGUID, e.Device.Partition)
 }
 

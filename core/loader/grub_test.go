@@ -72,7 +72,8 @@ func TestProgramsAreRecognisedByWhatTheyCarry(t *testing.T) {
 			assert.Equal(t, "/EFI/debian", p.GRUB.Prefix)
 		}
 	}
-	for is, want := range map[string]string{"windows": loader.WindowsManager, "shim": loader.Shim, "grub": loader.GRUB, "systemd-boot": loader.SystemdBoot} {
+	for is, want := range map[string]string{"windows": loader.WindowsManager, "shim": loader.Shim, "grub": loader.GRUB,
+		"systemd-boot": loader.SystemdBoot} {
 		raw := diskmaker.Program{Is: is, Prefix: "/EFI/x", Size: 4096}.Bytes()
 		p, err := loader.ExamineEFI(bytes.NewReader(raw), int64(len(raw)))
 		require.NoError(t, err, is)

@@ -163,7 +163,8 @@ func searchOf(words []string) (GRUBSearch, bool) {
 			kind = ByFSLabel
 		case w == "--file" || w == "-f":
 			kind = ByFile
-		case strings.HasPrefix(w, "--set") && !strings.Contains(w, "=") && i+1 < len(words) && !strings.HasPrefix(words[i+1], "-") && i+2 < len(words):
+		case strings.HasPrefix(w, "--set") && !strings.Contains(w, "=") && i+1 < len(words) &&
+			!strings.HasPrefix(words[i+1], "-") && i+2 < len(words):
 			i++ // the variable's name
 		case strings.HasPrefix(w, "-"):
 		default:

@@ -95,10 +95,12 @@ func findModules(kernel []byte) (*GRUBCore, error) {
 func GRUBCoreRegions(sector uint64) []disk.Region {
 	return []disk.Region{
 		{Structure: "GRUB core image", Offset: int64(sector) * 512, Length: 512, Fields: []disk.Field{
-			{Name: "code", Length: blockListEnd - blockListEntry, Form: disk.Raw}, {Name: "next sectors: first", Offset: blockListEnd - blockListEntry, Length: 8, Form: disk.Number},
+			{Name: "code", Length: blockListEnd - blockListEntry, Form: disk.Raw},
+			{Name: "next sectors: first", Offset: blockListEnd - blockListEntry, Length: 8, Form: disk.Number},
 			{Name: "next sectors: count", Offset: blockListEnd - 4, Length: 2, Form: disk.Number}}},
 		{Structure: "GRUB core image, second sector", Offset: int64(sector+1) * 512, Length: 512, Fields: []disk.Field{
-			{Name: "packed size", Offset: compressedAt, Length: 4, Form: disk.Number}, {Name: "unpacked size", Offset: uncompressedAt, Length: 4, Form: disk.Number}}},
+			{Name: "packed size", Offset: compressedAt, Length: 4, Form: disk.Number},
+			{Name: "unpacked size", Offset: uncompressedAt, Length: 4, Form: disk.Number}}},
 	}
 }
 

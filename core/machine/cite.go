@@ -39,7 +39,8 @@ func PartitionFacts(d *Drive) []Fact {
 	var facts []Fact
 	for i, p := range d.Contents.Layout.Partitions {
 		facts = append(facts, d.Cite(fmt.Sprintf("Partition %d", p.Number),
-			fmt.Sprintf("%s, %s, %s", p.Type.Name, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize)), d.Contents.Volumes[i].Kind), p.Source))
+			fmt.Sprintf("%s, %s, %s", p.Type.Name, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize)),
+				d.Contents.Volumes[i].Kind), p.Source))
 	}
 	if facts == nil {
 		facts = append(facts, d.Cite("Partitions", "none", disk.Problem{}.Source))
@@ -70,12 +71,14 @@ func (d *Drive) LoaderFact(i int, f loader.Found) Fact {
 
 // CodeFact cites the boot code of sector 0 by its family.
 func (d *Drive) CodeFact() Fact {
-	return d.Cite("Boot code", string(d.Contents.Code), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "boot code", Offset: 0, Length: 440})
+	return d.Cite("Boot code", string(d.Contents.Code), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "boot code", Offset: 0,
+		Length: 440})
 }
 
 // CoreFact cites where GRUB's core image looks for its files.
 func (d *Drive) CoreFact() Fact {
-	return d.Cite("GRUB's prefix", prefixOf(d), fact.Source{Origin: fact.Bytes, Structure: "GRUB core image", Field: "prefix", Offset: int64(d.Contents.Core.Sector) * 512, Length: 512})
+	return d.Cite("GRUB's prefix", prefixOf(d), fact.Source{Origin: fact.Bytes, Structure: "GRUB core image", Field: "prefix",
+		Offset: int64(d.Contents.Core.Sector) * 512, Length: 512})
 }
 
 func prefixOf(d *Drive) string {

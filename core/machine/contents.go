@@ -118,7 +118,8 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	}
 	if d.Spent() {
 		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: disk.CodeNotReadToItsEnd, Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
-			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed, Structure: "the reading of the disk"}})
+			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed,
+				Structure: "the reading of the disk"}})
 	}
 	return c
 }
@@ -248,7 +249,8 @@ func (c *Contents) Regions() []disk.Region {
 			}
 		}
 		if s := v.Hibernated.Source(); s.Length == 4 {
-			regions = append(regions, disk.Region{Structure: s.Structure, Offset: s.Offset, Length: 4, Fields: []disk.Field{{Name: s.Field, Length: 4, Form: disk.Text}}})
+			regions = append(regions, disk.Region{Structure: s.Structure, Offset: s.Offset, Length: 4,
+				Fields: []disk.Field{{Name: s.Field, Length: 4, Form: disk.Text}}})
 		}
 		for _, f := range v.Configs {
 			regions = append(regions, f.regions(base)...)

@@ -70,12 +70,15 @@ func TestACopyOntoALargerDriveIsAsThatDriveReads(t *testing.T) {
 	for round := range 120 {
 		d := twoPartitions()
 		if round%3 == 0 {
-			d = diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{
-				{MBRType: 7, MiB: 100, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}}, {MBRType: 0x83, Volume: diskmaker.Volume{Kind: "ext4"}}}}
+			d = diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
+				Partitions: []diskmaker.Partition{
+					{MBRType: 7, MiB: 100, Active: true, Volume: diskmaker.Volume{Kind: "ntfs"}},
+					{MBRType: 0x83, Volume: diskmaker.Volume{Kind: "ext4"}}}}
 		}
 		m := d.MustBuild()
 		for range round % 4 { // in sector 0, the header, the first entries, or the backup
-			at := []int64{r.Int64N(512), 512 + r.Int64N(92), 1024 + r.Int64N(256), m.Size - 512 + r.Int64N(92), m.Size - 16896 + r.Int64N(256)}[r.IntN(5)]
+			at := []int64{r.Int64N(512), 512 + r.Int64N(92), 1024 + r.Int64N(256), m.Size - 512 + r.Int64N(92),
+				m.Size - 16896 + r.Int64N(256)}[r.IntN(5)]
 			_, err := m.WriteAt([]byte{byte(r.Uint32())}, at)
 			require.NoError(t, err)
 		}

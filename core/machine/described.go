@@ -99,7 +99,8 @@ func (d *Described) tellTables(l *disk.Layout) {
 	case disk.StyleGPT:
 		l.MBR = &disk.MBR{Signature: true}
 		l.MBR.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: 1}
-		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Which: "primary", State: disk.CopyTold}, Backup: disk.GPTCopy{Which: "backup", State: disk.CopyTold}}
+		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Which: "primary", State: disk.CopyTold},
+			Backup: disk.GPTCopy{Which: "backup", State: disk.CopyTold}}
 	case disk.StyleMBR:
 		l.MBR = &disk.MBR{Signature: true}
 		if n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(d.ID), "0x"), 16, 32); err == nil {
@@ -164,7 +165,8 @@ func (c *Contents) TellStore(path string, s *loader.Store, src fact.Source) {
 	for i, p := range c.Layout.Partitions {
 		if path == loader.StoreUEFI && p.IsESP() || path == loader.StoreLegacy && p.Active {
 			if v := &c.Volumes[i]; v.Config(ConfigStore, path) == nil {
-				v.Configs = append(append([]Config{}, v.Configs...), Config{Kind: ConfigStore, Path: path, Store: s, Told: src})
+				v.Configs = append(append([]Config{}, v.Configs...), Config{Kind: ConfigStore, Path: path, Store: s,
+					Told: src})
 			}
 			return
 		}

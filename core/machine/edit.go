@@ -45,8 +45,10 @@ func (c *Contents) WithPrimaryRestored() *Contents {
 	g.Primary, g.Primary.Which, g.Primary.State = g.Backup, "primary", disk.CopyGood
 	g.Primary.Header.LBA, g.Primary.Header.MyLBA = 1, 1
 	e.Layout.GPT = &g
-	e.drop(disk.CodeGPTHeaderSize, disk.CodeGPTHeaderCRC, disk.CodeGPTArrayCRC, disk.CodeGPTArrayLarge, disk.CodeGPTArrayNotCaptured,
-		disk.CodeGPTArrayOutside, disk.CodeGPTArrayUnreadable, disk.CodeGPTPrimaryAbsent, disk.CodeGPTMyLBA, disk.CodeGPTEntrySize)
+	e.drop(disk.CodeGPTHeaderSize, disk.CodeGPTHeaderCRC, disk.CodeGPTArrayCRC, disk.CodeGPTArrayLarge,
+		disk.CodeGPTArrayNotCaptured,
+		disk.CodeGPTArrayOutside, disk.CodeGPTArrayUnreadable, disk.CodeGPTPrimaryAbsent, disk.CodeGPTMyLBA,
+		disk.CodeGPTEntrySize)
 	return e.WithProtectiveMBR()
 }
 
@@ -133,7 +135,8 @@ func (v *Volume) dropProblem(code disk.ProblemCode) {
 func (c *Contents) WithFAT(i int) *Contents {
 	e := c.edited()
 	// The serial number is a new one, which is not known yet.
-	e.Volumes[i] = Volume{Volume: volume.Volume{Kind: volume.KindFAT32, Serial: fmt.Sprintf("NEW-%d", i), BootCode: true}, looked: map[string]error{}}
+	e.Volumes[i] = Volume{Volume: volume.Volume{Kind: volume.KindFAT32, Serial: fmt.Sprintf("NEW-%d", i), BootCode: true},
+		looked: map[string]error{}}
 	return e
 }
 
@@ -149,7 +152,8 @@ func (c *Contents) WithESP(start, length uint64, shrunk int) (*Contents, int) {
 	for _, p := range e.Layout.Partitions {
 		number = max(number, p.Number+1)
 	}
-	p := disk.Partition{Number: number, TypeGUID: disk.TypeESP, Type: disk.GPTType(disk.TypeESP), Start: start, Length: length, Source: repaired}
+	p := disk.Partition{Number: number, TypeGUID: disk.TypeESP, Type: disk.GPTType(disk.TypeESP), Start: start,
+		Length: length, Source: repaired}
 	p.GUID[0], p.GUID[15] = 0xFF, byte(number) // a new one, which is not known yet
 	e.Layout.Partitions = append(e.Layout.Partitions, p)
 	e.Volumes = append(e.Volumes, Volume{})
@@ -163,7 +167,8 @@ func (c *Contents) WithGPT(start, length uint64, shrunk int) (*Contents, int) {
 	e := c.edited()
 	e.Layout.Style = disk.StyleGPT
 	good := disk.GPTCopy{Which: "primary", State: disk.CopyGood}
-	good.Header.LBA, good.Header.MyLBA, good.Header.FirstUsableLBA, good.Header.LastUsableLBA = 1, 1, 34, e.Layout.Sectors-34
+	good.Header.LBA, good.Header.MyLBA, good.Header.FirstUsableLBA, good.Header.LastUsableLBA = 1, 1, 34,
+		e.Layout.Sectors-34
 	e.Layout.GPT = &disk.GPT{Primary: good, Backup: good}
 	e.Layout.Problems = nil
 	for i := range e.Layout.Partitions {

@@ -85,7 +85,8 @@ func (c *Contents) StoreOn(boot int, mode firmware.Mode) (store *loader.Store, o
 func (c *Contents) WithStoreReferences(boot, system int, mode firmware.Mode) *Contents {
 	e := c.edited()
 	for i := range e.Volumes[boot].Configs {
-		if cfg := &e.Volumes[boot].Configs[i]; cfg.Kind == ConfigStore && strings.EqualFold(cfg.Path, loader.StorePath(mode)) {
+		if cfg := &e.Volumes[boot].Configs[i]; cfg.Kind == ConfigStore &&
+			strings.EqualFold(cfg.Path, loader.StorePath(mode)) {
 			cfg.Store = cfg.Store.Pointing(e.device(system))
 		}
 	}
@@ -152,9 +153,11 @@ func (c *Contents) MountedAt(root int, point string) (partition int, found bool)
 func (v *Volume) putMenu(folder, uuid string) {
 	for _, kernel := range slices.Backward(v.Kernels) {
 		if path.Dir(kernel) == path.Join("/", folder) {
-			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid}, loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
+			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
+				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
 			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
-				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root, Searches: []loader.GRUBSearch{{Spec: home}}}}}})
+				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
+					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
 			return
 		}
 	}
@@ -217,7 +220,8 @@ func (c *Contents) Unresolved(root int) []loader.Mount {
 		return nil
 	}
 	for _, m := range table.Mounts {
-		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") && len(c.byName(m.Spec)) == 0 {
+		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") &&
+			len(c.byName(m.Spec)) == 0 {
 			mounts = append(mounts, m)
 		}
 	}

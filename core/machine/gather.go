@@ -64,9 +64,11 @@ func (g *gathering) gatherWindows(base int64) {
 	f, err := g.files.Lookup(sleepFile)
 	switch {
 	case errors.Is(err, volume.ErrNotFound):
-		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile, Offset: base})
+		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
+			Offset: base})
 	case err == nil:
-		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset, Length: f.Length}
+		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset,
+			Length: f.Length}
 		sign := make([]byte, 4)
 		s, err := g.files.Open(f)
 		if err == nil {

@@ -55,7 +55,8 @@ func (c *Contents) fill(weak *Contents) {
 		}
 		return
 	}
-	if c.Layout.Sectors == disk.SectorsUnknown || c.Rounded && !weak.Rounded && weak.Layout.Sectors != disk.SectorsUnknown {
+	if c.Layout.Sectors == disk.SectorsUnknown || c.Rounded && !weak.Rounded &&
+		weak.Layout.Sectors != disk.SectorsUnknown {
 		c.takeSize(weak)
 	}
 	if len(c.Layout.Partitions) == 0 && len(c.Volumes) == 0 && c.Code == weak.Code {
@@ -231,7 +232,8 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 	}
 	for j, q := range weak.Layout.Partitions {
 		if !matched[j] && len(c.Layout.Partitions) > 0 {
-			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.Origin(), q.Source)
+			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.Origin(),
+				q.Source)
 		}
 	}
 }
@@ -254,7 +256,8 @@ func (d *differ) add(what, a, b string, from, against fact.Source) {
 		against = d.weak
 	}
 	from.Drive, against.Drive = d.drive, d.drive
-	d.found = append(d.found, Contradiction{Drive: d.drive, What: what, Stronger: Fact{what, a, from}, Weaker: Fact{what, b, against}})
+	d.found = append(d.found, Contradiction{Drive: d.drive, What: what, Stronger: Fact{what, a, from},
+		Weaker: Fact{what, b, against}})
 }
 
 func (d *differ) volumes(what func(string) string, a, b *Volume, from, against fact.Source) {

@@ -14,10 +14,11 @@ import (
 )
 
 func told(origin fact.Origin) machine.Described {
-	return machine.Described{Source: fact.Source{Origin: origin, Structure: "told"}, Size: 1 << 30, Style: disk.StyleGPT, ID: "D15C0000-0000-4000-8000-000000000001", Partitions: []machine.DescribedPartition{
-		{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, Kind: volume.KindFAT32, Line: 9},
-		{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"},
-	}}
+	return machine.Described{Source: fact.Source{Origin: origin, Structure: "told"}, Size: 1 << 30, Style: disk.StyleGPT,
+		ID: "D15C0000-0000-4000-8000-000000000001", Partitions: []machine.DescribedPartition{
+			{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, Kind: volume.KindFAT32, Line: 9},
+			{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"},
+		}}
 }
 
 func examine(t *testing.T, d diskmaker.Disk) *machine.Contents {
@@ -30,8 +31,10 @@ func examine(t *testing.T, d diskmaker.Disk) *machine.Contents {
 
 // twoPartitions is the disk that told describes, in bytes.
 func twoPartitions() diskmaker.Disk {
-	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.MustGUID("D15C0000-0000-4000-8000-000000000001"), Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}}, {Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}}}}
+	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.MustGUID("D15C0000-0000-4000-8000-000000000001"),
+		Partitions: []diskmaker.Partition{
+			{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
+			{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}}}}
 }
 
 func TestBytesOutrankTextAndTextOutranksTyping(t *testing.T) {
@@ -59,8 +62,11 @@ func TestBytesOutrankTextAndTextOutranksTyping(t *testing.T) {
 }
 
 func TestListingsFillEachOther(t *testing.T) {
-	first := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Partitions: []machine.DescribedPartition{{Number: 1, Start: -1, Kind: volume.KindNTFS, Serial: "AB"}}}
-	second := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Size: 1 << 30, ID: "cafe0001", Partitions: []machine.DescribedPartition{{Number: 1, Start: 1 << 20, Length: 1 << 28, MBRType: 7, Active: true}}}
+	first := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR,
+		Partitions: []machine.DescribedPartition{{Number: 1, Start: -1, Kind: volume.KindNTFS, Serial: "AB"}}}
+	second := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Size: 1 << 30, ID: "cafe0001",
+		Partitions: []machine.DescribedPartition{{Number: 1, Start: 1 << 20, Length: 1 << 28, MBRType: 7,
+			Active: true}}}
 	merged, found := machine.Merge("clone", first.Contents(), nil, second.Contents())
 	assert.Empty(t, found)
 	p := merged.Layout.Partitions[0]

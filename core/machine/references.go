@@ -44,7 +44,8 @@ func References(m Machine) []Reference {
 			if node == nil {
 				continue
 			}
-			r := Reference{Holder: fmt.Sprintf("Boot entry %04X, %s", n, entry.Description), Kind: string(loader.ByPartUUID), Value: node.GUID.String(), Source: entry.Source}
+			r := Reference{Holder: fmt.Sprintf("Boot entry %04X, %s", n, entry.Description), Kind: string(loader.ByPartUUID),
+				Value: node.GUID.String(), Source: entry.Source}
 			if node.MBR {
 				r.Kind, r.Value = "disk signature and number", fmt.Sprintf("%08X, %d", node.Signature, node.Number)
 			}
@@ -84,7 +85,8 @@ func (d *Drive) references(m Machine) []Reference {
 
 func (d *Drive) coreReference(m Machine, image *loader.GRUBCore) Reference {
 	r := Reference{Holder: "GRUB's core image, prefix", Drive: d.Name, Kind: string(loader.ByGRUBDisk), Value: image.Prefix,
-		Source: fact.Source{Origin: fact.Bytes, Drive: d.Name, Structure: "GRUB core image", Field: "prefix", Offset: int64(d.Contents.Core.Sector) * 512, Length: 512}}
+		Source: fact.Source{Origin: fact.Bytes, Drive: d.Name, Structure: "GRUB core image", Field: "prefix",
+			Offset: int64(d.Contents.Core.Sector) * 512, Length: 512}}
 	return r.resolve(m, d.Name, func(o *Drive) ([]int, bool) {
 		_, number, ok := loader.GRUBPartition(InsideBrackets(image.Prefix))
 		if !ok || o.Contents == nil {
@@ -159,12 +161,14 @@ func storeReferences(m Machine, at Spot, c *Config) []Reference {
 				continue
 			}
 			dev := e.Device
-			r := Reference{Holder: fmt.Sprintf("%s, %s, %s", c.Path, o.What(), e.Name()), Drive: at.Drive.Name, Kind: string(loader.ByPartUUID), Value: dev.Partition.String()}
+			r := Reference{Holder: fmt.Sprintf("%s, %s, %s", c.Path, o.What(), e.Name()), Drive: at.Drive.Name,
+				Kind: string(loader.ByPartUUID), Value: dev.Partition.String()}
 			if dev.MBR {
 				r.Kind, r.Value = "disk signature and start", fmt.Sprintf("%08X, byte %d", dev.Signature, dev.Start)
 			}
 			r.Source = at.Drive.StoreSource(at, c, o, e)
-			refs = append(refs, r.resolve(m, at.Drive.Name, func(d *Drive) ([]int, bool) { return d.ResolveDevice(dev), d.Contents != nil }))
+			refs = append(refs, r.resolve(m, at.Drive.Name,
+				func(d *Drive) ([]int, bool) { return d.ResolveDevice(dev), d.Contents != nil }))
 		}
 	}
 	return refs

@@ -146,7 +146,10 @@ func (d *Drive) ResolveDevice(dev *loader.BCDDevice) []int {
 
 // ResolveLetter lists the partitions with a drive letter.
 func (d *Drive) ResolveLetter(letter string) []int {
-	return d.Matching(func(i int, _ disk.Partition) bool { return letter != "" && d.Contents.Volumes[i].Letter == letter })
+	return d.Matching(func(i int, _ disk.Partition) bool {
+		return letter != "" &&
+			d.Contents.Volumes[i].Letter == letter
+	})
 }
 
 // ResolveNode lists the partitions whose signature a boot entry names.
@@ -154,7 +157,8 @@ func (d *Drive) ResolveNode(node *firmware.PartitionNode) []int {
 	return d.Matching(func(_ int, p disk.Partition) bool {
 		if node.MBR {
 			mbr := d.Contents.Layout.MBR
-			return mbr != nil && d.Contents.Layout.Style == disk.StyleMBR && mbr.DiskSignature == node.Signature && p.Number == int(node.Number)
+			return mbr != nil && d.Contents.Layout.Style == disk.StyleMBR && mbr.DiskSignature == node.Signature &&
+				p.Number == int(node.Number)
 		}
 		return !p.GUID.IsZero() && p.GUID == node.GUID
 	})

@@ -164,7 +164,8 @@ func (c *cpu) geometry(dl uint32) {
 func (c *cpu) parameters() error {
 	at := c.linear(segDS, c.reg[6])
 	c.store(at+2, 2, 0)
-	for i, v := range []uint32{uint32(c.disk.Sectors() / (heads * sectorsPerTrack)), heads, sectorsPerTrack, uint32(c.disk.Sectors()), uint32(c.disk.Sectors() >> 32)} {
+	for i, v := range []uint32{uint32(c.disk.Sectors() / (heads * sectorsPerTrack)), heads, sectorsPerTrack,
+		uint32(c.disk.Sectors()), uint32(c.disk.Sectors() >> 32)} {
 		c.store(at+4+4*i, 4, v)
 	}
 	c.store(at+24, 2, uint32(c.disk.SectorSize()))
@@ -196,7 +197,8 @@ func (c *cpu) read(lba uint64, count, to int) error {
 	if len(c.run.Reads) >= maxReads {
 		return &stop{Goes, "it reads on and on"}
 	}
-	if count == 0 || count > 127 || lba >= c.disk.Sectors() || lba+uint64(count) > c.disk.Sectors() || to+count*size > memory {
+	if count == 0 || count > 127 || lba >= c.disk.Sectors() || lba+uint64(count) > c.disk.Sectors() || to+
+		count*size > memory {
 		r.Failed = true
 		c.run.Reads = append(c.run.Reads, r)
 		return c.diskDone(0x01)

@@ -52,7 +52,8 @@ type cpu struct {
 }
 
 func newCPU(d Disk, lacks func(error) bool) *cpu {
-	c := &cpu{state: state{ip: bootAt, flags: flagI | 2}, ram: rams.Get().(*ram), disk: d, lacks: lacks, decoded: map[[longest]byte]*x86asm.Inst{}}
+	c := &cpu{state: state{ip: bootAt, flags: flagI | 2}, ram: rams.Get().(*ram), disk: d, lacks: lacks,
+		decoded: map[[longest]byte]*x86asm.Inst{}}
 	c.reg[2] = 0x80 // DL
 	c.reg[4] = bootAt
 	c.store(0x413, 2, 639) // KiB of memory

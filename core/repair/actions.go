@@ -14,14 +14,17 @@ type action func(m machine.Machine, stage course.Stage) []move
 // actions are what can bear on a stage. start-rules, "What a technician does
 // about it".
 var actions = map[course.Stage][]action{
-	course.StageDrive:         {attachClone},
-	course.StageMode:          {setMode, convertToGPT, writeBootCode, linuxFiles},
-	course.StageOrder:         {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	course.StageTable:         {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
-	course.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP, linuxFiles, setMode},
-	course.StageLoader:        {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, secureBootOff, setActive},
+	course.StageDrive: {attachClone},
+	course.StageMode:  {setMode, convertToGPT, writeBootCode, linuxFiles},
+	course.StageOrder: {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
+	course.StageTable: {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
+	course.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP,
+		linuxFiles, setMode},
+	course.StageLoader: {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles,
+		secureBootOff, setActive},
 	course.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
-	course.StageSystem:        {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk, detachOthers},
+	course.StageSystem: {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk,
+		detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

@@ -17,7 +17,8 @@ func afterwards(m machine.Machine) []PlanStep {
 	if d == nil || d.Contents == nil {
 		return steps
 	}
-	for _, find := range []func(machine.Machine, *machine.Drive) []move{rewriteBackup, checkFileSystems, freshIdentifier, staleLetters} {
+	for _, find := range []func(machine.Machine, *machine.Drive) []move{rewriteBackup, checkFileSystems,
+		freshIdentifier, staleLetters} {
 		for _, mv := range find(m, d) {
 			mv.before = m
 			if mv.choose(Toolboxes) {
@@ -33,11 +34,13 @@ func afterwards(m machine.Machine) []PlanStep {
 func rewriteBackup(_ machine.Machine, d *machine.Drive) []move {
 	l := &d.Contents.Layout
 	_, misplaced := l.Find(disk.CodeGPTBackupMisplaced)
-	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood || l.GPT.Backup.State == disk.CopyGood && !misplaced ||
+	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood ||
+		l.GPT.Backup.State == disk.CopyGood && !misplaced ||
 		l.GPT.Backup.State == disk.CopyNotCaptured {
 		return nil
 	}
-	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5, Saves: tableSectors(d.Contents), Undo: "Write the saved sectors back."}, key: "backup", on: d,
+	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5,
+		Saves: tableSectors(d.Contents), Undo: "Write the saved sectors back."}, key: "backup", on: d,
 		tools: map[Toolbox]func() []Command{Linux: rewriteBackupCommands}}}
 }
 
@@ -48,13 +51,17 @@ func checkFileSystems(_ machine.Machine, d *machine.Drive) []move {
 		if unclean, known := v.Unclean.Get(); !known || !unclean {
 			continue
 		}
-		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name, Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number), on: d}
+		mv := move{PlanStep: PlanStep{Action: "check-file-system", Title: fmt.Sprintf("Check the file system of partition %d", p.Number), Why: "It was not closed cleanly before the copy.", Disk: d.Name,
+			Risk: RiskLow, Minutes: 20, Undo: "None: it only puts right what is wrong."}, key: fmt.Sprint("check ", p.Number), on: d}
 		if v.HasLinux() {
 			mv.tools = map[Toolbox]func() []Command{Linux: func() []Command {
 				return []Command{line(command.Run("e2fsck", "-f", partition(p)), "clean, or: FILE SYSTEM WAS MODIFIED.", "Copy again from the original.")}
 			}}
 		} else {
-			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return checkDiskCommands(d, i) }}
+			mv.tools = map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+				return checkDiskCommands(d,
+					i)
+			}}
 		}
 		moves = append(moves, mv)
 	}
@@ -77,7 +84,8 @@ func freshIdentifier(m machine.Machine, d *machine.Drive) []move {
 		if o.Contents.Layout.Style == disk.StyleMBR {
 			fresh = command.Run("sfdisk", "--disk-id", onClone, command.Join("0x", command.Output(command.Fixed(`od -An -N4 -tx4 /dev/urandom | tr -d ' '`))))
 		}
-		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10, Saves: tableSectors(o.Contents), Undo: "Write the saved sectors back."}, key: "identifier", on: o,
+		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10,
+			Saves: tableSectors(o.Contents), Undo: "Write the saved sectors back."}, key: "identifier", on: o,
 			tools: map[Toolbox]func() []Command{Linux: func() []Command {
 				return []Command{line(fresh, altered, "Leave it as it is, and do not attach both.")}
 			}}}}
@@ -92,7 +100,8 @@ func staleLetters(m machine.Machine, d *machine.Drive) []move {
 	}
 	for _, o := range m.Drives {
 		if attached, known := o.Attached.Get(); o.Role == machine.RoleOriginal && known && attached {
-			return []move{{PlanStep: PlanStep{Action: "stale-letters", Title: "Remove the drive letters that Windows remembers of the original", Why: "A Windows that came up with both disks attached may have given its own letter to the old one.", Disk: d.Name, Risk: RiskLow, Minutes: 10, Undo: "Windows gives letters anew by itself."}, key: "letters",
+			return []move{{PlanStep: PlanStep{Action: "stale-letters", Title: "Remove the drive letters that Windows remembers of the original", Why: "A Windows that came up with both disks attached may have given its own letter to the old one.", Disk: d.Name, Risk: RiskLow,
+				Minutes: 10, Undo: "Windows gives letters anew by itself."}, key: "letters",
 				tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: mountvol /R", "No answer; the letters are right after a restart.", "Access is denied: open the command prompt as administrator.")}}}
 		}
 	}

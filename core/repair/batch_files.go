@@ -81,7 +81,8 @@ func fallbackDiskpart(d *machine.Drive, i int, from, to string) []Command {
 	folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
 	return lettered(d, i, -1,
 		batch("No answer, or: 1 file(s) copied.", "The partition cannot be written to: mark the step as failed.",
-			command.Unless(folder, command.Run("mkdir", folder)), command.If(command.Text(target), command.Run("copy", "/y", target, target+".bak"))),
+			command.Unless(folder, command.Run("mkdir", folder)),
+			command.If(command.Text(target), command.Run("copy", "/y", target, target+".bak"))),
 		batch("1 file(s) copied.", "No space left: delete what is not of the start.", command.Run("copy", "/y", "S:"+from, target)))
 }
 

@@ -25,8 +25,10 @@ func hiddenSectors(m machine.Machine, _ course.Stage) []move {
 				if ntfs {
 					saves = append(saves, Sectors{p.End() - 1, 1})
 				}
-				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start), Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."},
-					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i), map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, ntfs) }}))
+				moves = append(moves, onDisk(m, PlanStep{Action: "hidden-sectors", Title: fmt.Sprintf("Correct the boot sector of partition %d: it starts at sector %d", p.Number, p.Start),
+					Why: "Its code reads from where the partition was before the copy.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."},
+					fmt.Sprint("hidden ", p.Number), c.WithHiddenSectors(i),
+					map[Toolbox]func() []Command{Linux: func() []Command { return hiddenCommands(clone(m), p, ntfs) }}))
 			}
 		}
 	}
@@ -45,8 +47,13 @@ func copyBootSector(m machine.Machine, _ course.Stage) []move {
 	for i, p := range c.Layout.Partitions {
 		for _, spare := range c.Volumes[i].Spares {
 			from := spare.Sector
-			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{p.Start, 1}}, Undo: "Write the saved sector back."},
-				fmt.Sprint("boot-sector ", p.Number), c.WithSectorCopied(i, spare), map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, p.Start, 1) }}))
+			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.",
+				Risk: RiskLow, Minutes: 5, Saves: []Sectors{{p.Start, 1}}, Undo: "Write the saved sector back."},
+				fmt.Sprint("boot-sector ", p.Number), c.WithSectorCopied(i, spare),
+				map[Toolbox]func() []Command{Linux: func() []Command {
+					return copySectorsCommands(d, from, p.Start,
+						1)
+				}}))
 		}
 	}
 	return moves
@@ -70,11 +77,15 @@ func createESP(m machine.Machine, _ course.Stage) []move {
 		risk, how = RiskReal, fmt.Sprintf("from the end of partition %d, which is shrunk", c.Layout.Partitions[shrunk].Number)
 	}
 	changed, _ := c.WithESP(start, length, shrunk)
-	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return createDiskpart(clone(m), start, shrunk) }}
+	tools := map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+		return createDiskpart(clone(m), start,
+			shrunk)
+	}}
 	if gap {
 		tools[Linux] = func() []Command { return createCommands(clone(m), start, length) }
 	}
-	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10, Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
+	return []move{onDisk(m, PlanStep{Action: "create-esp", Title: "Create an EFI system partition " + how, Why: "The copy left it behind: the firmware has nothing to read.", Risk: risk, Minutes: 10,
+		Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
 }
 
 func formatESP(m machine.Machine, _ course.Stage) []move {
@@ -91,8 +102,10 @@ func formatESP(m machine.Machine, _ course.Stage) []move {
 		risk = RiskReal
 	}
 	p := c.Layout.Partitions[i]
-	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5, Saves: []Sectors{formatted(c, p)}, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
-		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) }, Linux: func() []Command { return formatCommands(p) }})}
+	return []move{onDisk(m, PlanStep{Action: "format-esp", Title: fmt.Sprintf("Format partition %d as FAT32", p.Number), Why: "The firmware reads its boot partition only as FAT.", Risk: risk, Minutes: 5,
+		Saves: []Sectors{formatted(c, p)}, Undo: "Write the saved sectors back."}, "format", c.WithFAT(i),
+		map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return formatDiskpart(clone(m), p) },
+			Linux: func() []Command { return formatCommands(p) }})}
 }
 
 // fallbackPath copies a loader to where firmware looks by itself.
@@ -110,9 +123,11 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 		if f.Err != nil || f.Program.Arch != arch(m) || !f.Program.Application() || strings.EqualFold(f.Path, path) {
 			continue
 		}
-		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow, Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
+		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow,
+			Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
 			"fallback", d.Contents.WithProgram(i, path, f.Program), map[Toolbox]func() []Command{
-				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, f.Path, path) }, Linux: func() []Command { return fallbackCommands(d, i, f.Path, path) }})}
+				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, f.Path, path) },
+				Linux:           func() []Command { return fallbackCommands(d, i, f.Path, path) }})}
 	}
 	return nil
 }

@@ -109,7 +109,8 @@ func TestAMachineThatLacksParts(t *testing.T) {
 		"both unknown": empty(empty(whole, "a"), "b"),
 	} {
 		t.Run(name, func(t *testing.T) {
-			for _, mode := range []fact.Of[firmware.Mode]{m.Firmware.Mode, fact.Tell(firmware.Legacy), fact.Unknown[firmware.Mode]()} {
+			for _, mode := range []fact.Of[firmware.Mode]{m.Firmware.Mode, fact.Tell(firmware.Legacy),
+				fact.Unknown[firmware.Mode]()} {
 				m.Firmware.Mode = mode
 				s := repair.Continue(m, keys)
 				assert.NotEqual(t, startup.Starts, s.Verdict)

@@ -84,7 +84,8 @@ func identifier(d *machine.Drive) string {
 	id, known := l.DiskID().Get()
 	_, unguarded := l.Find(disk.CodeGPTUnprotected)
 	_, unsigned := l.Find(disk.CodeGPTProtectiveUnsigned)
-	if !known || !disk.IsID(id) || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil && l.GPT.Primary.State != disk.CopyGood {
+	if !known || !disk.IsID(id) || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil &&
+		l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}
 	return strings.ToLower(id)
@@ -164,7 +165,8 @@ func embeds(c *machine.Contents) bool {
 	if c.Layout.Style != disk.StyleGPT {
 		return gapAfterTable(c) >= 256
 	}
-	return slices.ContainsFunc(c.Layout.Partitions, func(p disk.Partition) bool { return p.TypeGUID == disk.TypeBIOSBoot })
+	return slices.ContainsFunc(c.Layout.Partitions,
+		func(p disk.Partition) bool { return p.TypeGUID == disk.TypeBIOSBoot })
 }
 
 // What a Mac's recovery can do. start-rules, stage 7; common practice, no source.
@@ -200,7 +202,8 @@ func toldOnly(m machine.Machine) bool {
 
 // isTold reports whether a listing or a person tells of a disk, and not its bytes.
 func isTold(c *machine.Contents) bool {
-	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold || slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Told })
+	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold ||
+		slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Told })
 }
 
 func clone(m machine.Machine) *machine.Drive {

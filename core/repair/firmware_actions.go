@@ -76,8 +76,9 @@ func setMode(m machine.Machine, stage course.Stage) []move {
 		result := m
 		result.Firmware.Mode = fact.Known(to, told)
 		moves = append(moves, move{
-			PlanStep: PlanStep{Action: "set-mode", Title: "Set the firmware to " + words + " mode", Why: "Partition style and mode must go together: the clone is " + string(d.Contents.Layout.Style) + ".", Risk: RiskNone, Minutes: 5, Undo: "Set the old mode again."},
-			key:      "mode " + string(to), result: result,
+			PlanStep: PlanStep{Action: "set-mode", Title: "Set the firmware to " + words + " mode", Why: "Partition style and mode must go together: the clone is " + string(d.Contents.Layout.Style) + ".",
+				Risk: RiskNone, Minutes: 5, Undo: "Set the old mode again."},
+			key: "mode " + string(to), result: result,
 			tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under boot: set the mode to "+words+". For legacy mode secure boot must be off and compatibility support on; not every machine has it. Save.", "The setting stands after a restart.", "A machine without compatibility support cannot be set to legacy: take the other plan.")},
 		})
 	}
@@ -111,8 +112,9 @@ func controllerBack(m machine.Machine, _ course.Stage) []move {
 	result := m
 	result.Firmware.StorageMode = m.Firmware.StorageModeBefore
 	return []move{{
-		PlanStep: PlanStep{Action: "controller-back", Title: "Set the storage controller back to " + map[string]string{"ahci": "AHCI", "raid": "RAID"}[before], Why: "The system has a start-up driver for the mode it last ran in.", Risk: RiskNone, Minutes: 5, Undo: "Set the new mode again."},
-		key:      "controller", result: result,
+		PlanStep: PlanStep{Action: "controller-back", Title: "Set the storage controller back to " + map[string]string{"ahci": "AHCI", "raid": "RAID"}[before], Why: "The system has a start-up driver for the mode it last ran in.", Risk: RiskNone,
+			Minutes: 5, Undo: "Set the new mode again."},
+		key: "controller", result: result,
 		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under storage: set the controller's mode to what it was. Save.", "The setting stands after a restart.", "It is greyed out: some firmware wants a supervisor password, or secure boot off, first.")},
 	}}
 }
@@ -165,8 +167,9 @@ func entryFirst(m machine.Machine, _ course.Stage) []move {
 		result := m
 		result.Firmware.Entries = changed
 		moves = append(moves, move{
-			PlanStep: PlanStep{Action: "entry-first", Title: fmt.Sprintf("Move the boot entry %04X (%s) to the front of the boot order", n, e.Description), Why: "It leads to the clone, and another is tried first.", Risk: RiskNone, Minutes: 3, Save: "Nothing on a disk: note the order as it is.", Undo: "Move it back: the order was " + hexes(entries.Order) + "."},
-			key:      fmt.Sprintf("entry-first %04X", n), result: result,
+			PlanStep: PlanStep{Action: "entry-first", Title: fmt.Sprintf("Move the boot entry %04X (%s) to the front of the boot order", n, e.Description), Why: "It leads to the clone, and another is tried first.", Risk: RiskNone,
+				Minutes: 3, Save: "Nothing on a disk: note the order as it is.", Undo: "Move it back: the order was " + hexes(entries.Order) + "."},
+			key: fmt.Sprintf("entry-first %04X", n), result: result,
 			tools: map[Toolbox]func() []Command{
 				Firmware: saying(fmt.Sprintf("In the firmware's setup, under boot: move the entry %s to the top. Save.", e.Description), "It stands first after a restart.", "There are two of that name: take the live Linux, which tells them apart."),
 				Linux:    func() []Command { return orderCommands(e, order) },
@@ -184,7 +187,8 @@ func leadsTo(e firmware.Entry, d *machine.Drive) bool {
 		return false
 	}
 	for _, p := range l.Partitions {
-		if !node.MBR && p.GUID == node.GUID || node.MBR && l.MBR != nil && l.MBR.DiskSignature == node.Signature && p.Number == int(node.Number) {
+		if !node.MBR && p.GUID == node.GUID || node.MBR && l.MBR != nil && l.MBR.DiskSignature == node.Signature &&
+			p.Number == int(node.Number) {
 			return true
 		}
 	}
@@ -215,7 +219,8 @@ func withEntry(m machine.Machine, drive string, i int, path, name string) machin
 			break
 		}
 	}
-	entries.All[number] = firmware.Entry{Number: number, Description: name, Active: true, Text: node.String() + "/File(" + path + ")",
+	entries.All[number] = firmware.Entry{Number: number, Description: name, Active: true, Text: node.String() + "/File(" +
+		path + ")",
 		Path: firmware.Path{Partition: node, File: path}, Source: told}
 	entries.Order = append([]uint16{number}, entries.Order...)
 	m.Firmware.Entries = entries

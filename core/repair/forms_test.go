@@ -37,7 +37,8 @@ func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []r
 		d.Partitions[1].Volume = system
 		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		m.Until, m.Answers = "", map[string]string{"driver:b": "no"}
-		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("ide"), Attached: fact.Tell(false)})
+		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("ide"),
+			Attached: fact.Tell(false)})
 		machines[name] = m
 	}
 	for name, m := range machines {
@@ -206,7 +207,8 @@ func twoDisks(t *testing.T, original, copied *diskmaker.Image) machine.Machine {
 	m := machineOf(t, firmware.UEFI, copied)
 	on, err := disk.New(original, original.Size, 512)
 	require.NoError(t, err)
-	m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: machine.Examine(on)})
+	m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"),
+		Attached: fact.Tell(true), Contents: machine.Examine(on)})
 	m.DeviceOrder = []string{"a", "b"}
 	return m
 }
@@ -221,7 +223,8 @@ func TestAnEntryOfTheCloneIsMovedToTheFront(t *testing.T) {
 	for number, d := range map[uint16]machine.Drive{0: m.Drives[1], 3: m.Drives[0]} {
 		p := d.Contents.Layout.Partitions[0]
 		entries.All[number] = firmware.Entry{Number: number, Description: "Tern's kiosk", Active: true,
-			Path: firmware.Path{Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, GUID: p.GUID}, File: `\EFI\BOOT\BOOTX64.EFI`}}
+			Path: firmware.Path{Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length,
+				GUID: p.GUID}, File: `\EFI\BOOT\BOOTX64.EFI`}}
 	}
 	m.Firmware.Entries = entries
 	require.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)

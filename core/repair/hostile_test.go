@@ -63,8 +63,9 @@ func named(t *testing.T) map[string]machine.Machine {
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}, Order: []uint16{0, 3}}
 	for number, d := range map[uint16]machine.Drive{0: two.Drives[1], 3: two.Drives[0]} {
 		p := d.Contents.Layout.Partitions[0]
-		entries.All[number] = firmware.Entry{Number: number, Active: true, Description: "Boot", Path: firmware.Path{File: `\EFI\BOOT\BOOTX64.EFI`,
-			Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, MBR: true, GUID: p.GUID}}}
+		entries.All[number] = firmware.Entry{Number: number, Active: true, Description: "Boot",
+			Path: firmware.Path{File: `\EFI\BOOT\BOOTX64.EFI`,
+				Partition: &firmware.PartitionNode{Number: 1, Start: p.Start, Size: p.Length, MBR: true, GUID: p.GUID}}}
 	}
 	two.Firmware.Entries = entries
 	machines["two disks"] = two
@@ -123,12 +124,16 @@ func renamed(m machine.Machine, fill func(field string) string) machine.Machine 
 // formsOf lists every form of every step that can be told of a machine.
 func formsOf(m machine.Machine) []repair.Form {
 	var forms []repair.Form
-	for _, allowed := range append([][]repair.Toolbox{repair.Toolboxes}, []repair.Toolbox{repair.Linux}, []repair.Toolbox{repair.WindowsRecovery}) {
+	for _, allowed := range append([][]repair.Toolbox{repair.Toolboxes}, []repair.Toolbox{repair.Linux},
+		[]repair.Toolbox{repair.WindowsRecovery}) {
 		p := repair.Find(m, allowed...)
 		for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
 			for _, s := range append(slices.Clone(plan.Steps), plan.Afterwards...) {
 				one := append([]repair.Form{s.Form}, s.Also...)
-				slices.SortFunc(one, func(a, b repair.Form) int { return strings.Compare(string(a.Toolbox), string(b.Toolbox)) })
+				slices.SortFunc(one, func(a, b repair.Form) int {
+					return strings.Compare(string(a.Toolbox),
+						string(b.Toolbox))
+				})
 				forms = append(forms, one...)
 			}
 		}
@@ -149,7 +154,8 @@ func TestNamesNeverBecomeCommands(t *testing.T) {
 	kinds := slices.Sorted(maps.Keys(machines))
 	value := rapid.Custom(func(t *rapid.T) string {
 		acting := rapid.SampledFrom([]string{"'", `"`, "`", "$(touch pwned)", "\n", "; touch pwned #", "& calc", "|", ">pwned", "%COMSPEC%", " ", "\x1b", "#", "e touch pwned", "!", "\xff"})
-		return strings.NewReplacer("\x00", "", "/", "", `\`, "").Replace(strings.Join(rapid.SliceOfN(rapid.OneOf(acting, rapid.String()), 1, 6).Draw(t, "value"), ""))
+		return strings.NewReplacer("\x00", "", "/", "", `\`,
+			"").Replace(strings.Join(rapid.SliceOfN(rapid.OneOf(acting, rapid.String()), 1, 6).Draw(t, "value"), ""))
 	})
 	rapid.Check(t, func(rt *rapid.T) {
 		kind := rapid.SampledFrom(kinds).Draw(rt, "machine")
@@ -175,7 +181,8 @@ func sameCalls(t *rapid.T, plain, hostile []repair.Command, values map[string]st
 	for i := range plain {
 		if plain[i].ByHand || isBatch(plain[i].Text) {
 			if !hostile[i].ByHand {
-				require.Equal(t, strings.Count(plain[i].Text, "\n"), strings.Count(hostile[i].Text, "\n"), "a line more: %q", hostile[i].Text)
+				require.Equal(t, strings.Count(plain[i].Text, "\n"), strings.Count(hostile[i].Text, "\n"), "a line more: %q",
+					hostile[i].Text)
 			}
 			continue
 		}
@@ -229,8 +236,10 @@ func recordingTools(t *testing.T, m machine.Machine) (dir, log string) {
 		}
 	}
 	id, _ := d.Contents.Layout.DiskID().Get()
-	answers := map[string]string{"lsblk": "echo /dev/fake", "blockdev": fmt.Sprintf("echo %d", d.Contents.Layout.Bytes()), "blkid": "echo " + strings.ToLower(id), "wc": "echo 1"}
-	for _, tool := range []string{"lsblk", "blockdev", "blkid", "wc", "dd", "sfdisk", "mount", "umount", "mkdir", "cp", "chroot", "awk", "efibootmgr", "grep", "cat", "od", "tr", "base64", "sync", "partprobe", "ln", "mkfs.vfat", "e2fsck", "touch", "calc", "sed", "rm", "dirname"} {
+	answers := map[string]string{"lsblk": "echo /dev/fake", "blockdev": fmt.Sprintf("echo %d", d.Contents.Layout.Bytes()), "blkid": "echo " + strings.ToLower(id),
+		"wc": "echo 1"}
+	for _, tool := range []string{"lsblk", "blockdev", "blkid", "wc", "dd", "sfdisk", "mount", "umount", "mkdir", "cp", "chroot", "awk", "efibootmgr", "grep", "cat", "od", "tr", "base64", "sync", "partprobe", "ln",
+		"mkfs.vfat", "e2fsck", "touch", "calc", "sed", "rm", "dirname"} {
 		script := "#!/bin/sh\n{ printf '%s\\0' " + tool + " \"$@\"; printf '\\0'; } >>" + log + "\n" + answers[tool] + "\n"
 		require.NoError(t, os.WriteFile(filepath.Join(bin, tool), []byte(script), 0o700))
 	}
@@ -262,7 +271,8 @@ func TestShellsStartNothingElse(t *testing.T) {
 						}
 					}
 					cmd := exec.Command([]string{"dash", "bash"}[n%2], "-s")
-					cmd.Dir, cmd.Env, cmd.Stdin = t.TempDir(), []string{"PATH=" + filepath.Join(dir, "bin")}, strings.NewReader(text)
+					cmd.Dir, cmd.Env, cmd.Stdin = t.TempDir(), []string{"PATH=" + filepath.Join(dir, "bin")},
+						strings.NewReader(text)
 					cmd.Path, _ = exec.LookPath(cmd.Args[0])
 					out, _ := cmd.CombinedOutput()
 					raw, err := os.ReadFile(log)

@@ -13,8 +13,9 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.", Undo: "Give the one ending in .bak its name back."},
-		key:      "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
+		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
+			Undo: "Give the one ending in .bak its name back."},
+		key: "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root) }},
 	}}
 }
@@ -41,8 +42,10 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
 		saves = embedded(d.Contents)
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save, Undo: undo},
-		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)), map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m)) }})
+	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save,
+		Undo: undo},
+		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)),
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m)) }})
 	if boot >= 0 {
 		mv.result = withEntry(mv.result, d.Name, boot, loader.DebianPath(arch(m)), "debian")
 	}
@@ -58,5 +61,6 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	}
 	boot := espOf(d.Contents)
 	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
-		"linux-names", d.Contents.WithLinuxNames(boot, root), map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, boot, root) }})}
+		"linux-names", d.Contents.WithLinuxNames(boot, root),
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, boot, root) }})}
 }

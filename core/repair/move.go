@@ -8,10 +8,12 @@ import (
 )
 
 // onDisk is a move that changes the clone's contents.
-func onDisk(m machine.Machine, s PlanStep, key string, changed *machine.Contents, tools map[Toolbox]func() []Command) move {
+func onDisk(m machine.Machine, s PlanStep, key string, changed *machine.Contents,
+	tools map[Toolbox]func() []Command) move {
 	d := clone(m)
 	s.Disk = d.Name
-	return move{PlanStep: s, key: key, on: d, tools: tools, result: with(m, d.Name, func(d *machine.Drive) { d.Contents = changed })}
+	return move{PlanStep: s, key: key, on: d, tools: tools,
+		result: with(m, d.Name, func(d *machine.Drive) { d.Contents = changed })}
 }
 
 // move is an action as it can be done on a machine.

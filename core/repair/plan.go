@@ -45,7 +45,8 @@ func find(m machine.Machine, allowed []Toolbox, failed []string) Plan {
 			break
 		}
 		other, _ := search(m, allowed, append(slices.Clone(failed), s.Action), false)
-		if len(other.Steps) > 0 && !same(other, best) && !slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
+		if len(other.Steps) > 0 && !same(other, best) &&
+			!slices.ContainsFunc(best.Alternatives, func(p Plan) bool { return same(p, other) }) {
 			best.Alternatives = append(best.Alternatives, other)
 		}
 	}
@@ -60,7 +61,10 @@ func heaviest(steps []PlanStep) []PlanStep {
 }
 
 func same(a, b Plan) bool {
-	return slices.EqualFunc(a.Steps, b.Steps, func(x, y PlanStep) bool { return x.Action == y.Action && x.Toolbox == y.Toolbox })
+	return slices.EqualFunc(a.Steps, b.Steps, func(x, y PlanStep) bool {
+		return x.Action == y.Action &&
+			x.Toolbox == y.Toolbox
+	})
 }
 
 // node is a machine that some steps lead to.
@@ -93,7 +97,8 @@ func (q *queue) Pop() any {
 // was. With last the last resorts are tried too.
 func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (plan Plan, end machine.Machine) {
 	first := startup.Simulate(m)
-	plan = Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{}, Before: stateOf(m, first)}
+	plan = Plan{Verdict: first.Verdict, Steps: []PlanStep{}, Alternatives: []Plan{}, Afterwards: []PlanStep{},
+		Before: stateOf(m, first)}
 	if first.Verdict == startup.Starts {
 		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
 		return plan, m
@@ -183,7 +188,8 @@ func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string, last b
 				if len(next) == maxSteps {
 					return next
 				}
-				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) || slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
+				if slices.Contains(banned, mv.Action) || slices.Contains(banned, mv.key) ||
+					slices.Contains(n.keys, mv.key) || !mv.choose(allowed) {
 					continue
 				}
 				keys := append(slices.Clone(n.keys), mv.key)

@@ -55,11 +55,13 @@ func findDrive(name command.Name, d *machine.Drive, id string, tests ...command.
 		what += ", identifier " + id
 	}
 	role := strings.ToUpper(string(d.Role[:1])) + string(d.Role[1:])
-	drives := command.Each("d", command.Fields(command.Run("lsblk", "-dnpo", "NAME")), command.All(append(tests, command.Run("echo", command.Var("d")))...))
+	drives := command.Each("d", command.Fields(command.Run("lsblk", "-dnpo", "NAME")),
+		command.All(append(tests, command.Run("echo", command.Var("d")))...))
 	set, found := command.Set(name, command.Output(command.Sequence(drives, command.Run("true")))), command.Var(name)
 	one := command.Run("[", command.Output(command.Pipe(command.Run("echo", found), command.Run("wc", "-w"))), "=", "1", "]")
 	none := command.Run("echo", fmt.Sprintf("The %s (%s) is not here, or there are two of it: stop.", d.Role, what))
-	c := line(command.Sequence(set, command.Either(one, command.Sequence(none, command.Run("exit", "1"))), command.Run("echo", command.Join(role+": ", found))),
+	c := line(command.Sequence(set, command.Either(one, command.Sequence(none, command.Run("exit", "1"))),
+		command.Run("echo", command.Join(role+": ", found))),
 		fmt.Sprintf("%s: /dev/…, the one line with %d%s.", role, size, andID(id)), "Do not go on. Look at which drives are attached; unplug the original.")
 	c.Typed = "lsblk -dbpo NAME,SIZE,MODEL,PTUUID\n" + string(name) + "=/dev/…"
 	return c
@@ -99,7 +101,8 @@ func saveLinux(d *machine.Drive, action string, saves []Sectors) []Command {
 	}
 	cmds := []Command{line(serialOf("clone").To(serialFile(action)), quiet+stays, "Look for room: without it the sectors cannot be put back by commands.")}
 	for _, s := range saves {
-		cmds = append(cmds, line(dd(command.Join("if=", onClone), "of="+kept(action, s, "bin"), command.Join("bs=", d.Contents.Layout.SectorSize),
+		cmds = append(cmds, line(dd(command.Join("if=", onClone), "of="+kept(action, s, "bin"),
+			command.Join("bs=", d.Contents.Layout.SectorSize),
 			command.Join("skip=", s.First), command.Join("count=", s.Count), "conv=excl,fsync"),
 			fmt.Sprintf("%d+0 records out.", s.Count)+stays, "Without a copy do not go on. File exists: something was saved here before; go into a new folder. Else look for room, or for a drive that cannot be read."))
 	}
@@ -114,7 +117,8 @@ func savedOf(d *machine.Drive, action string) []command.Node {
 	kept := command.Output(command.Run("cat", serialFile(action)))
 	tests := []command.Node{equal(serialNumber, kept)}
 	if id := identifier(d); id != "" {
-		tests = append(tests, command.Either(command.Run("[", "-n", kept, "]"), equal(tableID, id), command.Run("[", "-z", tableID, "]")))
+		tests = append(tests, command.Either(command.Run("[", "-n", kept, "]"), equal(tableID, id),
+			command.Run("[", "-z", tableID, "]")))
 	}
 	return tests
 }
@@ -125,7 +129,8 @@ func putBackLinux(d *machine.Drive, action string, saves []Sectors) []Command {
 	}
 	cmds := []Command{findDrive("clone", d, "", savedOf(d, action)...)}
 	for _, s := range saves {
-		cmds = append(cmds, line(dd("if="+kept(action, s, "bin"), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize),
+		cmds = append(cmds, line(dd("if="+kept(action, s, "bin"), command.Join("of=", onClone),
+			command.Join("bs=", d.Contents.Layout.SectorSize),
 			command.Join("seek=", s.First), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", s.Count), "Look for the file where it was saved."))
 	}
 	return append(cmds, reread())

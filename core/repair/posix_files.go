@@ -26,14 +26,16 @@ func fallbackCommands(d *machine.Drive, i int, from, to string) []Command {
 	return []Command{
 		mount(d.Contents.Layout.Partitions[i], boot),
 		line(command.All(command.Run("mkdir", "-p", target[:strings.LastIndexByte(target, '/')]),
-			unless(missing("-f", target), command.Run("cp", target, target+".bak")), command.Run("cp", boot+slashes(from), target)),
+			unless(missing("-f", target), command.Run("cp", target, target+".bak")),
+			command.Run("cp", boot+slashes(from), target)),
 			quiet, "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."),
 		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
 	}
 }
 
 func entryCommands(d *machine.Drive, i int, path string) []Command {
-	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone", "--loader", path),
+	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone",
+		"--loader", path),
 		"BootOrder: … with the new entry first.", "EFI variables are not supported: the stick was not started in UEFI mode; start it so.")}
 }
 
@@ -47,7 +49,8 @@ func orderCommands(e firmware.Entry, order []uint16) []Command {
 	look := command.Pipe(command.Run("efibootmgr", "-v"), command.Run("grep", "-F", number), command.Run("grep", "-F", "-i", "-e", named))
 	other := command.Run("echo", fmt.Sprintf("Entry %04X is not the one that was looked at: stop.", e.Number))
 	return []Command{
-		line(command.Either(look, command.Sequence(other, command.Run("exit", "1"))), fmt.Sprintf("Boot%04X* %s", e.Number, e.Description), "Take efibootmgr -v as new evidence, and have the plan made anew."),
+		line(command.Either(look, command.Sequence(other, command.Run("exit", "1"))),
+			fmt.Sprintf("Boot%04X* %s", e.Number, e.Description), "Take efibootmgr -v as new evidence, and have the plan made anew."),
 		line(command.All(command.Run("efibootmgr", "--bootnum", fmt.Sprintf("%04X", e.Number), "--active", "--quiet"), command.Run("efibootmgr", "--bootorder", hexes(order))),
 			"BootOrder: "+hexes(order), "Invalid BootOrder: an entry is gone since. Take efibootmgr -v as new evidence, and have the plan made anew.")}
 }
@@ -99,10 +102,12 @@ func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch) []Com
 	// Without the name by UUID the menu would name the kernel's device, which is
 	// another one when the drive hangs elsewhere.
 	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
-	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"), unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
+	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
+		unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
 		install, chroot("update-grub"))
 	if boot >= 0 {
-		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", efi+slashes(loader.DebianPath(a)), efi+slashes(loader.FallbackPath(a)))))
+		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"),
+			command.Run("cp", efi+slashes(loader.DebianPath(a)), efi+slashes(loader.FallbackPath(a)))))
 	}
 	return inSystem(d, boot, root, nodes...)
 }
@@ -127,7 +132,8 @@ func mountTable(d *machine.Drive, boot, root int) []command.Node {
 		return nodes
 	}
 	for _, m := range d.Contents.Mounts(root, "/boot/efi") {
-		serial := command.Set("esp", command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value", partition(d.Contents.Layout.Partitions[boot]))))
+		serial := command.Set("esp", command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value",
+			partition(d.Contents.Layout.Partitions[boot]))))
 		nodes = append(nodes, command.All(serial, edited(change(m).With("device", command.Join("UUID=", command.Var("esp"))), table)))
 	}
 	return nodes
@@ -135,9 +141,11 @@ func mountTable(d *machine.Drive, boot, root int) []command.Node {
 
 func linuxNamesCommands(d *machine.Drive, boot, root int) []Command {
 	file := command.Var("f")
-	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")), edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
+	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")),
+		edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
 	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf")
-	return onRoot(d, boot, root, append(mountTable(d, boot, root), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
+	return onRoot(d, boot, root, append(mountTable(d, boot, root),
+		command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
 }
 
 func initialRAMDiskCommands(d *machine.Drive, root int) []Command {

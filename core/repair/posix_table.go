@@ -52,20 +52,23 @@ func octal(bytes ...byte) string {
 
 // write puts bytes on the clone.
 func write(at int64, good string, bytes ...byte) Command {
-	return line(command.Pipe(command.Run("printf", octal(bytes...)), dd(command.Join("of=", onClone), "bs=1", command.Join("seek=", at), "conv=notrunc,fsync")), good, putBack)
+	return line(command.Pipe(command.Run("printf", octal(bytes...)), dd(command.Join("of=", onClone), "bs=1", command.Join("seek=", at),
+		"conv=notrunc,fsync")), good, putBack)
 }
 
 func protectiveCommands(d *machine.Drive) []Command {
 	count := uint32(min(d.Contents.Layout.Sectors-1, 0xFFFFFFFF))
 	record := make([]byte, 66)
-	copy(record, []byte{0, 0, 2, 0, 0xEE, 0xFF, 0xFF, 0xFF, 1, 0, 0, 0, byte(count), byte(count >> 8), byte(count >> 16), byte(count >> 24)})
+	copy(record, []byte{0, 0, 2, 0, 0xEE, 0xFF, 0xFF, 0xFF, 1, 0, 0, 0, byte(count), byte(count >> 8),
+		byte(count >> 16), byte(count >> 24)})
 	record[64], record[65] = 0x55, 0xAA
 	return []Command{write(446, "66 bytes copied.", record...), reread()}
 }
 
 func bootCodeCommands() []Command {
 	return []Command{
-		line(command.Pipe(command.Run("echo", base64.StdEncoding.EncodeToString(BootCode)), command.Run("base64", "-d").To("boot-code.bin")), quiet, "Paste the line whole."),
+		line(command.Pipe(command.Run("echo", base64.StdEncoding.EncodeToString(BootCode)), command.Run("base64", "-d").To("boot-code.bin")),
+			quiet, "Paste the line whole."),
 		line(command.Fixed(`dd if=boot-code.bin of="$clone" bs=440 count=1 conv=notrunc,fsync`), "440 bytes copied.", putBack),
 		write(510, "2 bytes copied.", 0x55, 0xAA)}
 }
@@ -91,7 +94,8 @@ func hiddenCommands(d *machine.Drive, p disk.Partition, ntfs bool) []Command {
 }
 
 func copySectorsCommands(d *machine.Drive, from, to, count uint64) []Command {
-	return []Command{line(dd(command.Join("if=", onClone), command.Join("of=", onClone), command.Join("bs=", d.Contents.Layout.SectorSize), command.Join("skip=", from),
+	return []Command{line(dd(command.Join("if=", onClone), command.Join("of=", onClone),
+		command.Join("bs=", d.Contents.Layout.SectorSize), command.Join("skip=", from),
 		command.Join("seek=", to), command.Join("count=", count), "conv=notrunc,fsync"), fmt.Sprintf("%d+0 records out.", count), putBack)}
 }
 

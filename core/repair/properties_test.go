@@ -28,7 +28,8 @@ func randomMachine(t testing.TB, r *rand.Rand) machine.Machine {
 	if one(2) {
 		d = windows(byte(1 + r.IntN(2)))
 		esp := &d.Partitions[0]
-		esp.Volume.Files = [](map[string][]byte){nil, {`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}, {`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}}[r.IntN(3)]
+		esp.Volume.Files = [](map[string][]byte){nil, {`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()},
+			{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()}}[r.IntN(3)]
 		if one(3) {
 			esp.Type = disk.TypeBasicData
 		}
@@ -43,11 +44,13 @@ func randomMachine(t testing.TB, r *rand.Rand) machine.Machine {
 		if one(3) {
 			d.BootCode = ""
 		}
-		d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 10, Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}
+		d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 10,
+			Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}
 	}
 	image := d.MustBuild()
 	for range r.IntN(3) {
-		_, err := image.WriteAt([]byte{byte(r.IntN(256))}, []int64{446, 510, 512, 1024, 1 << 20, 1<<20 + 28, r.Int64N(2 << 20)}[r.IntN(7)])
+		_, err := image.WriteAt([]byte{byte(r.IntN(256))}, []int64{446, 510, 512, 1024, 1 << 20, 1<<20 + 28,
+			r.Int64N(2 << 20)}[r.IntN(7)])
 		require.NoError(t, err)
 	}
 	m := machineOf(t, mode, image)
@@ -58,7 +61,8 @@ func randomMachine(t testing.TB, r *rand.Rand) machine.Machine {
 		original := windows(1).MustBuild()
 		on, err := disk.New(original, original.Size, 512)
 		require.NoError(t, err)
-		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(one(2)), Contents: machine.Examine(on)})
+		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("sata"),
+			Attached: fact.Tell(one(2)), Contents: machine.Examine(on)})
 		m.DeviceOrder = [][]string{{"a", "b"}, {"b", "a"}}[r.IntN(2)]
 	}
 	return m

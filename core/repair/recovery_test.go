@@ -100,7 +100,8 @@ func randomDLL() []byte {
 	copy(b[section:], ".text")
 	put32(0, map[int]uint32{0x3C: pe})
 	put32(pe, map[int]uint32{20: 240 | 0x2022<<16})
-	put32(optional, map[int]uint32{0: 0x20B, 24: 0x80000000, 28: 1, 32: 0x1000, 36: 0x200, 40: 6, 48: 6, 56: 0x2000, 60: 0x200, 68: 3,
+	put32(optional, map[int]uint32{0: 0x20B, 24: 0x80000000, 28: 1, 32: 0x1000, 36: 0x200, 40: 6, 48: 6, 56: 0x2000,
+		60: 0x200, 68: 3,
 		72: 0x100000, 80: 0x1000, 88: 0x100000, 96: 0x1000, 108: 16, 112: 0x1010, 116: 0x80})
 	put32(section, map[int]uint32{8: 0x200, 12: 0x1000, 16: 0x200, 20: text, 36: 0xE0000060})
 	copy(b[text:], []byte{0xB8, 1, 0, 0, 0, 0xC3}) // mov eax, 1; ret
@@ -118,7 +119,8 @@ type standIn struct {
 
 // recoverDisks runs a batch file in a recovery environment with disks, and returns what
 // it said and the disks as they are then.
-func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer string, ok bool, after []diskmaker.Disk) {
+func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer string, ok bool,
+	after []diskmaker.Disk) {
 	t.Helper()
 	reference.NeedFile(t, wine)
 	dir, err := windowsHere()
@@ -251,7 +253,8 @@ func TestNamesDoNothingInBatchFiles(t *testing.T) {
 
 func TestTheBatchFilesGuardStops(t *testing.T) {
 	c := recoverable()["no active partition"]
-	text := script(repair.Find(machineOf(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery), repair.WindowsRecovery)
+	text := script(repair.Find(machineOf(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery),
+		repair.WindowsRecovery)
 	other := c.disk
 	other.Signature = 0xBEEF
 	moved := c.disk

@@ -109,7 +109,8 @@ func roomAtEnd(c *machine.Contents, length uint64) (start uint64, shrunk int, fo
 		if !c.Volumes[i].HasWindows() || !known || c.Lost(p) {
 			continue
 		}
-		if free := disk.Span(p.Length, c.Layout.SectorSize) - int64(used); free > 2*disk.Span(length, c.Layout.SectorSize) {
+		if free := disk.Span(p.Length, c.Layout.SectorSize) - int64(used); free > 2*disk.Span(length,
+			c.Layout.SectorSize) {
 			return (min(p.End(), c.Layout.Sectors-34) - length) / align * align, i, true
 		}
 	}

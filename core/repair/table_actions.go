@@ -13,7 +13,8 @@ import (
 
 func restorePrimary(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood || c.Layout.GPT.Backup.State != disk.CopyGood {
+	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood ||
+		c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
 	}
 	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
@@ -31,13 +32,15 @@ func protectiveMBR(m machine.Machine, _ course.Stage) []move {
 	if !none && !unsigned {
 		return nil
 	}
-	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5, Saves: []Sectors{{0, 1}}, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
+	return []move{onDisk(m, PlanStep{Action: "protective-mbr", Title: "Write the protective MBR", Why: "Firmware looks for a GPT only behind one.", Risk: RiskLow, Minutes: 5,
+		Saves: []Sectors{{0, 1}}, Undo: "Write the saved sector back."}, "protective", c.WithProtectiveMBR(),
 		map[Toolbox]func() []Command{Linux: func() []Command { return protectiveCommands(clone(m)) }})}
 }
 
 func writeBootCode(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil || c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
+	if c == nil || !isLegacy(m) || c.Layout.Style != disk.StyleMBR || c.Layout.MBR == nil ||
+		c.Code == loader.CodeClassic || c.Code == loader.CodeGRUB {
 		return nil
 	}
 	tools := map[Toolbox]func() []Command{Linux: bootCodeCommands}
@@ -46,7 +49,8 @@ func writeBootCode(m machine.Machine, _ course.Stage) []move {
 		saves = append(saves, bootSectors(c, c.Layout.Partitions[active]))
 		tools[WindowsRecovery] = func() []Command { return bootsectCommands(clone(m), active) }
 	}
-	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Saves: saves, Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
+	return []move{onDisk(m, PlanStep{Action: "boot-code", Title: "Write the standard boot code to sector 0", Why: "Sector 0 holds a table, but no code that runs the active partition.", Risk: RiskLow, Minutes: 5, Saves: saves,
+		Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
 }
 
 func correctType(m machine.Machine, _ course.Stage) []move {
@@ -57,9 +61,12 @@ func correctType(m machine.Machine, _ course.Stage) []move {
 	var moves []move
 	for i, p := range c.Layout.Partitions {
 		if c.Volumes[i].IsFAT() && !p.IsESP() && len(c.Volumes[i].Loaders) > 0 {
-			moves = append(moves, onDisk(m, PlanStep{Action: "partition-type", Title: fmt.Sprintf("Type partition %d as EFI system partition", p.Number), Why: "It holds the loader, and is typed as something else.", Risk: RiskLow, Minutes: 5,
-				Saves: tableSectors(c), Undo: "Set the type " + p.TypeGUID.String() + " again, or write the saved sectors back."}, fmt.Sprint("type ", p.Number), c.WithType(i, disk.TypeESP),
-				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(p) }, WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
+			moves = append(moves, onDisk(m, PlanStep{Action: "partition-type", Title: fmt.Sprintf("Type partition %d as EFI system partition", p.Number), Why: "It holds the loader, and is typed as something else.",
+				Risk: RiskLow, Minutes: 5,
+				Saves: tableSectors(c), Undo: "Set the type " + p.TypeGUID.String() + " again, or write the saved sectors back."}, fmt.Sprint("type ", p.Number),
+				c.WithType(i, disk.TypeESP),
+				map[Toolbox]func() []Command{Linux: func() []Command { return typeCommands(p) },
+					WindowsRecovery: func() []Command { return typeDiskpart(clone(m), p) }}))
 		}
 	}
 	return moves
@@ -79,9 +86,11 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() {
 			continue
 		}
-		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow, Minutes: 5, Saves: tableSectors(c), Undo: "Write the saved sector back."},
+		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow,
+			Minutes: 5, Saves: tableSectors(c), Undo: "Write the saved sector back."},
 			fmt.Sprint("active ", p.Number), c.WithActive(i),
-			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) }, Linux: func() []Command { return activeCommands(p) }}))
+			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) },
+				Linux: func() []Command { return activeCommands(p) }}))
 	}
 	return moves
 }
@@ -121,7 +130,8 @@ func convertToGPT(m machine.Machine, _ course.Stage) []move {
 	}
 	changed, boot := d.Contents.WithGPT(start, length, shrunk)
 	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
-	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20, Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
+	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20,
+		Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
 		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: convertCommands})
 	mv.alone = true
 	mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")

@@ -13,8 +13,9 @@ func safeStart(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "safe-start", Title: "Start once in safe mode, so that the drive's driver is loaded", Why: "The system has no start-up driver for the drive's new way yet.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "Nothing: one setting of the boot configuration changes, and changes back.", Undo: "bcdedit /deletevalue {default} safeboot"},
-		key:      "safe", on: d, result: answered(m, "driver:"+d.Name, "yes"),
+		PlanStep: PlanStep{Action: "safe-start", Title: "Start once in safe mode, so that the drive's driver is loaded", Why: "The system has no start-up driver for the drive's new way yet.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "Nothing: one setting of the boot configuration changes, and changes back.",
+			Undo: "bcdedit /deletevalue {default} safeboot"},
+		key: "safe", on: d, result: answered(m, "driver:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return safeStartCommands(m) }},
 	}}
 }
@@ -46,8 +47,12 @@ func windowsFiles(m machine.Machine, _ course.Stage) []move {
 		saves = []Sectors{{0, 1}, bootSectors(d.Contents, d.Contents.Layout.Partitions[boot])}
 	}
 	changed := d.Contents.WithWindowsFiles(boot, system, mode, arch(m))
-	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Move BCD.bak back over BCD."},
-		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return windowsFilesCommands(d, boot, system, mode) }})
+	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.",
+		Undo: "Move BCD.bak back over BCD."},
+		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+			return windowsFilesCommands(d,
+				boot, system, mode)
+		}})
 	if mode == firmware.UEFI { // the tool writes a boot entry too
 		mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
 	}
@@ -67,5 +72,9 @@ func windowsReferences(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{onDisk(m, PlanStep{Action: "windows-references", Title: "Point the boot configuration at the system on the clone", Why: "The store looks for the system on a partition that the clone does not have.", Risk: RiskLow, Minutes: 5, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Copy BCD.bak back over BCD."},
-		"references", d.Contents.WithStoreReferences(boot, system, mode), map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return referencesCommands(d, boot, system, mode) }})}
+		"references", d.Contents.WithStoreReferences(boot, system, mode),
+		map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+			return referencesCommands(d, boot, system,
+				mode)
+		}})}
 }

@@ -32,7 +32,8 @@ func (c *counting) ReadAt(p []byte, off int64) (int, error) {
 func BenchmarkExaminePair(b *testing.B) {
 	var files []*os.File
 	for i := range 2 {
-		decl := gptDisk(byte(i), map[string][]byte{fallbackPath: diskmaker.Program{Size: 1_500_672}.Bytes(), `\EFI\Microsoft\Boot\bootmgfw.efi`: diskmaker.Program{Size: 1_500_672}.Bytes()})
+		decl := gptDisk(byte(i), map[string][]byte{fallbackPath: diskmaker.Program{Size: 1_500_672}.Bytes(),
+			`\EFI\Microsoft\Boot\bootmgfw.efi`: diskmaker.Program{Size: 1_500_672}.Bytes()})
 		decl.Sectors = uint64(disk.AdvertisedSectors(1000))
 		path := filepath.Join(b.TempDir(), "disk.img")
 		if err := decl.MustBuild().WriteFile(path); err != nil {
@@ -72,9 +73,11 @@ func benchmarkMachine(b *testing.B) machine.Machine {
 	c := machine.Examine(d)
 	behaviour, _ := firmware.Named("edk2")
 	m := machine.Machine{DeviceOrder: []string{"b", "a"}, Firmware: firmware.Settings{
-		Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: behaviour}}
+		Mode: fact.Tell(firmware.UEFI), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false),
+		Behaviour: behaviour}}
 	for name, role := range map[string]machine.Role{"a": machine.RoleOriginal, "b": machine.RoleClone} {
-		m.Drives = append(m.Drives, machine.Drive{Name: name, Role: role, Attached: fact.Tell(true), Bus: fact.Tell("nvme"), Contents: c})
+		m.Drives = append(m.Drives, machine.Drive{Name: name, Role: role, Attached: fact.Tell(true),
+			Bus: fact.Tell("nvme"), Contents: c})
 	}
 	return m
 }

@@ -30,7 +30,8 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case run.End == realmode.HandsBack || complains:
 		codeFails(k, a, d, message)
 		rule, brief, why := whyCodeFails(d, message)
-		return a.BlockFor(rule, course.StageBootPartition, brief, why, append(machine.PartitionFacts(d), d.RanFact())...)
+		return a.BlockFor(rule, course.StageBootPartition, brief, why,
+			append(machine.PartitionFacts(d), d.RanFact())...)
 	}
 	a.Loader = LoaderBootCode
 	a.Pass(course.StageBootPartition, "The boot code in sector 0 looks for no partition.", d.RanFact())

@@ -22,7 +22,8 @@ func bootPartition(k *course.Walk, a *course.Attempt, d *machine.Drive, t target
 		if t.only != nil && !t.only(p) || !p.IsESP() && !startsOther(k, d, i, t) {
 			continue
 		}
-		one := course.Attempt{Drive: a.Drive, Role: a.Role, Loader: t.path, Partition: p.Number, Steps: append([]course.Step{}, a.Steps...)}
+		one := course.Attempt{Drive: a.Drive, Role: a.Role, Loader: t.path, Partition: p.Number,
+			Steps: append([]course.Step{}, a.Steps...)}
 		if readsVolume(k, &one, d, i) && runs(k, &one, d, i, t) {
 			a.Steps, a.Partition, a.Loader = one.Steps, one.Partition, one.Loader
 			return true
@@ -35,7 +36,8 @@ func bootPartition(k *course.Walk, a *course.Attempt, d *machine.Drive, t target
 		a.Steps = best
 		return false
 	}
-	if l := &d.Contents.Layout; l.Style == disk.StyleGPT && l.GPT.Valid() == nil && (l.GPT.Primary.State != disk.CopyTold || len(l.Partitions) == 0) {
+	if l := &d.Contents.Layout; l.Style == disk.StyleGPT && l.GPT.Valid() == nil &&
+		(l.GPT.Primary.State != disk.CopyTold || len(l.Partitions) == 0) {
 		// The table is not in evidence; that was asked for already.
 		a.Unproven("partitions-missing-evidence", course.StageBootPartition, "The partitions are not in evidence.", course.HowCapture)
 		return true
@@ -75,7 +77,8 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 			fmt.Sprintf("Add the sectors from %d on as evidence.", p.Start)) {
 			return a.Block("boot-partition-missing-evidence", course.StageBootPartition, "The boot partition is not in evidence.", boot)
 		}
-		a.Steps = append(a.Steps, course.Step{Rule: "boot-partition-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven, Text: "The boot partition is not in evidence.", Facts: []machine.Fact{boot}})
+		a.Steps = append(a.Steps, course.Step{Rule: "boot-partition-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven,
+			Text: "The boot partition is not in evidence.", Facts: []machine.Fact{boot}})
 		return true
 	case !v.IsFAT():
 		facts := []machine.Fact{boot}
@@ -109,10 +112,12 @@ func partitionOf(d *machine.Drive, i int) string {
 // read.
 func unreadFAT(k *course.Walk, d *machine.Drive, i int) (disk.Problem, bool) {
 	v := &d.Contents.Volumes[i]
-	if q, bad := v.Problem(volume.CodeFATFewClusters); bad && !k.Choice(firmware.StartsSmallFAT32, course.StageBootPartition, d, partitionOf(d, i)) {
+	if q, bad := v.Problem(volume.CodeFATFewClusters); bad &&
+		!k.Choice(firmware.StartsSmallFAT32, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
-	if q, bad := v.Problem(volume.CodeFATSignature); bad && !k.Choice(firmware.ReadsUnsignedFAT, course.StageBootPartition, d, partitionOf(d, i)) {
+	if q, bad := v.Problem(volume.CodeFATSignature); bad &&
+		!k.Choice(firmware.ReadsUnsignedFAT, course.StageBootPartition, d, partitionOf(d, i)) {
 		return q, true
 	}
 	return disk.Problem{}, false

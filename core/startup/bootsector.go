@@ -58,7 +58,8 @@ func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool
 			fmt.Sprintf("Add sector %d as evidence.", p.Start)) {
 			return a.Block("boot-sector-missing-evidence", course.StageBootPartition, "The active partition's boot sector is not in evidence.", cited)
 		}
-		a.Steps = append(a.Steps, course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven, Text: "The active partition's boot sector is not in evidence.", Facts: []machine.Fact{cited}},
+		a.Steps = append(a.Steps, course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven,
+			Text: "The active partition's boot sector is not in evidence.", Facts: []machine.Fact{cited}},
 			course.Step{Rule: "boot-sector-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The boot sector is not in evidence."})
 		return true
 	}
@@ -100,7 +101,8 @@ func bootmgr(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
 func grub(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	a.Final, a.Loader = true, LoaderGRUB
 	core := d.Contents.Core
-	cited := d.Cite("GRUB core image at sector", fmt.Sprint(core.Sector), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "GRUB kernel sector", Offset: 0x5C, Length: 8})
+	cited := d.Cite("GRUB core image at sector", fmt.Sprint(core.Sector), fact.Source{Origin: fact.Bytes, Structure: "MBR", Field: "GRUB kernel sector",
+		Offset: 0x5C, Length: 8})
 	a.Pass(course.StageTable, "Sector 0 holds GRUB's boot code.", append(machine.ProblemFacts(&d.Contents.Layout, d.Name), d.CodeFact())...)
 	if d.Contents.Layout.Style == disk.StyleGPT {
 		held := false
@@ -121,7 +123,8 @@ func grub(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		if !k.Evidence(d, course.StageLoader, "grub-core", "Does GRUB's core image stand at sector "+fmt.Sprint(core.Sector)+" of "+d.Called()+"?", "Add that sector as evidence.") {
 			return a.Block("core-image-missing-evidence", course.StageLoader, "GRUB's core image is not in evidence.", cited)
 		}
-		a.Steps = append(a.Steps, course.Step{Rule: "core-image-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "GRUB's core image is not in evidence.", Facts: []machine.Fact{cited}})
+		a.Steps = append(a.Steps, course.Step{Rule: "core-image-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "GRUB's core image is not in evidence.",
+			Facts: []machine.Fact{cited}})
 		return true
 	case !core.Present:
 		a.Shows(course.GRUBReadError)

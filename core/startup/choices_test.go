@@ -32,7 +32,8 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		return d
 	}
 	legacy := func(first diskmaker.Disk, bus string) machine.Machine {
-		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first.MustBuild()), drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first.MustBuild()),
+			drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
 		seabios, _ := firmware.Named("seabios")
 		m.Firmware.Behaviour = seabios.With(firmware.TriesNextDisk, fact.Tell(true))
 		m.Drives[0].Bus = fact.Tell(bus)
@@ -52,7 +53,8 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		return m
 	}
 	overlapping := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{
-		{MBRType: disk.MBRTypeESP, Start: 2048, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}}, {MBRType: 7, Start: 4096, MiB: 64}}}
+		{MBRType: disk.MBRTypeESP, Start: 2048, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}},
+		{MBRType: 7, Start: 4096, MiB: 64}}}
 	large := func(style diskmaker.Style) diskmaker.Disk {
 		return changed(func(d *diskmaker.Disk) {
 			d.SectorSize, d.Sectors, d.Style, d.Partitions[0].MiB = 4096, 1<<18, style, 300
@@ -62,18 +64,21 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 	copy(apfs[32:], "NXSB")
 	empty := mbrDisk("", 0)
 	noActive := mbrDisk("classic")
-	unprotected := uefi(gptDisk(1, good), 446, 447, 448, 449, 450, 451, 452, 453, 454, 455, 456, 457, 458, 459, 460, 461)
+	unprotected := uefi(gptDisk(1, good), 446, 447, 448, 449, 450, 451, 452, 453, 454, 455, 456, 457, 458, 459,
+		460, 461)
 	mac := uefi(changed(func(d *diskmaker.Disk) {
 		d.Partitions[0].Volume.Files, d.Partitions[1].Volume = nil, diskmaker.Volume{Kind: "raw", Raw: apfs}
 	}))
 	mac.Answers = map[string]string{"mac-offered:clone": "yes"}
 	return map[*firmware.Choice]machine.Machine{
-		firmware.FallbackOnFixedDisks:     uefi(gptDisk(1, good)),
-		firmware.StartsFromNVMe:           hung(uefi(gptDisk(1, good)), "nvme"),
-		firmware.StartsFromUSB:            hung(uefi(gptDisk(1, good)), "usb"),
-		firmware.UsesBackupGPT:            uefi(gptDisk(1, good), 512+60),
-		firmware.ReadsMacVolumes:          mac,
-		firmware.StartsAnyFATPartition:    uefi(changed(func(d *diskmaker.Disk) { d.Partitions[0].Type = disk.TypeBasicData })),
+		firmware.FallbackOnFixedDisks: uefi(gptDisk(1, good)),
+		firmware.StartsFromNVMe:       hung(uefi(gptDisk(1, good)), "nvme"),
+		firmware.StartsFromUSB:        hung(uefi(gptDisk(1, good)), "usb"),
+		firmware.UsesBackupGPT:        uefi(gptDisk(1, good), 512+60),
+		firmware.ReadsMacVolumes:      mac,
+		firmware.StartsAnyFATPartition: uefi(changed(func(d *diskmaker.Disk) {
+			d.Partitions[0].Type = disk.TypeBasicData
+		})),
 		firmware.EntryMatchesByGUIDAlone:  withEntry(func(p *firmware.PartitionNode) { p.Number = 2 }),
 		firmware.EntryMatchesMoved:        withEntry(func(p *firmware.PartitionNode) { p.Start = 4096 }),
 		firmware.NeedsProtectiveMBR:       unprotected,

@@ -17,10 +17,12 @@ import (
 
 // A disk without bytes still goes through the check: what is not known is asked.
 func TestADescribedDiskIsChecked(t *testing.T) {
-	d := machine.Described{Source: fact.Source{Origin: fact.Text}, Size: 1 << 30, Style: disk.StyleGPT, Partitions: []machine.DescribedPartition{
-		{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, Kind: volume.KindFAT32},
-		{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"}}}
-	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: d.Contents()}
+	d := machine.Described{Source: fact.Source{Origin: fact.Text}, Size: 1 << 30, Style: disk.StyleGPT,
+		Partitions: []machine.DescribedPartition{
+			{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, Kind: volume.KindFAT32},
+			{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"}}}
+	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true),
+		Contents: d.Contents()}
 	m := whole(firmware.UEFI, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)

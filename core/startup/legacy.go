@@ -95,7 +95,8 @@ func legacyMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	c := d.Contents
 	style := d.Cite("Partition style", string(c.Layout.Style), c.StyleSource())
 	mode := machine.Fact{Label: "Firmware mode", Value: "legacy", Source: k.Machine.Firmware.Mode.Source()}
-	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || code(k, d) == loader.CodeGRUB || code(k, d) == loader.CodeOther {
+	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || code(k, d) == loader.CodeGRUB ||
+		code(k, d) == loader.CodeOther {
 		a.Pass(course.StageMode, fmt.Sprintf("Legacy firmware can run what stands in sector 0 (style %s).", c.Layout.Style), style, mode)
 		return true
 	}

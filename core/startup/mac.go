@@ -27,7 +27,8 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 		if seen(k, &a, d) && uefiMode(k, &a, d) {
 			a.Pass(course.StageOrder, "The Mac's firmware comes to "+d.Called()+".")
 			if uefiTable(k, &a, d) {
-				a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is an %s volume, which the firmware reads.", p.Number, v.Kind), d.Cite(fmt.Sprintf("Partition %d", p.Number), string(v.Kind), p.Source))
+				a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is an %s volume, which the firmware reads.", p.Number, v.Kind),
+					d.Cite(fmt.Sprintf("Partition %d", p.Number), string(v.Kind), p.Source))
 				a.HandsOver = mac.Offered(k, &a, d)
 			}
 		}

@@ -42,7 +42,8 @@ func cutOff(k *course.Walk, a *course.Attempt, d *machine.Drive, cut disk.Partit
 		fmt.Sprintf("The system's partition %d is cut off by the end of %s: sectors %d to %d do not exist.",
 			cut.Number, d.Called(), d.Contents.Layout.Sectors, cut.End()-1),
 		d.Cite("Last sector of partition "+fmt.Sprint(cut.Number), fmt.Sprint(cut.End()-1), cut.Source),
-		machine.Fact{Label: "Last sector of the disk", Value: fmt.Sprint(d.Contents.Layout.Sectors - 1), Source: fact.Source{Origin: fact.Computed, Drive: d.Name}})
+		machine.Fact{Label: "Last sector of the disk", Value: fmt.Sprint(d.Contents.Layout.Sectors - 1),
+			Source: fact.Source{Origin: fact.Computed, Drive: d.Name}})
 }
 
 // configuration judges stage 7 by what the loader is.

@@ -31,7 +31,8 @@ func windowsDisk(id, names byte) diskmaker.Disk {
 	boot, _ := gptDisk(names, nil).Place(0)
 	system, _ := gptDisk(names, nil).Place(1)
 	manager := diskmaker.Program{Is: "windows", Size: 8192}.Bytes()
-	d.Partitions[0].Volume.Files = map[string][]byte{fallbackPath: manager, storePath: diskmaker.BootStore{Boot: boot, System: system}.Bytes()}
+	d.Partitions[0].Volume.Files = map[string][]byte{fallbackPath: manager, storePath: diskmaker.BootStore{Boot: boot,
+		System: system}.Bytes()}
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: x64(), `\Windows\System32\winload.exe`: x64()}}
 	return d
 }
@@ -40,7 +41,8 @@ func legacyWindowsDisk(legacy bool) diskmaker.Disk {
 	d := mbrDisk("classic", 0)
 	boot, _ := d.Place(0)
 	system, _ := d.Place(1)
-	d.Partitions[0].Volume.Files = map[string][]byte{`\bootmgr`: x64(), `\Boot\BCD`: diskmaker.BootStore{Legacy: legacy, Boot: boot, System: system}.Bytes()}
+	d.Partitions[0].Volume.Files = map[string][]byte{`\bootmgr`: x64(), `\Boot\BCD`: diskmaker.BootStore{Legacy: legacy, Boot: boot,
+		System: system}.Bytes()}
 	d.Partitions[1].Volume.Files = map[string][]byte{`\Windows\System32\winload.exe`: x64(), `\Windows\System32\winload.efi`: x64()}
 	return d
 }
@@ -103,11 +105,13 @@ func TestWhatTheLoaderLoads(t *testing.T) {
 		stage   course.Stage
 		says    string // in the symptom or the reason
 	}{
-		"Windows":                            {windowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
-		"no store":                           {with(windowsDisk(1, 1), 0, storePath, ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000f"},
-		"a damaged store":                    {damaged, firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000014c"},
-		"a store that names another disk":    {windowsDisk(1, 0x41), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000e"},
-		"no system loader":                   {with(windowsDisk(1, 1), 1, `\Windows\System32\winload.efi`, ""), firmware.UEFI, startup.Stops, course.StageSystem, "winload.efi is not"},
+		"Windows": {windowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
+		"no store": {with(windowsDisk(1, 1), 0, storePath, ""), firmware.UEFI, startup.Stops,
+			course.StageConfiguration, "0xc000000f"},
+		"a damaged store":                 {damaged, firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000014c"},
+		"a store that names another disk": {windowsDisk(1, 0x41), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000e"},
+		"no system loader": {with(windowsDisk(1, 1), 1, `\Windows\System32\winload.efi`, ""), firmware.UEFI, startup.Stops,
+			course.StageSystem, "winload.efi is not"},
 		"no NTFS":                            {notNTFS, firmware.UEFI, startup.Stops, course.StageSystem, "FAT32"},
 		"an encrypted system":                {encrypted, firmware.UEFI, startup.Depends, "", "recovery key"},
 		"legacy Windows":                     {legacyWindowsDisk(true), firmware.Legacy, startup.Starts, "", "Windows comes up"},
@@ -115,19 +119,21 @@ func TestWhatTheLoaderLoads(t *testing.T) {
 		"Linux":                              {linuxDisk(1, 1), firmware.UEFI, startup.Starts, "", "Linux comes up"},
 		"GRUB without configuration":         {with(linuxDisk(1, 1), 0, `\EFI\debian\grub.cfg`, ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "grub>"},
 		"GRUB that looks for another volume": {linuxDisk(1, 2), firmware.UEFI, startup.Stops, course.StageConfiguration, "no such device"},
-		"no kernel":                          {with(linuxDisk(1, 1), 1, "boot/vmlinuz", ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "file not found"},
-		"no initial RAM disk":                {with(linuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "initrd.img is not"},
-		"root by a name of its bus":          {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
-		"root by a name of another bus":      {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
-		"root by partition UUID":             {byName("PARTUUID=" + strings.ToLower(gptDisk(1, nil).PartitionGUID(1).String())), firmware.UEFI, startup.Starts, "", ""},
-		"root by a wrong label":              {byName("LABEL=rot"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
-		"root within LVM":                    {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Depends, "", "does not tell"},
-		"a mount that is not there":          {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
-		"a search that finds nothing":        {with(linuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
-		"a mount that may fail":              {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
-		"boot loader entry":                  {entry, firmware.UEFI, startup.Starts, "", ""},
-		"no boot loader entry":               {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
-		"an unknown loader":                  {gptDisk(1, map[string][]byte{fallbackPath: x64()}), firmware.UEFI, startup.Depends, "", "none of the loaders"},
+		"no kernel": {with(linuxDisk(1, 1), 1, "boot/vmlinuz", ""), firmware.UEFI, startup.Stops,
+			course.StageConfiguration, "file not found"},
+		"no initial RAM disk":           {with(linuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops, course.StageConfiguration, "initrd.img is not"},
+		"root by a name of its bus":     {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
+		"root by a name of another bus": {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
+		"root by partition UUID": {byName("PARTUUID=" + strings.ToLower(gptDisk(1, nil).PartitionGUID(1).String())), firmware.UEFI,
+			startup.Starts, "", ""},
+		"root by a wrong label":       {byName("LABEL=rot"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
+		"root within LVM":             {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Depends, "", "does not tell"},
+		"a mount that is not there":   {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
+		"a search that finds nothing": {with(linuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
+		"a mount that may fail":       {with(linuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
+		"boot loader entry":           {entry, firmware.UEFI, startup.Starts, "", ""},
+		"no boot loader entry":        {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
+		"an unknown loader":           {gptDisk(1, map[string][]byte{fallbackPath: x64()}), firmware.UEFI, startup.Depends, "", "none of the loaders"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(whole(c.mode, drive(t, machine.RoleClone, c.disk.MustBuild())))
@@ -144,7 +150,8 @@ func TestWhatTheLoaderLoads(t *testing.T) {
 
 func TestASystemOnTheOtherDisk(t *testing.T) {
 	original, clone := windowsDisk(1, 1), windowsDisk(0x41, 1)
-	m := whole(firmware.UEFI, drive(t, machine.RoleClone, clone.MustBuild()), drive(t, machine.RoleOriginal, original.MustBuild()))
+	m := whole(firmware.UEFI, drive(t, machine.RoleClone, clone.MustBuild()),
+		drive(t, machine.RoleOriginal, original.MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "That is the original")
@@ -250,10 +257,12 @@ func TestGRUBInstalledByItsOwnTools(t *testing.T) {
 	defer f.Close()
 	d, err := disk.New(f, 200<<20, 512)
 	require.NoError(t, err)
-	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true), Contents: machine.Examine(d)}
+	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true),
+		Contents: machine.Examine(d)}
 	require.NotNil(t, clone.Contents.Core.Image, clone.Contents.Core.Err)
 	assert.Equal(t, "(hd0,msdos1)/boot/grub", clone.Contents.Core.Image.Prefix)
-	trace := startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)}, Drives: []machine.Drive{clone}})
+	trace := startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)},
+		Drives: []machine.Drive{clone}})
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 }
 

@@ -30,9 +30,11 @@ func gptDisk(id byte, files map[string][]byte) diskmaker.Disk {
 }
 
 func mbrDisk(code string, active ...int) diskmaker.Disk {
-	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xCAFE, BootCode: code, Partitions: []diskmaker.Partition{
-		{MBRType: 7, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs"}}, {MBRType: 7, Volume: diskmaker.Volume{Kind: "ntfs"}},
-	}}
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xCAFE, BootCode: code,
+		Partitions: []diskmaker.Partition{
+			{MBRType: 7, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs"}},
+			{MBRType: 7, Volume: diskmaker.Volume{Kind: "ntfs"}},
+		}}
 	for _, i := range active {
 		d.Partitions[i].Active = true
 	}
@@ -105,10 +107,13 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		"Windows on MBR":               {mbrDisk("classic", 0).MustBuild(), startup.Stops, course.StageMode},
 		"no boot partition":            {noBoot.MustBuild(), startup.Stops, course.StageBootPartition},
 		"boot partition is NTFS":       {notFAT.MustBuild(), startup.Stops, course.StageBootPartition},
-		"no loader":                    {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops, course.StageLoader},
-		"wrong architecture":           {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(), startup.Stops, course.StageLoader},
-		"loader cut short":             {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(), startup.Stops, course.StageLoader},
-		"loader is a text":             {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
+		"no loader": {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops,
+			course.StageLoader},
+		"wrong architecture": {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(),
+			startup.Stops, course.StageLoader},
+		"loader cut short": {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(),
+			startup.Stops, course.StageLoader},
+		"loader is a text": {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(edk2(firmware.UEFI, drive(t, machine.RoleClone, c.image)))
@@ -183,7 +188,8 @@ func TestLegacyStartsAndStops(t *testing.T) {
 }
 
 func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)), drive(t, machine.RoleClone, mbrDisk("classic", 0).MustBuild()))
+	m := edk2(firmware.Legacy, drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)),
+		drive(t, machine.RoleClone, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "choice:triesNextDisk", trace.Missing[0].Fact.String())
@@ -202,7 +208,8 @@ func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 		"no signature": diskmaker.NewImage(1<<30, 512), "none active": mbrDisk("classic").MustBuild(),
 		"no boot code": mbrDisk("", 0).MustBuild(), "GPT": gptDisk(1, nil).MustBuild(), "two active": mbrDisk("classic", 0, 1).MustBuild(),
 	} {
-		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first), drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first),
+			drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
 		m.Firmware.Behaviour, _ = firmware.Named("seabios")
 		trace := startup.Simulate(m)
 		assert.Equal(t, startup.Stops, trace.Verdict, name)
@@ -211,7 +218,8 @@ func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 }
 
 func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, machine.RoleClone, mbrDisk("classic", 0, 1).MustBuild()), drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+	m := edk2(firmware.Legacy, drive(t, machine.RoleClone, mbrDisk("classic", 0, 1).MustBuild()),
+		drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
 	assert.Equal(t, course.StageBootPartition, trace.Stage)
@@ -219,14 +227,17 @@ func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
 }
 
 func TestCompatibilitySupportStartsEitherStyle(t *testing.T) {
-	for _, image := range []*diskmaker.Image{mbrDisk("classic", 0).MustBuild(), gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()} {
-		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM, drive(t, machine.RoleClone, image))).Verdict)
+	for _, image := range []*diskmaker.Image{mbrDisk("classic", 0).MustBuild(),
+		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()} {
+		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM,
+			drive(t, machine.RoleClone, image))).Verdict)
 	}
 }
 
 func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 	good := map[string][]byte{fallbackPath: x64()}
-	original, clone := drive(t, machine.RoleOriginal, gptDisk(1, good).MustBuild()), drive(t, machine.RoleClone, gptDisk(2, good).MustBuild())
+	original, clone := drive(t, machine.RoleOriginal, gptDisk(1, good).MustBuild()),
+		drive(t, machine.RoleClone, gptDisk(2, good).MustBuild())
 	m := edk2(firmware.UEFI, original, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
@@ -245,7 +256,8 @@ func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 }
 
 func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(2, nil).MustBuild()), drive(t, machine.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(2, nil).MustBuild()),
+		drive(t, machine.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "The clone was tried first and failed at the loader")
@@ -273,14 +285,16 @@ func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
 }
 
 func TestSecureBootWantsASignature(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Firmware.SecureBoot = fact.Tell(true)
 	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 	m.Firmware.SecureBoot = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "secureBoot", trace.Missing[0].Fact.String())
-	m.Drives[0] = drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
+	m.Drives[0] = drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
 	m.Firmware.SecureBoot = fact.Tell(true)
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Starts, trace.Verdict)
@@ -288,7 +302,8 @@ func TestSecureBootWantsASignature(t *testing.T) {
 }
 
 func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Until = ""
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
@@ -300,7 +315,8 @@ func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
 }
 
 func TestASystemThatIsCutOffStops(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "the firmware itself does not notice")
 	m.Until = ""
 	trace := startup.Simulate(m)

@@ -73,10 +73,12 @@ func uefiMBR(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 // unguarded reports whether the firmware passes over a GPT for what stands in
 // sector 0. UEFI Specification 2.10, section 5.2.3.
 func unguarded(k *course.Walk, l *disk.Layout) (disk.Problem, bool) {
-	if p, bad := l.Find(disk.CodeGPTUnprotected); bad && k.Choice(firmware.NeedsProtectiveMBR, course.StageTable, nil, "") {
+	if p, bad := l.Find(disk.CodeGPTUnprotected); bad && k.Choice(firmware.NeedsProtectiveMBR, course.StageTable,
+		nil, "") {
 		return p, true
 	}
-	if p, bad := l.Find(disk.CodeGPTProtectiveUnsigned); bad && k.Choice(firmware.NeedsProtectiveSignature, course.StageTable, nil, "") {
+	if p, bad := l.Find(disk.CodeGPTProtectiveUnsigned); bad && k.Choice(firmware.NeedsProtectiveSignature,
+		course.StageTable, nil, "") {
 		return p, true
 	}
 	return disk.Problem{}, false
@@ -114,7 +116,8 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 			"Add the last 33 sectors of "+d.Called()+" as evidence.") {
 			return a.Block("backup-missing-evidence", course.StageTable, "The primary partition table is "+string(g.Primary.State)+"; the backup is not in evidence.", facts...)
 		}
-		a.Steps = append(a.Steps, course.Step{Rule: "backup-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is damaged; the backup is not in evidence.", Facts: facts})
+		a.Steps = append(a.Steps, course.Step{Rule: "backup-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is damaged; the backup is not in evidence.",
+			Facts: facts})
 	default:
 		return a.Block("no-valid-table", course.StageTable, "Neither copy of the partition table is valid.", facts...)
 	}

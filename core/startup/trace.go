@@ -55,7 +55,8 @@ func Simulate(m machine.Machine) Trace {
 }
 
 func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
-	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []course.Question{}, Findings: []Finding{}, Attempts: []course.Attempt{}}
+	t := Trace{Worlds: len(outcomes), Complete: complete, Missing: []course.Question{}, Findings: []Finding{},
+		Attempts: []course.Attempt{}}
 	t.Verdict, t.Reaches = outcomes[0].verdict, outcomes[0].atHandOver()
 	for _, o := range outcomes[1:] {
 		if o.verdict != t.Verdict {
@@ -236,7 +237,8 @@ func (t *Trace) startReason() string {
 	text += "."
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
-			if a.HandsOver && (s.Stage == course.StageConfiguration || s.Stage == course.StageSystem) && s.State != course.Behind {
+			if a.HandsOver && (s.Stage == course.StageConfiguration || s.Stage == course.StageSystem) &&
+				s.State != course.Behind {
 				text += " " + s.Text
 			}
 		}

@@ -38,7 +38,8 @@ func vendorEntry(k *course.Walk, d *machine.Drive) bool {
 		return false
 	}
 	if !k.World.Yes(d.HasEntry, course.Question{
-		ID: "entry:" + d.Name, Stage: course.StageOrder, Drive: d.Name, Fact: course.FactName{Of: course.OfEntry, Key: d.Name},
+		ID: "entry:" + d.Name, Stage: course.StageOrder, Drive: d.Name, Fact: course.FactName{Of: course.OfEntry,
+			Key: d.Name},
 		Text: "Has the firmware a boot entry that leads to " + path + " on " + d.Called() + "?",
 		How:  "In a running Linux: efibootmgr -v. In Windows: bcdedit /enum firmware. Or the named entries in the firmware's boot list.",
 	}) {

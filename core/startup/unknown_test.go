@@ -57,7 +57,8 @@ func TestNothingKnownOfTheCloneDepends(t *testing.T) {
 }
 
 func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
 	m.Firmware.Entries = nil
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
@@ -73,8 +74,9 @@ func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
 func entryFor(d diskmaker.Disk, partition byte, path string, active bool) firmware.Entry {
 	g := d.GUID
 	g[15] += partition
-	return firmware.Entry{Number: 3, Active: active, Description: "system", Path: firmware.Path{File: path, Partition: &firmware.PartitionNode{
-		Number: uint32(partition), Start: 2048, Size: 64 * 2048, GUID: g}}}
+	return firmware.Entry{Number: 3, Active: active, Description: "system",
+		Path: firmware.Path{File: path, Partition: &firmware.PartitionNode{
+			Number: uint32(partition), Start: 2048, Size: 64 * 2048, GUID: g}}}
 }
 
 // Entries; UEFI Specification 2.10, sections 3.1.1 and 10.3.5.1.
@@ -108,15 +110,18 @@ func TestBootEntries(t *testing.T) {
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: stale}}
 	assert.Equal(t, course.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
 	next := uint16(3)
-	m.Firmware.Entries = &firmware.Entries{Next: &next, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, false)}}
+	m.Firmware.Entries = &firmware.Entries{Next: &next,
+		All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, false)}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "BootNext is tried although it is not in the order")
 }
 
 func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
 	decl := gptDisk(1, map[string][]byte{path: x64()})
-	m := edk2(firmware.UEFI, drive(t, machine.RoleOriginal, decl.MustBuild()), drive(t, machine.RoleClone, decl.MustBuild()))
-	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, true)}}
+	m := edk2(firmware.UEFI, drive(t, machine.RoleOriginal, decl.MustBuild()),
+		drive(t, machine.RoleClone, decl.MustBuild()))
+	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3},
+		All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, true)}}
 	assert.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)
 	m.DeviceOrder = nil
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
@@ -148,7 +153,8 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 func TestEverythingUnknown(t *testing.T) {
 	var drives []machine.Drive
 	for i := range 3 {
-		d := drive(t, machine.RoleClone, gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
+		d := drive(t, machine.RoleClone,
+			gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
 		d.Name, d.Attached, d.Bus = fmt.Sprint(i), fact.Unknown[bool](), fact.Tell("nvme")
 		drives = append(drives, d)
 	}
@@ -160,7 +166,8 @@ func TestEverythingUnknown(t *testing.T) {
 }
 
 func TestTheSimulationIsPure(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
+		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
 	m.Firmware.Behaviour = firmware.Behaviour{}
 	first := startup.Simulate(m)
 	for range 5 {

@@ -78,7 +78,8 @@ func rank(m Match, c Cause, in firmware.Mode, endings []startup.Ending, pins []s
 		return r
 	}
 	for _, e := range endings {
-		if c.Original && e.Verdict == startup.StartsOriginal || !c.Original && e.Verdict == startup.Stops && e.Stage == c.Stage {
+		if c.Original && e.Verdict == startup.StartsOriginal || !c.Original && e.Verdict == startup.Stops &&
+			e.Stage == c.Stage {
 			r.Fit, r.Because = Computed, e.Text
 			return r
 		}

@@ -71,7 +71,10 @@ func init() {
 // tokens splits a text into lower-case words; codes lose their 0x and leading
 // zeros, and words that say nothing are left out.
 func tokens(text string) []string {
-	fields := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '>' })
+	fields := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !unicode.IsLetter(r) &&
+			!unicode.IsDigit(r) && r != '>'
+	})
 	var words []string
 	for _, f := range fields {
 		if code := strings.TrimPrefix(f, "0x"); code != f {
@@ -84,7 +87,8 @@ func tokens(text string) []string {
 	return words
 }
 
-var idle = map[string]bool{"the": true, "a": true, "an": true, "is": true, "it": true, "to": true, "and": true, "of": true, "or": true, "on": true, "in": true, "your": true, "says": true, "screen": true, "not": true, "with": true, "that": true}
+var idle = map[string]bool{"the": true, "a": true, "an": true, "is": true, "it": true, "to": true, "and": true, "of": true, "or": true,
+	"on": true, "in": true, "your": true, "says": true, "screen": true, "not": true, "with": true, "that": true}
 
 // carries reports whether a message has a word, or one that begins with it.
 func carries(words map[string]bool, w string) bool {

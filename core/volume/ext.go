@@ -62,7 +62,8 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 		r: r, size: r.Size(), inodes: le.Uint32(sb), perGroup: le.Uint32(sb[0x28:]), inodeSize: 128, descSize: 32,
 		firstBlock: int64(le.Uint32(sb[0x14:])), UUID: plainUUID(sb[0x68:]), Label: cString(sb[0x78:0x88]),
 		Blocks: uint64(le.Uint32(sb[4:])), Free: uint64(le.Uint32(sb[0xC:])),
-		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0, NeedsRecovery: incompat&incompatRecover != 0,
+		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0,
+		NeedsRecovery: incompat&incompatRecover != 0,
 	}
 	if le.Uint32(sb[0x4C:]) > 0 { // dynamic revision
 		x.inodeSize = int64(le.Uint16(sb[0x58:]))
@@ -196,7 +197,8 @@ func (m *extMapper) extents(node []byte, depth int) error {
 			return fmt.Errorf("more than %d extent nodes", maxExtRuns)
 		}
 		child := make([]byte, m.x.blockSize)
-		if _, err := m.x.r.ReadAt(child, (int64(le.Uint16(e[8:]))<<32|int64(le.Uint32(e[4:])))*m.x.blockSize); err != nil {
+		if _, err := m.x.r.ReadAt(child,
+			(int64(le.Uint16(e[8:]))<<32|int64(le.Uint32(e[4:])))*m.x.blockSize); err != nil {
 			return fmt.Errorf("extent node: %w", err)
 		}
 		if err := m.extents(child, level-1); err != nil {
@@ -242,7 +244,8 @@ func (x *Ext) contents(n *inode, limit int64) (*Stream, error) {
 		if n.size > 60 {
 			return nil, errors.New("its contents run on in an extended attribute, which is not read")
 		}
-		return &Stream{io.NewSectionReader(strings.NewReader(string(n.block)), 0, size), places{{length: size, from: n.offset + 0x28}}}, nil
+		return &Stream{io.NewSectionReader(strings.NewReader(string(n.block)), 0, size),
+			places{{length: size, from: n.offset + 0x28}}}, nil
 	}
 	runs, err := x.runsOf(n, size)
 	if err != nil {
@@ -374,7 +377,8 @@ func (x *Ext) Lookup(path string) (File, error) {
 	if err != nil {
 		return File{}, err
 	}
-	return File{Name: names[len(names)-1], Dir: n.is(modeDir), Size: n.size, Record: inodeRecord, Offset: n.offset, Length: 128, node: number}, nil
+	return File{Name: names[len(names)-1], Dir: n.is(modeDir), Size: n.size, Record: inodeRecord, Offset: n.offset,
+		Length: 128, node: number}, nil
 }
 
 // Open implements Files.

@@ -69,7 +69,8 @@ func OpenFAT(r *io.SectionReader) (*FAT, error) {
 		return nil, fmt.Errorf("boot sector ends in %02X %02X, expected 55 AA", boot[510], boot[511])
 	}
 	le := binary.LittleEndian
-	f := &FAT{r: r, Unsigned: unsigned, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])), HiddenSectors: le.Uint32(boot[28:])}
+	f := &FAT{r: r, Unsigned: unsigned, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])),
+		HiddenSectors: le.Uint32(boot[28:])}
 	perCluster, reserved, fats := int(boot[13]), int64(le.Uint16(boot[14:])), int64(boot[16])
 	switch {
 	case f.BytesPerSector < 512 || f.BytesPerSector > 4096 || f.BytesPerSector&(f.BytesPerSector-1) != 0:

@@ -22,11 +22,12 @@ func sorted(s []string) []string { slices.Sort(s); return s }
 // offset of its first FAT.
 func bootDisk(t *testing.T) (m *diskmaker.Image, fatAt int64) {
 	t.Helper()
-	m, err := diskmaker.Disk{Sectors: 1 << 19, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 100, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{
-			"EFI/BOOT/BOOTX64.EFI": bytes.Repeat([]byte("latchkey"), 4000),
-		}}},
-	}}.Build()
+	m, err := diskmaker.Disk{Sectors: 1 << 19, Style: diskmaker.GPT, GUID: disk.TypeESP,
+		Partitions: []diskmaker.Partition{
+			{Type: disk.TypeESP, MiB: 100, Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{
+				"EFI/BOOT/BOOTX64.EFI": bytes.Repeat([]byte("latchkey"), 4000),
+			}}},
+		}}.Build()
 	require.NoError(t, err)
 	return m, 2048*512 + 32*512
 }
@@ -153,8 +154,9 @@ func TestVolumeBeyondTheEnd(t *testing.T) {
 }
 
 func FuzzFAT(f *testing.F) {
-	m := diskmaker.Disk{Sectors: 9000, Style: diskmaker.GPT, Partitions: []diskmaker.Partition{{Type: disk.TypeESP, MiB: 2, Volume: diskmaker.Volume{
-		Kind: "fat12", Files: map[string][]byte{"EFI/BOOT/BOOTX64.EFI": make([]byte, 9000)}}}}}.MustBuild()
+	m := diskmaker.Disk{Sectors: 9000, Style: diskmaker.GPT,
+		Partitions: []diskmaker.Partition{{Type: disk.TypeESP, MiB: 2, Volume: diskmaker.Volume{
+			Kind: "fat12", Files: map[string][]byte{"EFI/BOOT/BOOTX64.EFI": make([]byte, 9000)}}}}}.MustBuild()
 	raw := make([]byte, 64<<10)
 	if _, err := m.ReadAt(raw, 2048*512); err != nil {
 		f.Fatal(err)

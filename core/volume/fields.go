@@ -15,12 +15,16 @@ func fatFields(kind Kind) []disk.Field {
 	}
 	if kind == KindFAT32 {
 		return append(fields, disk.Field{Name: "BPB_FATSz32", Offset: 36, Length: 4, Form: disk.Number},
-			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number}, disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Hex},
-			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType", Offset: 82, Length: 8, Form: disk.Text},
+			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number},
+			disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Hex},
+			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType", Offset: 82, Length: 8,
+				Form: disk.Text},
 			disk.Field{Name: "Signature_word", Offset: 510, Length: 2, Form: disk.Raw})
 	}
-	return append(fields, disk.Field{Name: "BS_VolID", Offset: 39, Length: 4, Form: disk.Hex}, disk.Field{Name: "BS_VolLab", Offset: 43, Length: 11, Form: disk.Text},
-		disk.Field{Name: "BS_FilSysType", Offset: 54, Length: 8, Form: disk.Text}, disk.Field{Name: "Signature_word", Offset: 510, Length: 2, Form: disk.Raw})
+	return append(fields, disk.Field{Name: "BS_VolID", Offset: 39, Length: 4, Form: disk.Hex},
+		disk.Field{Name: "BS_VolLab", Offset: 43, Length: 11, Form: disk.Text},
+		disk.Field{Name: "BS_FilSysType", Offset: 54, Length: 8, Form: disk.Text}, disk.Field{Name: "Signature_word", Offset: 510, Length: 2,
+			Form: disk.Raw})
 }
 
 // ntfsFields names the bytes of an NTFS boot sector; see readNTFS.
@@ -39,8 +43,10 @@ func ntfsFields() []disk.Field {
 func extFields() []disk.Field {
 	return []disk.Field{
 		{Name: "s_inodes_count", Offset: 0, Length: 4, Form: disk.Number}, {Name: "s_blocks_count_lo", Offset: 4, Length: 4, Form: disk.Number},
-		{Name: "s_free_blocks_count_lo", Offset: 0xC, Length: 4, Form: disk.Number}, {Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number}, {Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
-		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_feature_incompat", Offset: 0x60, Length: 4, Form: disk.Hex}, {Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
+		{Name: "s_free_blocks_count_lo", Offset: 0xC, Length: 4, Form: disk.Number}, {Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number},
+		{Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
+		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_feature_incompat", Offset: 0x60, Length: 4, Form: disk.Hex},
+		{Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
 		{Name: "s_volume_name", Offset: 0x78, Length: 16, Form: disk.Text},
 	}
 }
@@ -102,6 +108,7 @@ func (v *Volume) Regions(base int64) []disk.Region {
 // Region returns the structure that tells of the file; base is the byte offset of
 // the partition.
 func (f File) Region(base int64) disk.Region {
-	fields := map[string]func() []disk.Field{direntRecord: direntFields, mftRecord: mftFields, inodeRecord: inodeFields}[f.Record]()
+	fields := map[string]func() []disk.Field{direntRecord: direntFields, mftRecord: mftFields,
+		inodeRecord: inodeFields}[f.Record]()
 	return disk.Region{Structure: f.Record, Offset: base + f.Offset, Length: f.Length, Fields: fields}
 }

@@ -172,7 +172,8 @@ func (r *runReader) ReadAt(p []byte, off int64) (int, error) {
 		if from >= to {
 			continue
 		}
-		if n, err := r.r.ReadAt(p[from-off:to-off], x.from+from-x.at); err != nil && (n < int(to-from) || !errors.Is(err, io.EOF)) {
+		if n, err := r.r.ReadAt(p[from-off:to-off], x.from+from-x.at); err != nil &&
+			(n < int(to-from) || !errors.Is(err, io.EOF)) {
 			return int(from-off) + n, err
 		}
 	}

@@ -106,7 +106,8 @@ const (
 )
 
 func trouble(code disk.ProblemCode, s fact.Source, want, got any, format string, args ...any) disk.Problem {
-	return disk.Problem{Code: code, Text: fmt.Sprintf(format, args...), Want: fmt.Sprint(want), Got: fmt.Sprint(got), Source: s}
+	return disk.Problem{Code: code, Text: fmt.Sprintf(format, args...), Want: fmt.Sprint(want), Got: fmt.Sprint(got),
+		Source: s}
 }
 
 // Examine recognises the volume in a partition. Partitions that begin beyond
@@ -138,7 +139,8 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	case "-FVE-FS-":
 		return Opened{Volume: Volume{Kind: KindBitLocker, marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
 	case "EXFAT   ":
-		return Opened{Volume: Volume{Kind: KindExFAT, Serial: serial32(boot[100:]), marks: mark("exFAT boot sector", 0, 512, exfatFields())}}
+		return Opened{Volume: Volume{Kind: KindExFAT, Serial: serial32(boot[100:]),
+			marks: mark("exFAT boot sector", 0, 512, exfatFields())}}
 	}
 	section := d.Section(base, disk.Span(p.Length, d.SectorSize()))
 	fat, fatErr := OpenFAT(section)
@@ -185,7 +187,8 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 // unrecognised tells an empty partition from a damaged volume: a FAT boot sector
 // that makes no sense, or an NTFS volume of which only the copy of the boot
 // sector at its end is left.
-func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64, fatErr error) Opened {
+func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64,
+	fatErr error) Opened {
 	v := Opened{Volume: Volume{Kind: Unknown}}
 	if zero(boot) {
 		v.Kind = Empty
@@ -202,7 +205,8 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
-		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS", strings.TrimSpace(string(boot[3:11])),
+		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS",
+			strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
 	return v
@@ -228,7 +232,8 @@ func (v *Volume) compare(p disk.Partition, base int64) {
 			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.", p.Number, hidden, p.Start))
 	}
 	if total, ok := v.TotalSectors.Get(); ok && total > p.Length {
-		v.Problems = append(v.Problems, trouble(CodeVolumeTooLong, v.TotalSectors.Source(), fmt.Sprintf("at most %d", p.Length), total,
+		v.Problems = append(v.Problems, trouble(CodeVolumeTooLong, v.TotalSectors.Source(),
+			fmt.Sprintf("at most %d", p.Length), total,
 			"The volume in partition %d is %d sectors long; the partition has only %d.", p.Number, total, p.Length))
 	}
 }
@@ -240,7 +245,8 @@ func zero(b []byte) bool { return len(bytes.TrimLeft(b, "\x00")) == 0 }
 // maker's "How NTFS Works" list them.
 func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	le := binary.LittleEndian
-	v := Opened{Volume: Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])), marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
+	v := Opened{Volume: Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])),
+		marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
 	v.HiddenSectors = fact.Known(uint64(le.Uint32(boot[28:])), src("NTFS boot sector", "hidden sectors", base+28, 4))
 	bytesPerSector, perCluster := uint64(le.Uint16(boot[11:])), uint64(boot[13])
 	if perCluster > 128 { // a negative power of two
@@ -270,7 +276,8 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 		return v
 	}
 	v.Files, v.Label = files, files.Label
-	v.Unclean = fact.Known(files.Dirty, fact.Source{Origin: fact.Bytes, Structure: mftRecord, Field: "$Volume", Offset: base + files.volumeAt, Length: files.ctx.GetRecordSize()})
+	v.Unclean = fact.Known(files.Dirty, fact.Source{Origin: fact.Bytes, Structure: mftRecord, Field: "$Volume",
+		Offset: base + files.volumeAt, Length: files.ctx.GetRecordSize()})
 	v.marks = append(v.marks, mark(mftRecord, files.volumeAt, files.ctx.GetRecordSize(), mftFields())...)
 	v.countUsed(d, base, length, own/perCluster, perCluster*bytesPerSector)
 	return v
@@ -311,7 +318,8 @@ func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSi
 		used = n
 		d.SetCount(disk.Count{Name: bitmapCount, Offset: base, Value: used})
 	}
-	v.Used = fact.Known(used*clusterSize, fact.Source{Origin: fact.Bytes, Structure: bitmapCount, Field: "clusters in use", Offset: base})
+	v.Used = fact.Known(used*clusterSize, fact.Source{Origin: fact.Bytes, Structure: bitmapCount, Field: "clusters in use",
+		Offset: base})
 }
 
 // readExt reads an ext2, ext3 or ext4 volume.
@@ -323,7 +331,8 @@ func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Opened, bool)
 	at := func(field string, rel, n int64) fact.Source {
 		return src("ext superblock", field, base+extSuperblockOff+rel, n)
 	}
-	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err, marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}}
+	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err,
+		marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}}
 	v.TotalSectors = fact.Known(x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()), at("s_blocks_count_lo", 4, 4))
 	if x.Free <= x.Blocks {
 		v.Used = fact.Known((x.Blocks-x.Free)*uint64(x.blockSize), at("s_free_blocks_count_lo", 0xC, 4))

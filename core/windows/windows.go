@@ -37,13 +37,16 @@ func Windows(k *course.Walk, a *course.Attempt, at machine.Spot, store, kind str
 	case c == nil && !v.Readable, c != nil && c.Missing():
 		return a.Unproven("store-missing-evidence", course.StageConfiguration, "The boot configuration store is not in evidence.", course.HowCapture)
 	case c == nil:
-		return a.Stop("store-absent", course.StageConfiguration, course.StoreMissing, fmt.Sprintf("%s is not on partition %d of %s.", store, at.Partition().Number, d.Called()))
+		return a.Stop("store-absent", course.StageConfiguration, course.StoreMissing,
+			fmt.Sprintf("%s is not on partition %d of %s.", store, at.Partition().Number, d.Called()))
 	case c.Err != nil:
-		return a.StopFor("store-damaged", course.StageConfiguration, course.StoreDamaged, store+" is damaged", c.Err.Error()+".", d.Cite(store, c.Err.Error(), c.Source(at.Base(), "", 0, 512)))
+		return a.StopFor("store-damaged", course.StageConfiguration, course.StoreDamaged, store+" is damaged", c.Err.Error()+".",
+			d.Cite(store, c.Err.Error(), c.Source(at.Base(), "", 0, 512)))
 	}
 	system, ok := c.Store.Default()
 	if !ok {
-		return a.Stop("store-names-none", course.StageConfiguration, course.NoSystemEntry, store+" names no system to start.", d.Cite(store, "no default", c.Source(at.Base(), "header", 0, 512)))
+		return a.Stop("store-names-none", course.StageConfiguration, course.NoSystemEntry, store+" names no system to start.",
+			d.Cite(store, "no default", c.Source(at.Base(), "header", 0, 512)))
 	}
 	if !system.IsLoader() {
 		return a.Unproven("store-no-windows", course.StageConfiguration, fmt.Sprintf("The default entry of %s is no Windows loader but %s.", store, system.What()), course.HowTry)
@@ -68,7 +71,8 @@ func Windows(k *course.Walk, a *course.Attempt, at machine.Spot, store, kind str
 }
 
 // systemDevice resolves the system's device and osdevice.
-func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine.Config, system *loader.Object) (home machine.Spot, end *course.Result) {
+func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine.Config,
+	system *loader.Object) (home machine.Spot, end *course.Result) {
 	for _, kind := range []uint32{loader.ElementDevice, loader.ElementOSDevice} {
 		e, ok := system.Element(kind)
 		if !ok || e.Device == nil {
@@ -83,14 +87,19 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 			stop := a.Stop("store-device-gone", course.StageConfiguration, course.DeviceMissing, "The store looks for the system on a device that is not there.", cited)
 			return home, &stop
 		case loader.DeviceNamed:
-			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) { return d.ResolveLetter(e.Device.Name), true })
+			hits, _ := k.Choose(a, e.Name(),
+				func(d *machine.Drive) ([]int, bool) { return d.ResolveLetter(e.Device.Name), true })
 			if len(hits) == 0 {
-				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name), course.HowCapture, cited)
+				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name),
+					course.HowCapture, cited)
 				return home, &stop
 			}
 			home = hits[0]
 		case loader.DevicePartition:
-			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) { return d.ResolveDevice(e.Device), d.Contents != nil })
+			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) {
+				return d.ResolveDevice(e.Device),
+					d.Contents != nil
+			})
 			if len(hits) == 0 {
 				stop := a.StopFor("store-device-absent", course.StageConfiguration, course.DeviceMissing,
 					"The store looks for the system on a device that no attached disk carries", e.Device.String()+".", cited)
@@ -129,7 +138,8 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 	case v.Kind != volume.KindNTFS:
 		return a.Stop("system-not-ntfs", course.StageSystem, course.Unmountable, fmt.Sprintf("The system's partition %d holds no NTFS volume but %s.", p.Number, v.Kind), cited)
 	case !v.Readable:
-		return a.Stop("system-unread", course.StageSystem, course.Unmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number), append(k.VolumeFacts(home), cited)...)
+		return a.Stop("system-unread", course.StageSystem, course.Unmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number),
+			append(k.VolumeFacts(home), cited)...)
 	default:
 		if there, known := v.Holds(path); known && !there {
 			return a.Stop("system-loader-absent", course.StageSystem, course.SystemLoaderGone, fmt.Sprintf("%s is not on partition %d.", path, p.Number), cited)

@@ -76,7 +76,8 @@ func TestVolumesHoldTheirFiles(t *testing.T) {
 		"etc/fstab": []byte("UUID=x / ext4 defaults 0 1\n"), "boot/grub/grub.cfg": long, "boot/vmlinuz-6.1": {}, "Windows/System32/winload.efi": long[:9000],
 	}
 	for _, kind := range []string{"ntfs", "ext4"} {
-		decl := Disk{Sectors: 976_773_168, Style: MBR, Partitions: []Partition{{MBRType: 7, Volume: Volume{Kind: kind, Files: files, UsedMiB: 40_000, Label: "system"}}}}
+		decl := Disk{Sectors: 976_773_168, Style: MBR,
+			Partitions: []Partition{{MBRType: 7, Volume: Volume{Kind: kind, Files: files, UsedMiB: 40_000, Label: "system"}}}}
 		m := decl.MustBuild()
 		d, err := disk.New(m, m.Size, 512)
 		require.NoError(t, err)

@@ -62,7 +62,8 @@ func (i imageInfo) Sys() any           { return nil }
 
 // writeFAT makes a FAT volume of the given width (12, 16 or 32) and puts files
 // into it.
-func (m *Image) writeFAT(bits int, start, size int64, label string, serial, hidden uint32, files map[string][]byte) error {
+func (m *Image) writeFAT(bits int, start, size int64, label string, serial, hidden uint32,
+	files map[string][]byte) error {
 	var vol filesystem.FileSystem
 	var err error
 	switch bits {

@@ -37,7 +37,8 @@ func grubCore(prefix string) ([]byte, error) {
 	kernel = le.AppendUint32(kernel, uint32(8+len(text)))
 	kernel = append(kernel, text...)
 	var packed bytes.Buffer
-	w, err := lzma.WriterConfig{Properties: &lzma.Properties{LC: 3, LP: 0, PB: 2}, DictCap: 1 << 16, Size: int64(len(kernel)), SizeInHeader: true}.NewWriter(&packed)
+	w, err := lzma.WriterConfig{Properties: &lzma.Properties{LC: 3, LP: 0, PB: 2}, DictCap: 1 << 16,
+		Size: int64(len(kernel)), SizeInHeader: true}.NewWriter(&packed)
 	if err == nil {
 		_, err = w.Write(kernel)
 	}

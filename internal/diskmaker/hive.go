@@ -215,7 +215,8 @@ func (s BootStore) Bytes() []byte {
 	}
 	object := func(kind uint32, elements map[uint32]Value) *Key {
 		k := &Key{Keys: map[string]*Key{
-			"Description": {Values: map[string]Value{"Type": {4, binary.LittleEndian.AppendUint32(nil, kind)}}}, "Elements": {Keys: map[string]*Key{}},
+			"Description": {Values: map[string]Value{"Type": {4, binary.LittleEndian.AppendUint32(nil, kind)}}},
+			"Elements":    {Keys: map[string]*Key{}},
 		}}
 		for kind, v := range elements {
 			k.Keys["Elements"].Keys[fmt.Sprintf("%08x", kind)] = &Key{Values: map[string]Value{"Element": v}}
@@ -227,7 +228,8 @@ func (s BootStore) Bytes() []byte {
 		"Objects": {Keys: map[string]*Key{
 			managerID: object(0x10100002, map[uint32]Value{
 				0x11000001: {3, s.Boot.device()}, 0x12000002: {1, text(manager)}, 0x12000004: {1, text("Windows Boot Manager")},
-				0x23000003: {1, text(systemID)}, 0x24000001: {7, text(systemID + "\x00")}, 0x25000004: {3, binary.LittleEndian.AppendUint64(nil, 30)},
+				0x23000003: {1, text(systemID)}, 0x24000001: {7, text(systemID + "\x00")},
+				0x25000004: {3, binary.LittleEndian.AppendUint64(nil, 30)},
 			}),
 			systemID: object(0x10200003, map[uint32]Value{
 				0x11000001: {3, s.System.device()}, 0x12000002: {1, text(loader)}, 0x12000004: {1, text("Windows")},

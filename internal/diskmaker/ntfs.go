@@ -65,7 +65,8 @@ func (m *Image) writeNTFS(p placed, hidden uint32) error {
 	if err := m.writeNTFSBoot(p.first, p.count, p.Volume.Serial, hidden); err != nil {
 		return err
 	}
-	w := &ntfsWriter{m: m, base: int64(p.first) * int64(m.SectorSize), clusters: p.count * uint64(m.SectorSize) / ntfsCluster, records: make([][]byte, firstUserFile)}
+	w := &ntfsWriter{m: m, base: int64(p.first) * int64(m.SectorSize),
+		clusters: p.count * uint64(m.SectorSize) / ntfsCluster, records: make([][]byte, firstUserFile)}
 	root := treeOf(p.Volume.Files)
 	root.record = 5
 	count := firstUserFile
@@ -76,7 +77,8 @@ func (m *Image) writeNTFS(p placed, hidden uint32) error {
 	if p.Volume.Unclean {
 		flags = 1
 	}
-	w.records[3] = w.record(3, false, resident(0x60, 1, "", wideText(p.Volume.Label)), resident(0x70, 2, "", append(make([]byte, 8), 3, 1, byte(flags), 0)))
+	w.records[3] = w.record(3, false, resident(0x60, 1, "", wideText(p.Volume.Label)),
+		resident(0x70, 2, "", append(make([]byte, 8), 3, 1, byte(flags), 0)))
 	if err := w.node(root, 5); err != nil {
 		return err
 	}
@@ -117,7 +119,8 @@ func (w *ntfsWriter) node(n *node, parent int) error {
 	if err != nil {
 		return err
 	}
-	w.records[n.record] = w.record(n.record, true, resident(0x30, 0, "", fileName(n, parent)), resident(0x90, 1, "$I30", index))
+	w.records[n.record] = w.record(n.record, true, resident(0x30, 0, "", fileName(n, parent)),
+		resident(0x90, 1, "$I30", index))
 	for _, name := range sortedKeys(n.children) {
 		if err := w.node(n.children[name], n.record); err != nil {
 			return err

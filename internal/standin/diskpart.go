@@ -207,7 +207,8 @@ func (p *session) create(size, offset string) error {
 	if start%2048 != 0 || start+n*2048 > d.Sectors-34 {
 		return errors.New("there is not enough usable space")
 	}
-	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeESP, Start: start, MiB: n, GUID: disk.MustGUID("0E5C0000-0000-4000-8000-000000000001")})
+	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeESP, Start: start, MiB: n,
+		GUID: disk.MustGUID("0E5C0000-0000-4000-8000-000000000001")})
 	p.part = len(d.Partitions) - 1
 	return p.state.store(p.disk)
 }

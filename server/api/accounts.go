@@ -86,13 +86,19 @@ type BeforeInput struct {
 type eventsOutput struct{ Body []Event }
 
 func (a *API) registerAccounts(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-accounts", Method: http.MethodGet, Path: "/accounts", Summary: "List the accounts", Metadata: leads}, a.accounts)
-	huma.Register(api, huma.Operation{OperationID: "add-account", Method: http.MethodPost, Path: "/accounts", Summary: "Make an account", DefaultStatus: http.StatusCreated, Metadata: leads}, a.addAccount)
-	huma.Register(api, huma.Operation{OperationID: "change-account", Method: http.MethodPut, Path: "/accounts/{account}", Summary: "Change an account's role, disable it or enable it", Metadata: leads}, a.changeAccount)
-	huma.Register(api, huma.Operation{OperationID: "make-key", Method: http.MethodPost, Path: "/accounts/{account}/key", Summary: "Make a key that signs a person in once", Metadata: leads}, a.makeKey)
-	huma.Register(api, huma.Operation{OperationID: "security-log", Method: http.MethodGet, Path: "/security-log", Summary: "Sign-ins and refusals, the newest first", Metadata: leads}, a.securityLog)
+	huma.Register(api, huma.Operation{OperationID: "list-accounts", Method: http.MethodGet, Path: "/accounts", Summary: "List the accounts",
+		Metadata: leads}, a.accounts)
+	huma.Register(api, huma.Operation{OperationID: "add-account", Method: http.MethodPost, Path: "/accounts", Summary: "Make an account",
+		DefaultStatus: http.StatusCreated, Metadata: leads}, a.addAccount)
+	huma.Register(api, huma.Operation{OperationID: "change-account", Method: http.MethodPut, Path: "/accounts/{account}", Summary: "Change an account's role, disable it or enable it",
+		Metadata: leads}, a.changeAccount)
+	huma.Register(api, huma.Operation{OperationID: "make-key", Method: http.MethodPost, Path: "/accounts/{account}/key", Summary: "Make a key that signs a person in once",
+		Metadata: leads}, a.makeKey)
+	huma.Register(api, huma.Operation{OperationID: "security-log", Method: http.MethodGet, Path: "/security-log", Summary: "Sign-ins and refusals, the newest first",
+		Metadata: leads}, a.securityLog)
 	huma.Register(api, huma.Operation{OperationID: "get-settings", Method: http.MethodGet, Path: "/settings", Summary: "The settings of the bench"}, a.settings)
-	huma.Register(api, huma.Operation{OperationID: "change-settings", Method: http.MethodPut, Path: "/settings", Summary: "Change the settings of the bench", Metadata: leads}, a.changeSettings)
+	huma.Register(api, huma.Operation{OperationID: "change-settings", Method: http.MethodPut, Path: "/settings", Summary: "Change the settings of the bench",
+		Metadata: leads}, a.changeSettings)
 }
 
 func (a *API) accounts(ctx context.Context, _ *struct{}) (*accountsOutput, error) {
@@ -183,7 +189,8 @@ func (a *API) changeAccount(ctx context.Context, in *changeAccountInput) (*accou
 		return nil, a.problem(ctx, err)
 	}
 	if len(changes) > 0 {
-		a.people.Log(ctx, person(ctx).Name, people.EventChanged, account.Name+": "+strings.Join(changes, ", "), address(ctx))
+		a.people.Log(ctx, person(ctx).Name, people.EventChanged, account.Name+": "+strings.Join(changes, ", "),
+			address(ctx))
 	}
 	return &accountOutput{accountOf(account)}, nil
 }

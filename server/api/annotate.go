@@ -61,8 +61,10 @@ func anyOf[T any](values ...T) []any {
 
 // valuesOf lists the values of the rules' types of words.
 var valuesOf = map[reflect.Type][]any{
-	reflect.TypeFor[course.State]():    anyOf(course.Passes, course.Blocks, course.Unproven, course.Behind, course.Wrong),
-	reflect.TypeFor[disk.Role]():       anyOf(disk.RoleBoot, disk.RoleSystem, disk.RoleReserved, disk.RoleRecovery, disk.RoleData),
+	reflect.TypeFor[course.State](): anyOf(course.Passes, course.Blocks, course.Unproven, course.Behind,
+		course.Wrong),
+	reflect.TypeFor[disk.Role](): anyOf(disk.RoleBoot, disk.RoleSystem, disk.RoleReserved, disk.RoleRecovery,
+		disk.RoleData),
 	reflect.TypeFor[repair.Risk]():     anyOf(repair.Risks...),
 	reflect.TypeFor[repair.Shell]():    anyOf(repair.POSIX, repair.Batch),
 	reflect.TypeFor[repair.Toolbox]():  anyOf(repair.Toolboxes...),

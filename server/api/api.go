@@ -59,7 +59,8 @@ func New(c Config) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
-	engine.Use(logged(c.Log, c.BehindProxy), recovered(c.Log), hosts(c.Hosts), sameSite(), securityHeaders, bounded, gzip.Gzip(gzip.BestSpeed))
+	engine.Use(logged(c.Log, c.BehindProxy), recovered(c.Log), hosts(c.Hosts), sameSite(), securityHeaders, bounded,
+		gzip.Gzip(gzip.BestSpeed))
 	a := Register(engine, c)
 	engine.GET("/downloads/:name", gin.WrapF(a.builds.serve))
 	engine.NoRoute(serveFiles(c.Web))
@@ -98,11 +99,13 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 			o.MaxBodyBytes = maxJSON
 		}
 	})
-	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings,
+	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases,
+		a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings,
 		a.registerDownloads, a.registerRepair, a.registerFirstStart, a.registerHistory} {
 		register(group)
 	}
-	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer", Metadata: open}, a.health)
+	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer",
+		Metadata: open}, a.health)
 	annotate(config.Components.Schemas)
 	return all.OpenAPI()
 }

@@ -2,20 +2,12 @@ package api_test
 
 import (
 	"bytes"
-	"context"
-	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"log/slog"
-	"mime/multipart"
 	"net/http"
-	"net/http/httptest"
 	"strconv"
 	"strings"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -24,157 +16,9 @@ import (
 	"latchkey/capture"
 	"latchkey/core/disk"
 	"latchkey/internal/diskmaker"
-	"latchkey/server/api"
-	"latchkey/server/judge"
-	"latchkey/server/people"
 	"latchkey/server/store"
 	"latchkey/server/store/storetest"
 )
-
-var files = fstest.MapFS{"index.html": {Data: []byte("the first page")}, "assets/a.js": {Data: []byte("script")}}
-
-// client speaks to a server under test, as somebody who is signed in.
-type client struct {
-	t      testing.TB
-	url    string
-	store  *store.Store
-	cookie string
-}
-
-// serving starts the application on a store.
-func serving(t testing.TB, s *store.Store, builds string, hosts ...string) *httptest.Server {
-	log := slog.New(slog.DiscardHandler)
-	server := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log), Web: files, Builds: builds, Hosts: append(hosts, "127.0.0.1"), Log: log}))
-	t.Cleanup(server.Close)
-	return server
-}
-
-// newClient is Ada, the lead.
-func newClient(t testing.TB, s *store.Store) client {
-	c := client{t: t, url: serving(t, s, t.TempDir()).URL + "/api/v1", store: s}
-	return c.as("Ada", store.Lead)
-}
-
-// as is the client of another person, who comes in by a key.
-func (c client) as(name string, role store.Role) client {
-	c.t.Helper()
-	a, err := c.store.AccountNamed(context.Background(), name)
-	if errors.Is(err, store.ErrNotFound) {
-		a = &store.Account{Name: name, Role: role}
-		err = c.store.AddAccount(context.Background(), a)
-	}
-	require.NoError(c.t, err)
-	key, err := c.store.NewKey(context.Background(), a.ID)
-	require.NoError(c.t, err)
-	c.cookie = ""
-	r := c.send(http.MethodPost, "/session", "", map[string]any{"key": key})
-	require.Equal(c.t, http.StatusOK, r.status, r.body)
-	return c.with(r)
-}
-
-// with is the client with the cookie of an answer.
-func (c client) with(r reply) client {
-	c.cookie, _, _ = strings.Cut(r.header.Get("Set-Cookie"), ";")
-	return c
-}
-
-// reply is a decoded answer.
-type reply struct {
-	status int
-	body   map[string]any
-	list   []any
-	header http.Header
-}
-
-func (c client) request(method, path, version string, body io.Reader, contentType string) *http.Request {
-	c.t.Helper()
-	req, err := http.NewRequest(method, c.url+path, body)
-	require.NoError(c.t, err)
-	for name, value := range map[string]string{"Content-Type": contentType, "If-Match": version, "Cookie": c.cookie} {
-		if value != "" {
-			req.Header.Set(name, value)
-		}
-	}
-	return req
-}
-
-func (c client) do(method, path, version string, body io.Reader, contentType string) reply {
-	c.t.Helper()
-	res, err := http.DefaultClient.Do(c.request(method, path, version, body, contentType))
-	require.NoError(c.t, err)
-	defer res.Body.Close()
-	raw, err := io.ReadAll(res.Body)
-	require.NoError(c.t, err)
-	r := reply{status: res.StatusCode, header: res.Header}
-	switch {
-	case len(raw) > 0 && raw[0] == '[':
-		require.NoError(c.t, json.Unmarshal(raw, &r.list), string(raw))
-	case len(raw) > 0:
-		require.NoError(c.t, json.Unmarshal(raw, &r.body), string(raw))
-	}
-	return r
-}
-
-func (c client) get(path string) reply { return c.do(http.MethodGet, path, "", nil, "") }
-
-func (c client) send(method, path, version string, body any) reply {
-	c.t.Helper()
-	raw, err := json.Marshal(body)
-	require.NoError(c.t, err)
-	return c.do(method, path, version, bytes.NewReader(raw), "application/json")
-}
-
-type upload struct {
-	file, tail []byte
-	fields     map[string]string
-}
-
-func (c client) upload(id, role, version string, u upload) reply {
-	c.t.Helper()
-	var body bytes.Buffer
-	w := multipart.NewWriter(&body)
-	for name, data := range map[string][]byte{"file": u.file, "tail": u.tail} {
-		if data == nil {
-			continue
-		}
-		part, err := w.CreateFormFile(name, name+".img")
-		require.NoError(c.t, err)
-		_, err = part.Write(data)
-		require.NoError(c.t, err)
-	}
-	for k, v := range u.fields {
-		require.NoError(c.t, w.WriteField(k, v))
-	}
-	require.NoError(c.t, w.Close())
-	return c.do(http.MethodPost, "/cases/"+id+"/drives/"+role+"/evidence", version, &body, w.FormDataContentType())
-}
-
-func (c client) newCase(title string) string {
-	c.t.Helper()
-	r := c.send(http.MethodPost, "/cases", "", map[string]any{
-		"title": title, "machine": "Fenmark D4", "deviceOrder": []string{"clone"},
-		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
-		"drives": []any{map[string]any{"role": "original", "attached": false, "bus": "sata", "model": "Corvane S210"},
-			map[string]any{"role": "clone", "attached": true, "bus": "sata"}},
-	})
-	require.Equal(c.t, http.StatusCreated, r.status, r.body)
-	return fmt.Sprint(r.body["id"])
-}
-
-func bootDisk(files map[string][]byte) *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 40, Volume: diskmaker.Volume{Kind: "fat32", Files: files}}}}.MustBuild()
-}
-
-func part(t testing.TB, m *diskmaker.Image, off, n int64) []byte {
-	t.Helper()
-	b := make([]byte, n)
-	_, err := m.ReadAt(b, off)
-	require.NoError(t, err)
-	return b
-}
-
-func whole(t testing.TB, m *diskmaker.Image) []byte { return part(t, m, 0, m.Size) }
 
 func TestACaseFromNothingToItsVerdict(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
@@ -202,18 +46,13 @@ func TestACaseFromNothingToItsVerdict(t *testing.T) {
 	assert.Equal(t, "Signature", view.body["fields"].([]any)[0].(map[string]any)["name"])
 }
 
-func verdict(r reply) string {
-	trace, _ := r.body["trace"].(map[string]any)
-	v, _ := trace["verdict"].(string)
-	return v
-}
-
 func TestEvidenceInTwoParts(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("In two parts")
 	m := diskmaker.Disk{Sectors: uint64(disk.AdvertisedSectors(500)), Style: diskmaker.GPT, GUID: disk.TypeESP,
 		Partitions: []diskmaker.Partition{{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}}}}.MustBuild()
-	r := c.upload(id, "clone", `"1"`, upload{file: part(t, m, 0, 2<<20), tail: part(t, m, m.Size-1<<20, 1<<20), fields: map[string]string{"capacity": fmt.Sprint(m.Size)}})
+	r := c.upload(id, "clone", `"1"`, upload{file: part(t, m, 0, 2<<20), tail: part(t, m, m.Size-1<<20, 1<<20),
+		fields: map[string]string{"capacity": fmt.Sprint(m.Size)}})
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	check := c.get("/cases/" + id + "/check")
 	clone := check.body["drives"].([]any)[1].(map[string]any)["disk"].(map[string]any)
@@ -228,8 +67,9 @@ func TestEvidenceInTwoParts(t *testing.T) {
 
 func TestACaptureAsEvidence(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
-	made := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
-		"drives": []any{map[string]any{"role": "original", "attached": false}, map[string]any{"role": "clone", "attached": true}}})
+	made := c.send(http.MethodPost, "/cases", "",
+		map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
+			"drives": []any{map[string]any{"role": "original", "attached": false}, map[string]any{"role": "clone", "attached": true}}})
 	id := fmt.Sprint(made.body["id"])
 	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
 	d := &capture.Device{ReaderAt: m, Size: m.Size, Bus: "nvme", Model: "Ostra N3"}
@@ -341,107 +181,14 @@ func TestLookUpAndBenchOverHTTP(t *testing.T) {
 		"drives": []map[string]any{{"case": n, "disk": "clone", "as": "original", "on": true}}})
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	assert.Equal(t, "starts-original", verdict(r))
-	assert.Equal(t, http.StatusNotFound, c.send(http.MethodPost, "/bench", "", map[string]any{"drives": []map[string]any{{"case": 999, "disk": "clone", "as": "clone", "on": true}}}).status)
+	assert.Equal(t, http.StatusNotFound,
+		c.send(http.MethodPost, "/bench", "", map[string]any{"drives": []map[string]any{{"case": 999, "disk": "clone", "as": "clone",
+			"on": true}}}).status)
 
 	said := c.send(http.MethodPut, "/cases/"+id, `"2"`, map[string]any{"title": "Kiosk", "said": "  No bootable device "})
 	require.Equal(t, http.StatusOK, said.status, said.body)
 	assert.Equal(t, "No bootable device", said.body["said"])
 	assert.NotNil(t, c.get("/cases/" + id + "/check").body["symptom"])
-}
-
-func TestAPlanAndItsMarks(t *testing.T) {
-	c := newClient(t, storetest.Open(t))
-	id := c.newCase("Kiosk")
-	vendor := bootDisk(map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()})
-	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: whole(t, vendor)}).status)
-	put := c.send(http.MethodPut, "/cases/"+id, `"2"`, map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"},
-		"firmware": map[string]any{"mode": "legacy", "arch": "x64", "secureBoot": false, "choices": map[string]any{"triesNextDisk": false, "runsEmptyBootCode": true}},
-		"drives":   []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
-	require.Equal(t, http.StatusOK, put.status, put.body)
-	plan := c.get("/cases/" + id + "/plan")
-	require.Equal(t, http.StatusOK, plan.status, plan.body)
-	assert.Equal(t, "stops", plan.body["before"].(map[string]any)["verdict"])
-	assert.NotEmpty(t, plan.body["reason"])
-	assert.Equal(t, http.StatusUnprocessableEntity, c.get("/cases/"+id+"/plan?toolboxes=hammer").status)
-	assert.Equal(t, http.StatusNotFound, c.get("/cases/"+id+"/plan/script?toolbox=linux").status)
-
-	gone := c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "no such step", "state": "done", "note": ""})
-	assert.Equal(t, http.StatusConflict, gone.status)
-	assert.Contains(t, gone.body["detail"], "not in the plan any more")
-	assert.Equal(t, http.StatusUnprocessableEntity, c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, map[string]any{"step": "", "state": "done"}).status)
-	assert.Equal(t, http.StatusPreconditionRequired, c.send(http.MethodPost, "/cases/"+id+"/marks", "", map[string]any{"step": "x", "state": "done", "note": ""}).status)
-}
-
-// inactive is a disk for legacy firmware on which no partition is active.
-func inactive() *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.MBR, Signature: 7, BootCode: "classic", Partitions: []diskmaker.Partition{{MBRType: 7,
-		Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1}, `\Windows\System32\winload.exe`: {1}}}}}}.MustBuild()
-}
-
-// legacy says that the machine of a case starts in legacy mode.
-func (c client) legacy(id string) {
-	c.t.Helper()
-	put := c.send(http.MethodPut, "/cases/"+id, c.version(id), map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"}, "firmware": map[string]any{"mode": "legacy"},
-		"drives": []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
-	require.Equal(c.t, http.StatusOK, put.status, put.body)
-}
-
-// A step that is ticked off counts until new evidence tells better; two
-// technicians see each other's ticks.
-func TestTicksUntilNewEvidence(t *testing.T) {
-	c := newClient(t, storetest.Open(t))
-	id := c.newCase("Kiosk")
-	image := whole(t, inactive())
-	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: image}).status)
-	c.legacy(id)
-	plan := c.get("/cases/" + id + "/plan").body
-	steps := plan["steps"].([]any)
-	require.Len(t, steps, 2, plan["reason"])
-	first := steps[0].(map[string]any)
-	assert.Equal(t, "set-active", first["action"])
-	mark := map[string]any{"step": first["key"], "state": "done", "note": "DiskPart marked the current partition as active."}
-	r := c.send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, mark)
-	require.Equal(t, http.StatusOK, r.status, r.body)
-	assert.Len(t, r.body["done"], 1)
-	assert.Len(t, r.body["steps"], 1, "the plan goes on from there")
-	assert.Equal(t, "Ada", r.body["marks"].([]any)[0].(map[string]any)["who"])
-	mark["state"] = "failed"
-	assert.Equal(t, http.StatusConflict, c.as("Bo", store.Technician).send(http.MethodPost, "/cases/"+id+"/marks", `"3"`, mark).status, "Bo had not seen Ada's tick")
-	mark["state"] = "undone"
-	r = c.send(http.MethodPost, "/cases/"+id+"/marks", `"4"`, mark)
-	require.Equal(t, http.StatusOK, r.status, r.body)
-	assert.Empty(t, r.body["done"])
-	assert.Len(t, r.body["marks"], 2, "the history keeps both")
-	mark["state"] = "done"
-	require.Equal(t, http.StatusOK, c.send(http.MethodPost, "/cases/"+id+"/marks", `"5"`, mark).status)
-	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"6"`, upload{file: image}).status)
-	after := c.get("/cases/" + id + "/plan").body
-	assert.Empty(t, after["done"], "the new capture shows that the partition is still not active")
-	assert.Len(t, after["steps"], 2)
-	res, err := http.DefaultClient.Do(c.request(http.MethodGet, "/cases/"+id+"/plan/script?toolbox=windows-recovery&plan="+fmt.Sprint(after["fingerprint"]), "", nil, ""))
-	require.NoError(t, err)
-	defer res.Body.Close()
-	assert.Contains(t, res.Header.Get("Content-Disposition"), "repair.cmd")
-	script, err := io.ReadAll(res.Body)
-	require.NoError(t, err)
-	assert.Contains(t, string(script), "No partition of the clone begins at byte 1048576")
-	sum := fmt.Sprintf("%x", sha256.Sum256(script))
-	assert.Contains(t, fmt.Sprint(after["scripts"]), sum, "the plan tells the sum of its scripts")
-	assert.Equal(t, http.StatusConflict, c.get("/cases/"+id+"/plan/script?toolbox=windows-recovery&plan=another").status)
-	assert.Equal(t, http.StatusNotFound, c.get("/cases/"+id+"/plan/script?toolbox=windows-recovery&toolboxes=linux").status, "the plan for other toolboxes has no step for this one")
-	assert.Contains(t, fmt.Sprint(c.get("/cases/" + id + "/history").list[0]), sum)
-
-	// The disk is not in the evidence any more: the plan says so, and a tick is refused.
-	for _, piece := range c.get("/cases/" + id + "/evidence").body["bytes"].([]any) {
-		at := "/cases/" + id + "/evidence/" + fmt.Sprint(piece.(map[string]any)["id"]) + "/withdrawn"
-		require.Equal(t, http.StatusOK, c.send(http.MethodPut, at, c.version(id), map[string]any{"withdrawn": true}).status)
-	}
-	blind := c.get("/cases/" + id + "/plan").body
-	assert.Empty(t, blind["steps"])
-	assert.Contains(t, blind["reason"], "Nothing of its partition table is in evidence")
-	late := map[string]any{"step": "windows-files", "state": "done", "note": ""}
-	assert.Equal(t, http.StatusConflict, c.send(http.MethodPost, "/cases/"+id+"/marks", c.version(id), late).status)
-	assert.Contains(t, string(script), "echo active")
 }
 
 func TestListSearchAndPages(t *testing.T) {
@@ -507,7 +254,8 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	r := c.upload(id, "clone", `"1"`, upload{file: whole(t, bootDisk(nil))})
 	require.Equal(t, http.StatusCreated, r.status)
 	server.Stop()
-	for _, r := range []reply{c.get("/cases"), c.get("/cases/" + id + "/check"), c.get("/health"), c.send(http.MethodPost, "/cases", "", map[string]any{"title": "x"})} {
+	for _, r := range []reply{c.get("/cases"), c.get("/cases/" + id + "/check"), c.get("/health"),
+		c.send(http.MethodPost, "/cases", "", map[string]any{"title": "x"})} {
 		assert.Equal(t, http.StatusServiceUnavailable, r.status, r.body)
 		assert.Contains(t, r.body["detail"], "The database does not answer")
 	}
@@ -542,7 +290,8 @@ func BenchmarkCheckRequest(b *testing.B) {
 	s := storetest.Open(b)
 	c := newClient(b, s)
 	for i := range 999 {
-		require.NoError(b, s.Create(b.Context(), &store.Case{Title: fmt.Sprintf("Case %d", i), Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}, storetest.Nobody))
+		require.NoError(b, s.Create(b.Context(),
+			&store.Case{Title: fmt.Sprintf("Case %d", i), Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}, storetest.Nobody))
 	}
 	id := c.newCase("Measured")
 	image := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})

@@ -87,14 +87,18 @@ type CaseDrive struct {
 
 func caseOf(c *store.Case) Case {
 	out := Case{
-		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware), Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
-		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Statements: statementsOf(c), Verdict: c.Verdict, Reaches: c.Reaches,
-		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, ClosedAt: c.ClosedAt, ClearedAt: c.ClearedAt, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
+		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware),
+		Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
+		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Statements: statementsOf(c),
+		Verdict: c.Verdict, Reaches: c.Reaches,
+		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, ClosedAt: c.ClosedAt, ClearedAt: c.ClearedAt,
+		CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 	}
 	for _, d := range c.Drives {
 		drive := CaseDrive{DriveInput: DriveInput{Role: d.Role, Model: d.Model, Bus: d.Bus, Attached: d.Attached}}
 		if d.Evidence != nil {
-			drive.Capacity, drive.SectorSize, drive.Filename, drive.Evidence = disk.Both(d.Evidence.Capacity), d.Evidence.SectorSize, d.Evidence.Filename, d.Evidence.ID
+			drive.Capacity, drive.SectorSize, drive.Filename, drive.Evidence = disk.Both(d.Evidence.Capacity),
+				d.Evidence.SectorSize, d.Evidence.Filename, d.Evidence.ID
 		}
 		out.Drives = append(out.Drives, drive)
 	}
@@ -144,7 +148,8 @@ func (m IfMatch) parse() (uint32, error) {
 
 func (a *API) registerCases(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-cases", Method: http.MethodGet, Path: "/cases", Summary: "List and search cases"}, a.list)
-	huma.Register(api, huma.Operation{OperationID: "create-case", Method: http.MethodPost, Path: "/cases", Summary: "Create a case", DefaultStatus: http.StatusCreated}, a.create)
+	huma.Register(api, huma.Operation{OperationID: "create-case", Method: http.MethodPost, Path: "/cases", Summary: "Create a case",
+		DefaultStatus: http.StatusCreated}, a.create)
 	huma.Register(api, huma.Operation{OperationID: "get-case", Method: http.MethodGet, Path: "/cases/{id}", Summary: "Open a case"}, a.get)
 	huma.Register(api, huma.Operation{OperationID: "update-case", Method: http.MethodPut, Path: "/cases/{id}", Summary: "Change a case"}, a.update)
 }
@@ -154,7 +159,8 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 	if err != nil {
 		return nil, err
 	}
-	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, After: after, Limit: in.Limit + 1})
+	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, After: after,
+		Limit: in.Limit + 1})
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
@@ -206,7 +212,8 @@ func (in CaseInput) fill(c *store.Case) error {
 	if strings.TrimSpace(in.Title) == "" {
 		return huma.Error422UnprocessableEntity("title: expected a name for the case.")
 	}
-	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine), store.Firmware(in.Firmware)
+	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine),
+		store.Firmware(in.Firmware)
 	c.DeviceOrder, c.Said = append([]string{}, in.DeviceOrder...), strings.TrimSpace(in.Said)
 	if _, err := judge.BootOrder(in.Firmware.BootOrder); err != nil {
 		return huma.Error422UnprocessableEntity("firmware.bootOrder: " + err.Error())
@@ -286,7 +293,8 @@ func (in CaseInput) changes(before *store.Case) string {
 	note(!reflect.DeepEqual(was, is), "firmware")
 	for _, d := range in.Drives {
 		for _, old := range before.Drives {
-			note(old.Role == d.Role && (old.Model != d.Model || !reflect.DeepEqual(old.Bus, d.Bus) || !reflect.DeepEqual(old.Attached, d.Attached)), d.Role)
+			note(old.Role == d.Role && (old.Model != d.Model || !reflect.DeepEqual(old.Bus, d.Bus) ||
+				!reflect.DeepEqual(old.Attached, d.Attached)), d.Role)
 		}
 	}
 	return strings.Join(what, ", ")

@@ -13,10 +13,12 @@ type checkOutput struct{ Body judge.Check }
 
 func (a *API) registerChecks(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "check-case", Method: http.MethodGet, Path: "/cases/{id}/check", Summary: "Run the start check"}, a.check)
-	huma.Register(api, huma.Operation{OperationID: "what-if", Method: http.MethodPost, Path: "/cases/{id}/what-if", Summary: "Run the start check on a changed machine, saving nothing", Metadata: reads}, a.whatIf)
+	huma.Register(api, huma.Operation{OperationID: "what-if", Method: http.MethodPost, Path: "/cases/{id}/what-if", Summary: "Run the start check on a changed machine, saving nothing",
+		Metadata: reads}, a.whatIf)
 	huma.Register(api, huma.Operation{OperationID: "find-messages", Method: http.MethodGet, Path: "/messages", Summary: "Look up what a screen said"}, a.messages)
 	huma.Register(api, huma.Operation{OperationID: "list-partition-types", Method: http.MethodGet, Path: "/partition-types", Summary: "List the known partition types"}, a.partitionTypes)
-	huma.Register(api, huma.Operation{OperationID: "switch-on", Method: http.MethodPost, Path: "/bench", Summary: "Switch on a machine that was put together on the bench", Metadata: reads}, a.switchOn)
+	huma.Register(api, huma.Operation{OperationID: "switch-on", Method: http.MethodPost, Path: "/bench", Summary: "Switch on a machine that was put together on the bench",
+		Metadata: reads}, a.switchOn)
 	huma.Register(api, huma.Operation{OperationID: "read-bytes", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/bytes", Summary: "Look at the bytes of a disk"}, a.bytes)
 }
 

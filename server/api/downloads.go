@@ -69,7 +69,10 @@ func (a *API) listDownloads(ctx context.Context, _ *struct{}) (*downloadsOutput,
 		}
 		out.Body = append(out.Body, Download{e.Name(), m[1], m[2], disk.Label(info.Size()), sha256})
 	}
-	sort.Slice(out.Body, func(i, j int) bool { return out.Body[i].Arch+out.Body[i].System < out.Body[j].Arch+out.Body[j].System })
+	sort.Slice(out.Body, func(i, j int) bool {
+		return out.Body[i].Arch+out.Body[i].System < out.Body[j].Arch+
+			out.Body[j].System
+	})
 	return out, nil
 }
 

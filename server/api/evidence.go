@@ -63,7 +63,8 @@ func (a *API) addEvidence(ctx context.Context, in *evidenceInput) (*caseOutput, 
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("The file cannot be read.")
 	}
-	piece := &store.Piece{Evidence: store.Evidence{CaseID: in.ID, Role: in.Role, Filename: main.Name, SectorSize: int(sectorSize)}}
+	piece := &store.Piece{Evidence: store.Evidence{CaseID: in.ID, Role: in.Role, Filename: main.Name,
+		SectorSize: int(sectorSize)}}
 	if capture.IsCapture(head) {
 		c, err := a.readCapture(ctx, main)
 		if err != nil {
@@ -153,9 +154,10 @@ func (a *API) storing(ctx context.Context, store func() error) error {
 
 func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store.Piece {
 	return &store.Piece{
-		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity, SectorSize: c.LogicalSectorSize},
-		Inside:   store.Inside{Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts},
-		Sectors:  c.Sectors, Model: clean(c.Model), Bus: c.Bus,
+		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity,
+			SectorSize: c.LogicalSectorSize},
+		Inside:  store.Inside{Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts},
+		Sectors: c.Sectors, Model: clean(c.Model), Bus: c.Bus,
 	}
 }
 

@@ -127,8 +127,10 @@ func (a *API) firstStartCapture(ctx context.Context, in *firstStartCaptureInput)
 }
 
 // prove keeps what a first start showed.
-func (a *API) prove(ctx context.Context, id uint64, version uint32, proof *judge.Proof, failed string, evidence *store.Piece) (*firstStartOutput, error) {
-	m := &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkFailed, Note: proof.Why, Who: person(ctx).Name}
+func (a *API) prove(ctx context.Context, id uint64, version uint32, proof *judge.Proof, failed string,
+	evidence *store.Piece) (*firstStartOutput, error) {
+	m := &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkFailed, Note: proof.Why,
+		Who: person(ctx).Name}
 	var at *time.Time
 	if proof.From == "clone" {
 		now := time.Now().UTC()

@@ -42,8 +42,9 @@ func (c client) firstStartCapture(id, version string, file []byte, looked string
 
 // otherDisk is the clone of the tests with another identifier.
 func otherDisk() *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT, GUID: disk.TypeBasicData, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 40, Volume: diskmaker.Volume{Kind: "fat32"}}}}.MustBuild()
+	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT, GUID: disk.TypeBasicData,
+		Partitions: []diskmaker.Partition{
+			{Type: disk.TypeESP, MiB: 40, Volume: diskmaker.Volume{Kind: "fat32"}}}}.MustBuild()
 }
 
 func TestAFirstStartProvedByACapture(t *testing.T) {

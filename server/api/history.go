@@ -46,7 +46,8 @@ type closeInput struct {
 
 func (a *API) registerHistory(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "case-history", Method: http.MethodGet, Path: "/cases/{id}/history", Summary: "Who did what with a case, the newest first"}, a.history)
-	huma.Register(api, huma.Operation{OperationID: "delete-case", Method: http.MethodPost, Path: "/cases/{id}/deletion", Summary: "Delete a case with its evidence", DefaultStatus: http.StatusNoContent, Metadata: leads}, a.deleteCase)
+	huma.Register(api, huma.Operation{OperationID: "delete-case", Method: http.MethodPost, Path: "/cases/{id}/deletion", Summary: "Delete a case with its evidence",
+		DefaultStatus: http.StatusNoContent, Metadata: leads}, a.deleteCase)
 	huma.Register(api, huma.Operation{OperationID: "close-case", Method: http.MethodPut, Path: "/cases/{id}/closed", Summary: "Close a case, or open it again"}, a.closeCase)
 }
 

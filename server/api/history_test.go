@@ -60,7 +60,8 @@ func TestTheHistoryOfACase(t *testing.T) {
 
 	// What is refused changes nothing, and is no history.
 	assert.Equal(t, http.StatusConflict, tom.send(http.MethodPut, at+"/closed", `"1"`, map[string]any{"closed": true}).status)
-	assert.Equal(t, http.StatusForbidden, ada.as("Rosa", store.Reader).send(http.MethodPut, at+"/closed", ada.version(id), map[string]any{"closed": true}).status)
+	assert.Equal(t, http.StatusForbidden, ada.as("Rosa", store.Reader).send(http.MethodPut, at+"/closed", ada.version(id),
+		map[string]any{"closed": true}).status)
 
 	assert.Equal(t, []string{"Ada: case made", "Tom: case changed", "Tom: evidence added", "Tom: evidence added", "Tom: disk told", "Ada: evidence withdrawn", "Tom: evidence withdrawn",
 		"Tom: evidence put back", "Tom: repair step", "Tom: script downloaded", "Ada: case closed", "Ada: case opened again"}, ada.history(id))
@@ -73,8 +74,10 @@ func TestDeletingACase(t *testing.T) {
 	require.Equal(t, http.StatusCreated, ada.upload(id, "clone", `"1"`, upload{file: whole(t, bootDisk(nil))}).status)
 	at := "/cases/" + id + "/deletion"
 	named := map[string]any{"title": "Kiosk"}
-	assert.Equal(t, http.StatusForbidden, ada.as("Tom", store.Technician).send(http.MethodPost, at, ada.version(id), named).status)
-	assert.Equal(t, http.StatusUnprocessableEntity, ada.send(http.MethodPost, at, ada.version(id), map[string]any{"title": "kiosk"}).status)
+	assert.Equal(t, http.StatusForbidden, ada.as("Tom", store.Technician).send(http.MethodPost, at, ada.version(id),
+		named).status)
+	assert.Equal(t, http.StatusUnprocessableEntity, ada.send(http.MethodPost, at, ada.version(id),
+		map[string]any{"title": "kiosk"}).status)
 	assert.Equal(t, http.StatusConflict, ada.send(http.MethodPost, at, `"1"`, named).status, "it has changed since it was looked at")
 	assert.Equal(t, http.StatusOK, ada.get("/cases/"+id).status)
 	assert.Equal(t, http.StatusNoContent, ada.send(http.MethodPost, at, ada.version(id), named).status)
@@ -91,8 +94,10 @@ func TestAccounts(t *testing.T) {
 	require.Equal(t, http.StatusCreated, made.status, made.body)
 	assert.Equal(t, "Tom Hale", made.body["name"])
 	assert.Equal(t, http.StatusConflict, ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "tom hale", "role": "reader"}).status)
-	assert.Equal(t, http.StatusUnprocessableEntity, ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "  ", "role": "reader"}).status)
-	assert.Equal(t, http.StatusUnprocessableEntity, ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "X", "role": "king"}).status)
+	assert.Equal(t, http.StatusUnprocessableEntity,
+		ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "  ", "role": "reader"}).status)
+	assert.Equal(t, http.StatusUnprocessableEntity,
+		ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "X", "role": "king"}).status)
 
 	tom := ada
 	tom.cookie = ""

@@ -127,8 +127,10 @@ func (a *API) registerListings(api huma.API) {
 		Summary: "Add the output of a command", DefaultStatus: http.StatusCreated},
 		listingForm(map[string]*huma.Schema{"disks": textField("JSON: drive role by the name of a disk in the listing; store for a boot configuration store")}), a.addListing)
 	huma.Register(api, huma.Operation{OperationID: "get-listing", Method: http.MethodGet, Path: "/cases/{id}/listings/{listing}", Summary: "Look at a listing, line by line"}, a.listing)
-	huma.Register(api, huma.Operation{OperationID: "withdraw-listing", Method: http.MethodPut, Path: "/cases/{id}/listings/{listing}/withdrawn", Summary: "Withdraw a listing, or put it back"}, a.withdrawListing)
-	huma.Register(api, huma.Operation{OperationID: "withdraw-evidence", Method: http.MethodPut, Path: "/cases/{id}/evidence/{evidence}/withdrawn", Summary: "Withdraw the bytes of a disk, or put them back"}, a.withdrawEvidence)
+	huma.Register(api, huma.Operation{OperationID: "withdraw-listing", Method: http.MethodPut, Path: "/cases/{id}/listings/{listing}/withdrawn", Summary: "Withdraw a listing, or put it back"},
+		a.withdrawListing)
+	huma.Register(api, huma.Operation{OperationID: "withdraw-evidence", Method: http.MethodPut, Path: "/cases/{id}/evidence/{evidence}/withdrawn", Summary: "Withdraw the bytes of a disk, or put them back"},
+		a.withdrawEvidence)
 	huma.Register(api, huma.Operation{OperationID: "tell-disk", Method: http.MethodPut, Path: "/cases/{id}/drives/{role}/told", Summary: "Tell of a disk what a screen shows"}, a.tellDisk)
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: http.MethodGet, Path: "/cases/{id}/evidence", Summary: "List every piece of evidence"}, a.pieces)
 	huma.Register(api, huma.Operation{OperationID: "list-references", Method: http.MethodGet, Path: "/cases/{id}/references", Summary: "Who refers to which disk, partition or file system"}, a.references)
@@ -192,7 +194,8 @@ func (a *API) addListing(ctx context.Context, in *addListingInput) (*caseOutput,
 		return nil, err
 	}
 	entry := &store.Listing{CaseID: in.ID, Filename: name, Format: string(l.Format), Disks: disks}
-	if err := a.store.AddListing(ctx, entry, raw, by(ctx, store.WhatEvidence, strings.TrimSpace(entry.Format+" "+name)), version); err != nil {
+	if err := a.store.AddListing(ctx, entry, raw,
+		by(ctx, store.WhatEvidence, strings.TrimSpace(entry.Format+" "+name)), version); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
@@ -220,7 +223,8 @@ func (a *API) withdrawListing(ctx context.Context, in *withdrawListingInput) (*c
 	if err != nil {
 		return nil, err
 	}
-	if err := a.store.WithdrawListing(ctx, in.ID, in.Listing, in.Body.Withdrawn, in.Body.by(ctx, fmt.Sprint("listing ", in.Listing)), version); err != nil {
+	if err := a.store.WithdrawListing(ctx, in.ID, in.Listing, in.Body.Withdrawn,
+		in.Body.by(ctx, fmt.Sprint("listing ", in.Listing)), version); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)
@@ -231,7 +235,8 @@ func (a *API) withdrawEvidence(ctx context.Context, in *withdrawEvidenceInput) (
 	if err != nil {
 		return nil, err
 	}
-	if err := a.store.WithdrawEvidence(ctx, in.ID, in.Evidence, in.Body.Withdrawn, in.Body.by(ctx, fmt.Sprint("bytes ", in.Evidence)), version); err != nil {
+	if err := a.store.WithdrawEvidence(ctx, in.ID, in.Evidence, in.Body.Withdrawn,
+		in.Body.by(ctx, fmt.Sprint("bytes ", in.Evidence)), version); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	return a.recheck(ctx, in.ID)

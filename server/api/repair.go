@@ -90,10 +90,12 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{}, Version: c.Version}}
+	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{},
+		Version: c.Version}}
 	out.Body.Scripts, out.Body.Fingerprint = scripts(session.Plan)
 	for _, m := range marks {
-		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, a.judge.Remark(m.Note), m.Who, m.At})
+		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, a.judge.Remark(m.Note),
+			m.Who, m.At})
 	}
 	return out, nil
 }
@@ -129,7 +131,8 @@ func (a *API) mark(ctx context.Context, in *markInput) (*planOutput, error) {
 	if err := a.fits(ctx, in.ID, in.Body.Note); err != nil {
 		return nil, err
 	}
-	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note, Who: person(ctx).Name}
+	m := &store.Mark{CaseID: in.ID, Step: in.Body.Step, Title: title, State: in.Body.State, Note: in.Body.Note,
+		Who: person(ctx).Name}
 	if err := a.store.AddMark(ctx, version, m); err != nil {
 		return nil, a.problem(ctx, err)
 	}
@@ -208,11 +211,13 @@ func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error
 	if text == "" {
 		return nil, huma.Error404NotFound("The plan has no step for this toolbox.")
 	}
-	if err := a.store.Note(ctx, in.ID, by(ctx, store.WhatScript, scriptName(shell)+" for "+in.Toolbox+", SHA-256 "+sumOf(text))); err != nil {
+	if err := a.store.Note(ctx, in.ID, by(ctx, store.WhatScript, scriptName(shell)+" for "+in.Toolbox+", SHA-256 "+
+		sumOf(text))); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	sum := sha256.Sum256([]byte(text))
-	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, scriptName(shell)), "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":", []byte(text)}, nil
+	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, scriptName(shell)), "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":",
+		[]byte(text)}, nil
 }
 
 func scriptName(shell repair.Shell) string {

@@ -40,7 +40,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	clients := []struct {
 		role store.Role
 		client
-	}{{"", nobody}, {store.Reader, lead.as("Rosa", store.Reader)}, {store.Technician, lead.as("Tom", store.Technician)}, {store.Lead, lead}}
+	}{{"", nobody}, {store.Reader, lead.as("Rosa", store.Reader)}, {store.Technician, lead.as("Tom", store.Technician)},
+		{store.Lead, lead}}
 	needs := map[string]store.Role{}
 	for role, names := range mayDo {
 		for _, name := range strings.Fields(names) {
@@ -51,7 +52,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	fill := strings.NewReplacer("{id}", "987654", "{role}", "clone", "{listing}", "1", "{evidence}", "1", "{account}", "987654", "{fact}", "mode")
 	seen := 0
 	for path, item := range api.Description().Paths {
-		for method, op := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete, "PATCH": item.Patch} {
+		for method, op := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete,
+			"PATCH": item.Patch} {
 			id := operationID(op)
 			if id == "" || id == "sign-out" {
 				continue
@@ -203,7 +205,8 @@ func TestTheSessionsCookie(t *testing.T) {
 	assert.NotContains(t, cookie, "Domain")
 	assert.NotContains(t, cookie, key)
 	log := slog.New(slog.DiscardHandler)
-	secure := httptest.NewServer(api.New(api.Config{Store: c.store, Judge: judge.New(c.store), People: people.New(c.store, true, log), Web: files, Hosts: []string{"127.0.0.1"}, Log: log}))
+	secure := httptest.NewServer(api.New(api.Config{Store: c.store, Judge: judge.New(c.store),
+		People: people.New(c.store, true, log), Web: files, Hosts: []string{"127.0.0.1"}, Log: log}))
 	defer secure.Close()
 	key, err = c.store.NewKey(t.Context(), 1)
 	require.NoError(t, err)
@@ -249,7 +252,8 @@ func TestFaultsAreToldByAnIdentifier(t *testing.T) {
 	s := storetest.At(t, server.Start())
 	var written bytes.Buffer
 	log := slog.New(slog.NewTextHandler(&written, nil))
-	h := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log), Web: files, Hosts: []string{"127.0.0.1"}, Log: log}))
+	h := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log),
+		Web: files, Hosts: []string{"127.0.0.1"}, Log: log}))
 	defer h.Close()
 	c := client{t: t, url: h.URL + "/api/v1", store: s}.as("Ada", store.Lead)
 	require.Equal(t, 201, c.send(http.MethodPost, "/cases", "", map[string]any{"title": "x"}).status)
@@ -315,7 +319,8 @@ func TestWhoAsksBehindAProxy(t *testing.T) {
 	for behind, want := range map[bool]string{true: "203.0.113.9", false: "127.0.0.1"} {
 		var written bytes.Buffer
 		log := slog.New(slog.NewTextHandler(&written, nil))
-		h := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log), Web: files, Hosts: []string{"127.0.0.1"}, BehindProxy: behind, Log: log}))
+		h := httptest.NewServer(api.New(api.Config{Store: s, Judge: judge.New(s), People: people.New(s, false, log),
+			Web: files, Hosts: []string{"127.0.0.1"}, BehindProxy: behind, Log: log}))
 		c := client{t: t, url: h.URL + "/api/v1", store: s}
 		_, _, _ = c.raw(http.MethodGet, "/api/v1/health", nil, map[string]string{"X-Forwarded-For": "198.51.100.1, 203.0.113.9"})
 		h.Close()

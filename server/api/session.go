@@ -75,7 +75,8 @@ func (a *API) allowed(api huma.API) func(huma.Context, func(huma.Context)) {
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in first: nobody is signed in here, or the session has run out.")
 			return
 		case !who.Role.May(need):
-			a.people.Log(ctx.Context(), who.Name, people.EventForbidden, ctx.Operation().OperationID, address(ctx.Context()))
+			a.people.Log(ctx.Context(), who.Name, people.EventForbidden, ctx.Operation().OperationID,
+				address(ctx.Context()))
 			_ = huma.WriteErr(api, ctx, http.StatusForbidden, "Your role, "+string(who.Role)+", does not allow this: it takes a "+string(need)+".")
 			return
 		}
@@ -126,14 +127,18 @@ type passwordInput struct {
 }
 
 func (a *API) registerSession(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Sign in", Metadata: open}, a.signIn)
+	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Sign in",
+		Metadata: open}, a.signIn)
 	huma.Register(api, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in"}, a.whoAmI)
-	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/session", Summary: "Sign out", Metadata: reads}, a.signOut)
-	huma.Register(api, huma.Operation{OperationID: "set-password", Method: http.MethodPut, Path: "/session/password", Summary: "Set the own password", Metadata: reads}, a.setPassword)
+	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/session", Summary: "Sign out",
+		Metadata: reads}, a.signOut)
+	huma.Register(api, huma.Operation{OperationID: "set-password", Method: http.MethodPut, Path: "/session/password", Summary: "Set the own password",
+		Metadata: reads}, a.setPassword)
 }
 
 func (a *API) cookie(token string, ends time.Time) http.Cookie {
-	return http.Cookie{Name: a.people.CookieName(), Value: token, Path: "/", Expires: ends, HttpOnly: true, Secure: a.people.Secure(), SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: a.people.CookieName(), Value: token, Path: "/", Expires: ends, HttpOnly: true,
+		Secure: a.people.Secure(), SameSite: http.SameSiteStrictMode}
 }
 
 func (a *API) signIn(ctx context.Context, in *signInInput) (*sessionOutput, error) {

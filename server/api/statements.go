@@ -99,7 +99,8 @@ func (a *API) withdraw(ctx context.Context, in *withdrawInput) (*caseOutput, err
 }
 
 // state stores a statement, or its withdrawal, and checks the case anew.
-func (a *API) state(ctx context.Context, c *store.Case, version uint32, fact course.FactName, value string, said store.Saying) (*caseOutput, error) {
+func (a *API) state(ctx context.Context, c *store.Case, version uint32, fact course.FactName, value string,
+	said store.Saying) (*caseOutput, error) {
 	if err := c.State(fact, value); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

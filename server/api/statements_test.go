@@ -33,7 +33,8 @@ func TestWhatIsToldIsSeenAndWithdrawn(t *testing.T) {
 		"drives":   []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	id := "1"
-	r = tom.upload(id, "clone", tom.version(id), upload{file: whole(t, bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}))})
+	r = tom.upload(id, "clone", tom.version(id),
+		upload{file: whole(t, bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()}))})
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	asked := func() map[string]any {
 		return c.get("/cases/" + id + "/check").body["trace"].(map[string]any)["missing"].([]any)[0].(map[string]any)
@@ -42,9 +43,12 @@ func TestWhatIsToldIsSeenAndWithdrawn(t *testing.T) {
 	require.Equal(t, "choice:fallbackOnFixedDisks", q["fact"])
 
 	answers := "/cases/" + id + "/answers"
-	assert.Equal(t, http.StatusConflict, lead.send(http.MethodPost, answers, c.version(id), map[string]any{"question": "never asked", "option": "yes"}).status)
-	assert.Equal(t, http.StatusUnprocessableEntity, lead.send(http.MethodPost, answers, c.version(id), map[string]any{"question": q["id"], "option": "perhaps"}).status)
-	assert.Equal(t, http.StatusConflict, lead.send(http.MethodPost, answers, `"1"`, map[string]any{"question": q["id"], "option": "yes"}).status)
+	assert.Equal(t, http.StatusConflict, lead.send(http.MethodPost, answers, c.version(id),
+		map[string]any{"question": "never asked", "option": "yes"}).status)
+	assert.Equal(t, http.StatusUnprocessableEntity, lead.send(http.MethodPost, answers, c.version(id),
+		map[string]any{"question": q["id"], "option": "perhaps"}).status)
+	assert.Equal(t, http.StatusConflict,
+		lead.send(http.MethodPost, answers, `"1"`, map[string]any{"question": q["id"], "option": "yes"}).status)
 	r = lead.send(http.MethodPost, answers, c.version(id), map[string]any{"question": q["id"], "option": "no"})
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	assert.Equal(t, "stops", r.body["verdict"])
@@ -95,7 +99,8 @@ func TestAnAnswerKeepsTheQuestionsWords(t *testing.T) {
 		if len(options) == 0 {
 			break
 		}
-		r := c.send(http.MethodPost, "/cases/"+id+"/answers", c.version(id), map[string]any{"question": q["id"], "option": options[0].(map[string]any)["id"]})
+		r := c.send(http.MethodPost, "/cases/"+id+"/answers", c.version(id),
+			map[string]any{"question": q["id"], "option": options[0].(map[string]any)["id"]})
 		require.Equal(t, http.StatusOK, r.status, r.body)
 		if q["fact"].(string) == "answer:"+q["id"].(string) {
 			s := statements(r)[q["text"].(string)]

@@ -81,11 +81,13 @@ func (u *upload) number(name string) (int64, error) {
 // registerForm registers an operation that takes a form with files; its fields are
 // described by their schemas. The framework would read the whole form into memory: what
 // takes it in is upload.
-func registerForm[I, O any](api huma.API, op huma.Operation, fields map[string]*huma.Schema, handler func(context.Context, *I) (*O, error)) {
+func registerForm[I, O any](api huma.API, op huma.Operation, fields map[string]*huma.Schema,
+	handler func(context.Context, *I) (*O, error)) {
 	op.MaxBodyBytes = maxBody
 	huma.Register(api, op, handler)
-	api.OpenAPI().Paths[op.Path].Post.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
-		"multipart/form-data": {Schema: &huma.Schema{Type: huma.TypeObject, Properties: fields, Required: []string{"file"}}}}}
+	api.OpenAPI().Paths[op.Path].Post.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{
+			"multipart/form-data": {Schema: &huma.Schema{Type: huma.TypeObject, Properties: fields, Required: []string{"file"}}}}}
 }
 
 func fileField(doc string) *huma.Schema {

@@ -83,7 +83,8 @@ func (j *Judge) build(ctx context.Context, b Bench) (m machine.Machine, titles [
 		return m, nil, &BadChange{fmt.Sprintf("behaviour is %q: expected generic, edk2 or seabios", b.Behaviour)}
 	}
 	m.Answers = b.Answers
-	m.Firmware = firmware.Settings{Mode: tell[firmware.Mode](b.Mode), Arch: tell[firmware.Arch](b.Arch), SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour.Tell(b.Choices)}
+	m.Firmware = firmware.Settings{Mode: tell[firmware.Mode](b.Mode), Arch: tell[firmware.Arch](b.Arch),
+		SecureBoot: fact.Maybe(b.SecureBoot), Behaviour: behaviour.Tell(b.Choices)}
 	if err := j.lendEntries(ctx, &m, b); err != nil {
 		return m, nil, err
 	}
@@ -145,7 +146,8 @@ func (j *Judge) lend(ctx context.Context, m *machine.Machine, i int, b BenchDriv
 		return machine.Drive{}, "", &BadChange{fmt.Sprintf("drives[%d]: expected a disk of the case as original, clone or other", i)}
 	}
 	d := a.machine.Drives[at]
-	lent := machine.Drive{Name: string(rune('a' + i)), Role: machine.Role(b.As), Attached: fact.Tell(b.On), Bus: d.Bus, Contents: d.Contents}
+	lent := machine.Drive{Name: string(rune('a' + i)), Role: machine.Role(b.As), Attached: fact.Tell(b.On),
+		Bus: d.Bus, Contents: d.Contents}
 	if b.Bus != "" {
 		lent.Bus = fact.Tell(b.Bus)
 	}

@@ -24,7 +24,8 @@ func withEntries(t *testing.T, s *store.Store, c *store.Case, clone diskmaker.Di
 	nobody := diskmaker.Disk{}.GUID
 	stale := append(diskmaker.HardDriveNode(1, 2048, 64<<11, &nobody, 0), diskmaker.FileNode(`\x.efi`)...)
 	vars := map[string][]byte{}
-	for name, raw := range diskmaker.Variables([]diskmaker.Entry{{Number: 1, Description: "Gone", Path: stale}, {Number: 2, Description: "Own", Path: path}}, []uint16{1, 2}, nil) {
+	for name, raw := range diskmaker.Variables([]diskmaker.Entry{{Number: 1, Description: "Gone", Path: stale},
+		{Number: 2, Description: "Own", Path: path}}, []uint16{1, 2}, nil) {
 		vars[name+"-"+diskmaker.BootVariableVendor.String()] = append([]byte{7, 0, 0, 0}, raw...)
 	}
 	m := clone.MustBuild()
@@ -91,8 +92,9 @@ func TestWhatTheScreenSaidIsHeldAgainstTheComputation(t *testing.T) {
 func TestTheBench(t *testing.T) {
 	s, c := desk(t, windows(loaders), windows(nil))
 	j := judge.New(s)
-	b := judge.Bench{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), Behaviour: "edk2", Drives: []judge.BenchDrive{
-		{Case: c.ID, Disk: "clone", As: "clone", Bus: "sata", On: true}, {Case: c.ID, Disk: "original", As: "original", Bus: "nvme", On: true}}}
+	b := judge.Bench{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), Behaviour: "edk2",
+		Drives: []judge.BenchDrive{
+			{Case: c.ID, Disk: "clone", As: "clone", Bus: "sata", On: true}, {Case: c.ID, Disk: "original", As: "original", Bus: "nvme", On: true}}}
 	got, err := j.SwitchOn(t.Context(), b)
 	require.NoError(t, err)
 	assert.Equal(t, startup.StartsOriginal, got.Trace.Verdict)

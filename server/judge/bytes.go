@@ -66,7 +66,8 @@ func (j *Judge) Bytes(ctx context.Context, e *store.Evidence, offset, length int
 		for _, f := range region.Fields {
 			from := region.Offset + f.Offset
 			if from >= offset && from+f.Length <= offset+length {
-				v.Fields = append(v.Fields, ViewField{region.Structure, f.Name, from, f.Length, f.Decode(raw[from-offset : from-offset+f.Length])})
+				v.Fields = append(v.Fields, ViewField{region.Structure, f.Name, from, f.Length,
+					f.Decode(raw[from-offset : from-offset+f.Length])})
 			}
 		}
 	}

@@ -41,8 +41,9 @@ const (
 
 // New returns a judge over a store.
 func New(s *store.Store) *Judge {
-	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *machine.Contents](contentsCache), listings: newCache[uint64, *listing.Listing](listingsCache),
-		entries: newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache)}
+	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *machine.Contents](contentsCache),
+		listings: newCache[uint64, *listing.Listing](listingsCache),
+		entries:  newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache)}
 }
 
 // Room is the room that reading evidence takes, for what comes in.
@@ -110,7 +111,8 @@ func check(m machine.Machine, c *store.Case) *Check {
 	}
 	k.Comparison = compare.Compare(m, byRole[machine.RoleOriginal], byRole[machine.RoleClone],
 		pins[machine.RoleOriginal], pins[machine.RoleClone])
-	k.Doubts = compare.Doubts(byRole[machine.RoleOriginal], byRole[machine.RoleClone], stored(c, "original").Model, stored(c, "clone").Model)
+	k.Doubts = compare.Doubts(byRole[machine.RoleOriginal], byRole[machine.RoleClone], stored(c, "original").Model,
+		stored(c, "clone").Model)
 	if c.Said != "" {
 		mode, _ := m.Firmware.Mode.Get()
 		said := symptom.Judge(c.Said, mode, startup.Endings(m), pins[machine.RoleClone])
@@ -263,7 +265,8 @@ func (j *Judge) Record(ctx context.Context, c *store.Case) (*Check, error) {
 	}
 	t := k.Trace
 	return k, j.store.Record(ctx, store.Check{
-		CaseID: c.ID, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage), Headline: t.Headline,
+		CaseID: c.ID, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage),
+		Headline: t.Headline,
 	})
 }
 

@@ -27,13 +27,15 @@ func desk(t *testing.T, original, clone diskmaker.Disk) (*store.Store, *store.Ca
 	s := storetest.Open(t)
 	c := &store.Case{
 		Title: "Kiosk", DeviceOrder: []string{"clone"},
-		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false), Choices: map[string]bool{firmware.FallbackOnFixedDisks.Key: true}},
-		Drives:   []store.Drive{{Role: "original", Attached: pointer(false)}, {Role: "clone", Attached: pointer(true)}},
+		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false),
+			Choices: map[string]bool{firmware.FallbackOnFixedDisks.Key: true}},
+		Drives: []store.Drive{{Role: "original", Attached: pointer(false)}, {Role: "clone", Attached: pointer(true)}},
 	}
 	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))
 	for i, d := range []diskmaker.Disk{original, clone} {
 		m := d.MustBuild()
-		require.NoError(t, s.AddEvidence(t.Context(), storetest.Piece(t, c.ID, store.Roles[i], m, m.Size), storetest.Nobody, uint32(i)+1))
+		require.NoError(t, s.AddEvidence(t.Context(), storetest.Piece(t, c.ID, store.Roles[i], m, m.Size),
+			storetest.Nobody, uint32(i)+1))
 	}
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)

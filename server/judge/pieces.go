@@ -119,7 +119,8 @@ func (out *assembled) misplaced(c *store.Case, listings []read) {
 			if given == "" {
 				continue
 			}
-			if fits, why := compare.Belongs(d.Contents(), d.Model, out.machine.Drives, models(c)); fits != "" && fits != given {
+			if fits, why := compare.Belongs(d.Contents(), d.Model, out.machine.Drives, models(c)); fits != "" &&
+				fits != given {
 				out.doubts = append(out.doubts, compare.Doubt{Kind: "elsewhere",
 					Text: fmt.Sprintf("%s of the listing %s was given to the %s, but fits the %s better, %s", d.Name, l.Format, given, fits, why)})
 			}
@@ -131,7 +132,8 @@ func (out *assembled) misplaced(c *store.Case, listings []read) {
 func settings(c *store.Case) machine.Machine {
 	f := c.Firmware
 	m := machine.Machine{Answers: f.Answers, Firmware: firmware.Settings{
-		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot), Behaviour: firmware.Behaviour{}.Tell(f.Choices),
+		Mode: tell[firmware.Mode](f.Mode), Arch: tell[firmware.Arch](f.Arch), SecureBoot: fact.Maybe(f.SecureBoot),
+		Behaviour:   firmware.Behaviour{}.Tell(f.Choices),
 		StorageMode: fact.Maybe(f.StorageMode), StorageModeBefore: fact.Maybe(f.StorageModeBefore),
 	}}
 	if len(c.DeviceOrder) > 0 {
@@ -162,8 +164,10 @@ func (out *assembled) mode(c *store.Case, listings []read) {
 }
 
 // drive joins every piece of evidence about one drive.
-func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listings []read, paths []string, out *assembled) (machine.Drive, error) {
-	drive := machine.Drive{Name: d.Role, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Attached: fact.Maybe(d.Attached)}
+func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listings []read, paths []string,
+	out *assembled) (machine.Drive, error) {
+	drive := machine.Drive{Name: d.Role, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus),
+		Attached: fact.Maybe(d.Attached)}
 	if told, ok := c.Firmware.Entries[d.Role]; ok {
 		drive.HasEntry = fact.Tell(told)
 	}
@@ -180,7 +184,8 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 			if told := &l.Disks[i]; l.disks[told.Name] == d.Role {
 				pieces = append(pieces, told.Contents())
 				if _, known := drive.Bus.Get(); !known && told.Bus != "" {
-					drive.Bus = fact.Known(told.Bus, fact.Source{Origin: fact.Text, Structure: string(l.Format), Evidence: l.id, Line: told.Line})
+					drive.Bus = fact.Known(told.Bus, fact.Source{Origin: fact.Text, Structure: string(l.Format),
+						Evidence: l.id, Line: told.Line})
 				}
 			}
 		}
@@ -193,7 +198,8 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	if merged != nil {
 		for _, l := range listings {
 			if l.Store != nil && l.disks[storeName] == d.Role {
-				merged.TellStore(l.StorePath, l.Store, fact.Source{Origin: fact.Text, Structure: string(l.Format), Drive: d.Role, Evidence: l.id})
+				merged.TellStore(l.StorePath, l.Store, fact.Source{Origin: fact.Text, Structure: string(l.Format),
+					Drive: d.Role, Evidence: l.id})
 			}
 		}
 	}

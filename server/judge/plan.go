@@ -12,7 +12,8 @@ import (
 )
 
 // Plan plans the repair of a case from what was done of it so far.
-func (j *Judge) Plan(ctx context.Context, c *store.Case, marks []store.Mark, allowed []repair.Toolbox) (*repair.Session, error) {
+func (j *Judge) Plan(ctx context.Context, c *store.Case, marks []store.Mark,
+	allowed []repair.Toolbox) (*repair.Session, error) {
 	a, err := j.assemble(ctx, c)
 	if err != nil {
 		return nil, err

@@ -47,7 +47,8 @@ type ReadDisk struct {
 
 // Show shows a reading with the drives its disks were given to.
 func Show(l *listing.Listing, roles map[string]string) Reading {
-	r := Reading{Format: string(l.Format), Formats: []string{}, Lines: []listing.Line{}, LineCount: len(l.Lines), Disks: []ReadDisk{},
+	r := Reading{Format: string(l.Format), Formats: []string{}, Lines: []listing.Line{}, LineCount: len(l.Lines),
+		Disks: []ReadDisk{},
 		Store: l.Store != nil, StoreRole: roles[storeName], Problem: l.Problem}
 	for _, f := range listing.Formats {
 		r.Formats = append(r.Formats, string(f))
@@ -71,7 +72,8 @@ func Show(l *listing.Listing, roles map[string]string) Reading {
 	}
 	for i := range l.Disks {
 		d := &l.Disks[i]
-		one := ReadDisk{Name: d.Name, Model: d.Model, Style: string(d.Style), Partitions: len(d.Partitions), Role: roles[d.Name]}
+		one := ReadDisk{Name: d.Name, Model: d.Model, Style: string(d.Style), Partitions: len(d.Partitions),
+			Role: roles[d.Name]}
 		if d.Size > 0 {
 			one.Size = disk.Both(d.Size)
 		}
@@ -175,10 +177,12 @@ func (j *Judge) Pieces(ctx context.Context, c *store.Case) (*Pieces, error) {
 		}
 	}
 	for _, e := range bytes {
-		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held), e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
+		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held),
+			e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
 	}
 	for _, l := range listings {
-		out.Listings = append(out.Listings, ListingPiece{l.ID, l.Filename, l.Format, l.Disks, l.Length, l.ReceivedAt, l.WithdrawnAt})
+		out.Listings = append(out.Listings, ListingPiece{l.ID, l.Filename, l.Format, l.Disks, l.Length, l.ReceivedAt,
+			l.WithdrawnAt})
 	}
 	return out, nil
 }

@@ -68,7 +68,8 @@ func bootEntries(e *firmware.Entries) []BootEntry {
 	}
 	add := func(n uint16, ordered bool) {
 		if entry, ok := e.All[n]; ok {
-			out = append(out, BootEntry{number(n), entry.Description, entry.Text, entry.Active, e.Next != nil && *e.Next == n, ordered})
+			out = append(out, BootEntry{number(n), entry.Description, entry.Text, entry.Active, e.Next != nil &&
+				*e.Next == n, ordered})
 		}
 	}
 	for _, n := range e.Order {

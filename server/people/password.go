@@ -68,7 +68,8 @@ func hash(ctx context.Context, password string) (string, error) {
 // nobody is the hash that a name without a password is held against, so that it takes
 // as long as one with: of no password.
 var nobody = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes,
-	base64.RawStdEncoding.EncodeToString(make([]byte, saltLength)), base64.RawStdEncoding.EncodeToString(make([]byte, hashLength)))
+	base64.RawStdEncoding.EncodeToString(make([]byte, saltLength)),
+	base64.RawStdEncoding.EncodeToString(make([]byte, hashLength)))
 
 // verify reports whether a password is the one of a hash.
 func verify(ctx context.Context, hashed, password string) (bool, error) {

@@ -154,7 +154,8 @@ func (p *People) SignInOnce(ctx context.Context, key, address string) (*Person, 
 }
 
 // begin begins a session under a token of its own.
-func (p *People) begin(ctx context.Context, a *store.Account, event, address string) (*Person, string, time.Time, error) {
+func (p *People) begin(ctx context.Context, a *store.Account, event, address string) (*Person, string, time.Time,
+	error) {
 	fail := func(err error) (*Person, string, time.Time, error) { return nil, "", time.Time{}, err }
 	if err := p.sessions.RenewToken(ctx); err != nil {
 		return fail(err)
@@ -175,7 +176,8 @@ func (p *People) SignOut(ctx context.Context, who *Person, everywhere bool, addr
 	event := EventSignedOut
 	if everywhere {
 		event = EventSignedOutEverywhere
-		if _, err := p.store.ChangeAccount(ctx, who.ID, func(a *store.Account) error { a.Epoch++; return nil }); err != nil {
+		if _, err := p.store.ChangeAccount(ctx, who.ID,
+			func(a *store.Account) error { a.Epoch++; return nil }); err != nil {
 			return err
 		}
 	}
@@ -188,7 +190,8 @@ func (p *People) SignOut(ctx context.Context, who *Person, everywhere bool, addr
 
 // SetPassword sets a person's own password; who has one gives it too. All other sessions
 // of the person are over, this one goes on under a new token.
-func (p *People) SetPassword(ctx context.Context, who *Person, current, fresh, address string) (token string, ends time.Time, err error) {
+func (p *People) SetPassword(ctx context.Context, who *Person, current, fresh, address string) (token string,
+	ends time.Time, err error) {
 	a, err := p.store.Account(ctx, who.ID)
 	if err != nil {
 		return "", ends, err
@@ -213,7 +216,11 @@ func (p *People) SetPassword(ctx context.Context, who *Person, current, fresh, a
 	if err != nil {
 		return "", ends, err
 	}
-	if a, err = p.store.ChangeAccount(ctx, a.ID, func(a *store.Account) error { a.Password, a.Epoch = hashed, a.Epoch+1; return nil }); err != nil {
+	if a, err = p.store.ChangeAccount(ctx, a.ID, func(a *store.Account) error {
+		a.Password, a.Epoch = hashed, a.Epoch+
+			1
+		return nil
+	}); err != nil {
 		return "", ends, err
 	}
 	_, token, ends, err = p.begin(ctx, a, EventPassword, address)

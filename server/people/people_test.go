@@ -195,7 +195,8 @@ func TestWhatEndsOtherSessions(t *testing.T) {
 		},
 		"being disabled": func(p *People, who *Person, ctx context.Context) string {
 			require.NoError(t, p.store.AddAccount(ctx, &store.Account{Name: "Bea", Role: store.Lead}))
-			_, err := p.store.ChangeAccount(ctx, who.ID, func(a *store.Account) error { now := time.Now(); a.DisabledAt = &now; return nil })
+			_, err := p.store.ChangeAccount(ctx, who.ID,
+				func(a *store.Account) error { now := time.Now(); a.DisabledAt = &now; return nil })
 			require.NoError(t, err)
 			return ""
 		},

@@ -272,7 +272,10 @@ func wordsOf(texts ...string) []string {
 	var words []string
 	seen := map[string]bool{}
 	for _, t := range texts {
-		for _, w := range strings.FieldsFunc(strings.ToLower(t), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		for _, w := range strings.FieldsFunc(strings.ToLower(t), func(r rune) bool {
+			return !unicode.IsLetter(r) &&
+				!unicode.IsDigit(r)
+		}) {
 			if w = clip(w, 60); !seen[w] {
 				seen[w] = true
 				words = append(words, w)

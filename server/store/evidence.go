@@ -90,13 +90,17 @@ func (s *Store) AddEvidence(ctx context.Context, p *Piece, by Entry, version uin
 }
 
 func (p *Piece) add(tx *gorm.DB) error {
-	p.ID, p.Held, p.ReceivedAt, p.Filename, p.Described = 0, total(p.Extents), time.Now().UTC(), clip(p.Filename, 255), len(p.Variables) > 0
+	p.ID, p.Held, p.ReceivedAt, p.Filename, p.Described = 0, total(p.Extents), time.Now().UTC(),
+		clip(p.Filename, 255), len(p.Variables) > 0
 	row := newEvidence{p.Evidence, p.Inside, true}
 	if err := tx.Create(&row).Error; err != nil {
 		return err
 	}
 	p.ID = row.ID
-	err := packed(p.Sectors, p.Extents, func(number uint32, data []byte) error { return tx.Create(&chunk{p.ID, number, data}).Error })
+	err := packed(p.Sectors, p.Extents, func(number uint32,
+		data []byte) error {
+		return tx.Create(&chunk{p.ID, number, data}).Error
+	})
 	if err != nil {
 		return err
 	}

@@ -63,7 +63,8 @@ func (s *Store) Listing(ctx context.Context, caseID, id uint64) (*Listing, error
 }
 
 // WithdrawListing takes a listing out of a case, or puts it back; it is kept either way.
-func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry, version uint32) error {
+func (s *Store) WithdrawListing(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry,
+	version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		if err := claim(tx, caseID, version, by); err != nil {
 			return err
@@ -86,7 +87,8 @@ func when(withdrawn bool) *time.Time {
 
 // WithdrawEvidence takes a disk's bytes out of a case, or puts them back. The
 // newest piece of the drive that is not withdrawn is then in force.
-func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry, version uint32) error {
+func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry,
+	version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		if err := claim(tx, caseID, version, by); err != nil {
 			return err
@@ -128,7 +130,8 @@ func (s *Store) Pieces(ctx context.Context, caseID uint64) ([]Evidence, []Listin
 const maxPieces = 500
 
 // TellDisk keeps what a person tells of a drive's disk; nil forgets it.
-func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, disk *told.Disk, by Entry, version uint32) error {
+func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, disk *told.Disk, by Entry,
+	version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		if err := claim(tx, caseID, version, by); err != nil {
 			return err

@@ -58,7 +58,8 @@ func (s *Store) Migrate(ctx context.Context) (applied []string, err error) {
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(database.DialectMySQL, pool, dir, goose.WithGoMigrations(goose.NewGoMigration(packVersion, &goose.GoFunc{RunDB: packEvidence}, nil)))
+	provider, err := goose.NewProvider(database.DialectMySQL, pool, dir,
+		goose.WithGoMigrations(goose.NewGoMigration(packVersion, &goose.GoFunc{RunDB: packEvidence}, nil)))
 	if err != nil {
 		return nil, err
 	}

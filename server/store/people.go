@@ -135,7 +135,8 @@ func (s *Store) UseKey(ctx context.Context, key string) (*Account, error) {
 	err := s.write(ctx, func(tx *gorm.DB) error {
 		a = Account{}
 		var k keyOnce
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND expires_at > ?", hash[:], time.Now().UTC()).First(&k).Error; err != nil {
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND expires_at > ?", hash[:],
+			time.Now().UTC()).First(&k).Error; err != nil {
 			return err
 		}
 		if err := tx.Where("hash = ?", hash[:]).Delete(&keyOnce{}).Error; err != nil {

@@ -47,7 +47,8 @@ func TestFiftyWritersAtOnce(t *testing.T) {
 	for w := range 50 {
 		wg.Go(func() {
 			for n := range 4 {
-				c := &store.Case{Title: fmt.Sprintf("Kiosk of the north pier %d", n), Machine: "Quayside K2", Drives: []store.Drive{{Role: "original", Model: "Corvane S210"}, {Role: "clone", Model: "Ostra N3"}}}
+				c := &store.Case{Title: fmt.Sprintf("Kiosk of the north pier %d", n), Machine: "Quayside K2", Drives: []store.Drive{{Role: "original", Model: "Corvane S210"},
+					{Role: "clone", Model: "Ostra N3"}}}
 				err := s.Create(context.Background(), c, store.Entry{Who: fmt.Sprint("writer ", w), What: store.WhatMade})
 				if err == nil {
 					c.Title = "Kiosk of the south pier"
@@ -118,12 +119,14 @@ func TestOldEvidenceIsPacked(t *testing.T) {
 	_, err := s.Migrate(t.Context())
 	require.NoError(t, err)
 	c := newCase(t, s, "Old")
-	held := []capture.Extent{{Offset: 0, Length: 512}, {Offset: 256<<10 - 512, Length: 1024}, {Offset: 1 << 40, Length: 300 << 10}}
+	held := []capture.Extent{{Offset: 0, Length: 512}, {Offset: 256<<10 - 512, Length: 1024},
+		{Offset: 1 << 40, Length: 300 << 10}}
 	extents, err := json.Marshal(held)
 	require.NoError(t, err)
 	enc, err := zstd.NewWriter(nil)
 	require.NoError(t, err)
-	disk := map[int64][]byte{0: bytes.Repeat([]byte{1}, 256<<10), 1: bytes.Repeat([]byte{2}, 256<<10), 1 << 22: bytes.Repeat([]byte{3}, 256<<10)} // the last chunk is one of zeros
+	disk := map[int64][]byte{0: bytes.Repeat([]byte{1}, 256<<10), 1: bytes.Repeat([]byte{2}, 256<<10),
+		1 << 22: bytes.Repeat([]byte{3}, 256<<10)} // the last chunk is one of zeros
 	res, err := db.Exec("INSERT INTO evidence (case_id, role, filename, capacity, sector_size, extents, received_at, packed) VALUES (?, 'clone', 'old.img', ?, 512, ?, NOW(6), FALSE)", c.ID, int64(2)<<40, extents)
 	require.NoError(t, err)
 	id, err := res.LastInsertId()
@@ -137,7 +140,8 @@ func TestOldEvidenceIsPacked(t *testing.T) {
 	_, err = s.Migrate(t.Context())
 	require.NoError(t, err)
 	r := reader(t, s, uint64(id))
-	for off, want := range map[int64]byte{0: 1, 511: 1, 256<<10 - 1: 1, 256 << 10: 2, 1 << 40: 3, 1<<40 + 256<<10 - 1: 3, 1<<40 + 256<<10: 0, 1<<40 + 300<<10 - 1: 0} {
+	for off, want := range map[int64]byte{0: 1, 511: 1, 256<<10 - 1: 1, 256 << 10: 2, 1 << 40: 3, 1<<40 +
+		256<<10 - 1: 3, 1<<40 + 256<<10: 0, 1<<40 + 300<<10 - 1: 0} {
 		got := make([]byte, 1)
 		_, err := r.ReadAt(got, off)
 		require.NoError(t, err)
@@ -180,9 +184,11 @@ func TestTheHistoryNamesWhoDidWhat(t *testing.T) {
 	s := storetest.Open(t)
 	c := &store.Case{Title: "Kiosk", Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}
 	require.NoError(t, s.Create(t.Context(), c, store.Entry{Who: "Marit", What: store.WhatMade, Detail: "Kiosk"}))
-	require.NoError(t, s.AddMark(t.Context(), 1, &store.Mark{CaseID: c.ID, Step: "x", Title: "Set the mode", State: store.MarkDone, Who: "Jonas"}))
+	require.NoError(t, s.AddMark(t.Context(), 1, &store.Mark{CaseID: c.ID, Step: "x", Title: "Set the mode", State: store.MarkDone,
+		Who: "Jonas"}))
 	assert.ErrorIs(t, s.AddMark(t.Context(), 1, &store.Mark{CaseID: c.ID, Who: "nobody"}), store.ErrConflict)
-	require.NoError(t, s.Note(t.Context(), c.ID, store.Entry{Who: "Jonas", What: store.WhatScript, Detail: strings.Repeat("x", 600)}))
+	require.NoError(t, s.Note(t.Context(), c.ID, store.Entry{Who: "Jonas", What: store.WhatScript,
+		Detail: strings.Repeat("x", 600)}))
 	entries, err := s.History(t.Context(), c.ID, 0)
 	require.NoError(t, err)
 	require.Len(t, entries, 3, "a change that was refused is not in it")
@@ -211,7 +217,8 @@ func TestEvidenceOfClosedCasesIsRemoved(t *testing.T) {
 	var ids []uint64
 	for i, closed := range []bool{true, true, false} {
 		c := newCase(t, s, fmt.Sprint("Case ", i))
-		require.NoError(t, s.AddEvidence(t.Context(), piece(c.ID, 1<<20, ones{}, capture.Extent{Offset: 0, Length: 512}), storetest.Nobody, 1))
+		require.NoError(t, s.AddEvidence(t.Context(),
+			piece(c.ID, 1<<20, ones{}, capture.Extent{Offset: 0, Length: 512}), storetest.Nobody, 1))
 		require.NoError(t, s.CloseCase(t.Context(), c.ID, closed, store.Entry{Who: "Marit", What: store.WhatClosed}, 2))
 		ids = append(ids, c.ID)
 	}
@@ -240,8 +247,10 @@ func TestDeletingTakesEverythingAlong(t *testing.T) {
 	_, err := s.Migrate(t.Context())
 	require.NoError(t, err)
 	c := newCase(t, s, "Gone")
-	require.NoError(t, s.AddEvidence(t.Context(), piece(c.ID, 1<<20, ones{}, capture.Extent{Offset: 0, Length: 512}), store.Entry{Who: "Marit", What: store.WhatEvidence}, 1))
-	require.NoError(t, s.AddListing(t.Context(), &store.Listing{CaseID: c.ID, Format: "blkid", Disks: map[string]string{}}, []byte("x"), storetest.Nobody, 2))
+	require.NoError(t, s.AddEvidence(t.Context(), piece(c.ID, 1<<20, ones{}, capture.Extent{Offset: 0, Length: 512}),
+		store.Entry{Who: "Marit", What: store.WhatEvidence}, 1))
+	require.NoError(t, s.AddListing(t.Context(), &store.Listing{CaseID: c.ID, Format: "blkid", Disks: map[string]string{}},
+		[]byte("x"), storetest.Nobody, 2))
 	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID}))
 	assert.ErrorIs(t, s.Delete(t.Context(), c.ID, 1), store.ErrConflict)
 	require.NoError(t, s.Delete(t.Context(), c.ID, 3))

@@ -170,7 +170,8 @@ func first(c *Case, _ string) string {
 func setFirst(c *Case, _, role string) {
 	c.DeviceOrder = []string{}
 	if role != "" {
-		c.DeviceOrder = append([]string{role}, slices.DeleteFunc(slices.Clone(Roles), func(r string) bool { return r == role })...)
+		c.DeviceOrder = append([]string{role},
+			slices.DeleteFunc(slices.Clone(Roles), func(r string) bool { return r == role })...)
 	}
 }
 

@@ -68,9 +68,11 @@ func Open(dsn string) (*Store, error) {
 	pool.SetMaxOpenConns(16)
 	pool.SetMaxIdleConns(8)
 	pool.SetConnMaxLifetime(5 * time.Minute)
-	db, err := gorm.Open(mysql.New(mysql.Config{Conn: pool, DSNConfig: cfg, SkipInitializeWithVersion: true}), &gorm.Config{
-		TranslateError: true, Logger: logger.Default.LogMode(logger.Silent), NowFunc: func() time.Time { return time.Now().UTC() }, DisableAutomaticPing: true,
-	})
+	db, err := gorm.Open(mysql.New(mysql.Config{Conn: pool, DSNConfig: cfg, SkipInitializeWithVersion: true}),
+		&gorm.Config{
+			TranslateError: true, Logger: logger.Default.LogMode(logger.Silent),
+			NowFunc: func() time.Time { return time.Now().UTC() }, DisableAutomaticPing: true,
+		})
 	if err != nil {
 		return nil, errors.Join(explain(err), pool.Close())
 	}
@@ -174,7 +176,8 @@ func explain(err error) error {
 		return ErrNotFound
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &said) && said.Number == errDuplicate:
 		return fmt.Errorf("%w (%v)", ErrTaken, err)
-	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysqldriver.ErrInvalidConn), errors.As(err, &network), errors.Is(err, sql.ErrConnDone), errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysqldriver.ErrInvalidConn), errors.As(err, &network),
+		errors.Is(err, sql.ErrConnDone), errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("%w (%v)", ErrUnavailable, err)
 	}
 	return err

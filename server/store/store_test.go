@@ -43,7 +43,8 @@ func TestACaseIsKeptAsEntered(t *testing.T) {
 	mode, yes := "uefi", true
 	c := &store.Case{
 		Title: "Kiosk", DeviceOrder: []string{"clone", "original"}, Drives: []store.Drive{{Role: "clone", Attached: &yes}, {Role: "original"}},
-		Firmware: store.Firmware{Mode: &mode, SecureBoot: &yes, Choices: map[string]bool{"usesBackupGPT": true}, Entries: map[string]bool{"clone": false}},
+		Firmware: store.Firmware{Mode: &mode, SecureBoot: &yes, Choices: map[string]bool{"usesBackupGPT": true},
+			Entries: map[string]bool{"clone": false}},
 	}
 	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))
 	got, err := s.Get(t.Context(), c.ID)
@@ -88,7 +89,8 @@ func TestOneOfManyWritersWins(t *testing.T) {
 
 // piece is evidence of some bytes at some places of a disk.
 func piece(id uint64, capacity int64, r io.ReaderAt, held ...capture.Extent) *store.Piece {
-	return &store.Piece{Evidence: store.Evidence{CaseID: id, Role: "clone", Filename: "a.img", Capacity: capacity, SectorSize: 512}, Inside: store.Inside{Extents: held}, Sectors: r}
+	return &store.Piece{Evidence: store.Evidence{CaseID: id, Role: "clone", Filename: "a.img", Capacity: capacity,
+		SectorSize: 512}, Inside: store.Inside{Extents: held}, Sectors: r}
 }
 
 func reader(t *testing.T, s *store.Store, id uint64) *capture.Sparse {
@@ -109,7 +111,9 @@ func TestEvidenceReadsBackAsItCame(t *testing.T) {
 		_, err := m.WriteAt(b, off)
 		require.NoError(t, err)
 	}
-	p := piece(c.ID, m.Size, m, capture.Extent{Offset: 0, Length: 1 << 20}, capture.Extent{Offset: 20 << 30, Length: 8192}, capture.Extent{Offset: 40 << 30, Length: 512}, capture.Extent{Offset: 64<<30 - 1024, Length: 1024})
+	p := piece(c.ID, m.Size, m, capture.Extent{Offset: 0, Length: 1 << 20},
+		capture.Extent{Offset: 20 << 30, Length: 8192}, capture.Extent{Offset: 40 << 30, Length: 512},
+		capture.Extent{Offset: 64<<30 - 1024, Length: 1024})
 	p.Model, p.Bus = "Ostra N3", "nvme"
 	require.NoError(t, s.AddEvidence(t.Context(), p, storetest.Nobody, 1))
 	r := reader(t, s, p.ID)
@@ -137,7 +141,8 @@ func TestReplacedEvidenceIsKept(t *testing.T) {
 	s := storetest.Open(t)
 	c := newCase(t, s, "Replaced")
 	add := func(version uint32, content string) *store.Piece {
-		p := piece(c.ID, 1<<20, bytes.NewReader([]byte(content)), capture.Extent{Offset: 0, Length: int64(len(content))})
+		p := piece(c.ID, 1<<20, bytes.NewReader([]byte(content)),
+			capture.Extent{Offset: 0, Length: int64(len(content))})
 		require.NoError(t, s.AddEvidence(t.Context(), p, storetest.Nobody, version))
 		return p
 	}
@@ -159,7 +164,8 @@ func TestReplacedEvidenceIsKept(t *testing.T) {
 func TestAFileThatBreaksOffLeavesNothingBehind(t *testing.T) {
 	s := storetest.Open(t)
 	c := newCase(t, s, "Broken off")
-	err := s.AddEvidence(t.Context(), piece(c.ID, 1<<20, bytes.NewReader(make([]byte, 1000)), capture.Extent{Offset: 0, Length: 1 << 20}), storetest.Nobody, 1)
+	err := s.AddEvidence(t.Context(), piece(c.ID, 1<<20, bytes.NewReader(make([]byte, 1000)),
+		capture.Extent{Offset: 0, Length: 1 << 20}), storetest.Nobody, 1)
 	assert.ErrorContains(t, err, "1047576 bytes are missing")
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)
@@ -170,7 +176,8 @@ func TestAFileThatBreaksOffLeavesNothingBehind(t *testing.T) {
 func TestVerdictsAreRecorded(t *testing.T) {
 	s := storetest.Open(t)
 	c := newCase(t, s, "Judged")
-	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID, Rules: "r", Verdict: "stops", Reaches: "stops", Stage: "table", Headline: string(make([]rune, 900))}))
+	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID, Rules: "r", Verdict: "stops", Reaches: "stops", Stage: "table",
+		Headline: string(make([]rune, 900))}))
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "stops", got.Verdict)

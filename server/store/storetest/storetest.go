@@ -140,11 +140,13 @@ func (s *Server) script(action string) string {
 // Piece captures a disk, as evidence for a drive of a case.
 func Piece(t testing.TB, caseID uint64, role string, r io.ReaderAt, size int64) *store.Piece {
 	t.Helper()
-	m, err := capture.Take(t.Context(), &capture.Device{ReaderAt: r, Size: size, LogicalSectorSize: 512}, role, 512, time.Now(), nil)
+	m, err := capture.Take(t.Context(), &capture.Device{ReaderAt: r, Size: size, LogicalSectorSize: 512}, role, 512,
+		time.Now(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &store.Piece{Evidence: store.Evidence{CaseID: caseID, Role: role, Filename: role + ".lkcap", Capacity: m.Capacity, SectorSize: 512},
+	return &store.Piece{Evidence: store.Evidence{CaseID: caseID, Role: role, Filename: role + ".lkcap",
+		Capacity: m.Capacity, SectorSize: 512},
 		Inside: store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: r}
 }
 

@@ -1,0 +1,143 @@
+package listing
+
+import (
+	"regexp"
+	"strings"
+
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+)
+
+// bcdedit: the maker's BCDEdit reference. Headings are translated, the names of
+// the elements are not.
+
+var (
+	bcdRule   = regexp.MustCompile(`^-{5,}\s*$`)
+	bcdField  = regexp.MustCompile(`^(\S+)\s{2,}(\S.*?)\s*$`)
+	bcdMore   = regexp.MustCompile(`^\s{10,}(\S.*?)\s*$`)
+	bcdObject = regexp.MustCompile(`^\{[0-9A-Za-z-]+\}$`)
+)
+
+// wellKnown are the identifiers that are printed as names without /v. The maker's
+// BCDEdit reference, "identifiers".
+var wellKnown = map[string]string{"{bootmgr}": loader.BootManager}
+
+// elementsByName are the elements that are taken from a listing.
+var elementsByName = map[string]uint32{
+	"device": loader.ElementDevice, "path": loader.ElementPath, "description": loader.ElementDescription, "osdevice": loader.ElementOSDevice,
+	"systemroot": loader.ElementSystemRoot, "default": loader.ElementDefault, "displayorder": loader.ElementDisplayOrder,
+}
+
+func isBcdedit(t *text) bool {
+	return anyLine(t, bcdRule.MatchString) && anyLine(t, func(s string) bool {
+		m := bcdField.FindStringSubmatch(s)
+		return m != nil && bcdObject.MatchString(m[2])
+	})
+}
+
+func readBcdedit(t *text, l *Listing) {
+	r := &bcdReader{l: l, store: &loader.Store{}}
+	for i, s := range t.lines {
+		r.line(strings.TrimRight(s, "\r"), i+1)
+	}
+	for i := range r.store.Objects {
+		r.finish(&r.store.Objects[i])
+	}
+	if len(r.store.Objects) > 0 {
+		l.Store = r.store
+	}
+}
+
+type bcdReader struct {
+	l       *Listing
+	store   *loader.Store
+	object  *loader.Object
+	element *loader.Element
+}
+
+func (r *bcdReader) line(s string, n int) {
+	field, more := bcdField.FindStringSubmatch(s), bcdMore.FindStringSubmatch(s)
+	switch {
+	case strings.TrimSpace(s) == "":
+		r.object, r.element = nil, nil
+	case bcdRule.MatchString(s):
+		r.l.mark(n, Passed, "")
+		r.l.mark(n-1, Passed, "heading")
+	case more != nil && r.element != nil:
+		r.element.IDs = append(r.element.IDs, identifier(more[1]))
+		r.l.mark(n, Understood, "")
+	case field != nil && r.object == nil && bcdObject.MatchString(field[2]):
+		r.store.Objects = append(r.store.Objects, loader.Object{ID: identifier(field[2])})
+		r.object, r.element = &r.store.Objects[len(r.store.Objects)-1], nil
+		r.l.mark(n, Understood, "object %s", field[2])
+	case field != nil && r.object != nil:
+		r.field(strings.ToLower(field[1]), field[2], n)
+	}
+}
+
+func identifier(s string) string {
+	s = strings.ToLower(strings.TrimSpace(s))
+	if id, ok := wellKnown[s]; ok {
+		return id
+	}
+	return s
+}
+
+func (r *bcdReader) field(name, val string, n int) {
+	kind, known := elementsByName[name]
+	if !known {
+		r.l.mark(n, Passed, "")
+		r.element = nil
+		return
+	}
+	e := loader.Element{Type: kind, Line: n}
+	switch kind {
+	case loader.ElementDefault, loader.ElementDisplayOrder:
+		e.IDs = []string{identifier(val)}
+	case loader.ElementDevice, loader.ElementOSDevice:
+		e.Device = deviceNamed(val)
+	default:
+		e.Text = val
+	}
+	r.object.Elements = append(r.object.Elements, e)
+	r.element = &r.object.Elements[len(r.object.Elements)-1]
+	r.l.mark(n, Understood, "%s %s", name, val)
+}
+
+// deviceNamed reads a device as the listing names it.
+func deviceNamed(s string) *loader.BCDDevice {
+	lower := strings.ToLower(s)
+	switch {
+	case lower == "boot":
+		return &loader.BCDDevice{Kind: loader.DeviceBoot}
+	case lower == "unknown":
+		return &loader.BCDDevice{Kind: loader.DeviceGone}
+	case strings.HasPrefix(lower, "partition="):
+		return &loader.BCDDevice{Kind: loader.DeviceNamed, Name: strings.TrimSuffix(s[len("partition="):], ":")}
+	case strings.HasPrefix(lower, "locate="):
+		return &loader.BCDDevice{Kind: loader.DeviceLocate}
+	}
+	return &loader.BCDDevice{Kind: loader.DeviceNamed, Name: s}
+}
+
+// finish settles what kind of object it is, and what that tells of the mode.
+func (r *bcdReader) finish(o *loader.Object) {
+	path, _ := o.Element(loader.ElementPath)
+	lower := strings.ToLower(path.Text)
+	_, hasSystem := o.Element(loader.ElementOSDevice)
+	o.SetKind(o.ID == loader.BootManager, hasSystem && strings.Contains(lower, "winload"))
+	if o.ID != loader.BootManager {
+		return
+	}
+	tell := func(mode firmware.Mode, store string) {
+		r.l.Mode, r.l.StorePath = fact.Known(mode, fact.Source{Origin: fact.Text, Structure: string(Bcdedit),
+			Line: path.Line}), store
+	}
+	switch {
+	case strings.HasSuffix(lower, ".efi"):
+		tell(firmware.UEFI, loader.StoreUEFI)
+	case lower != "" || !strings.Contains(lower, "."):
+		tell(firmware.Legacy, loader.StoreLegacy)
+	}
+}
