@@ -70,16 +70,3 @@ func TestScenarioNamesAreTheirOwn(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, len(seen), 150)
 }
-
-// Every scenario is settled by the named behaviours alone: nothing is left to ask
-// for.
-func TestTheNamedFirmwaresLeaveNothingOpen(t *testing.T) {
-	ready(t)
-	for _, s := range truth.Scenarios() {
-		description, err := s.Prepare(t.TempDir())
-		require.NoError(t, err, s.Name)
-		trace, err := truth.Compute(description)
-		require.NoError(t, err, s.Name)
-		assert.Equal(t, 1, trace.Worlds, "%s: %v", s.Name, trace.Missing)
-	}
-}

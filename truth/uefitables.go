@@ -150,6 +150,11 @@ func uefiVolumes() []Scenario {
 		uefi("boot partition is empty", one(esp(diskmaker.Volume{}), data())),
 		uefi("boot partition has no files", one(esp(fat(nil)), data())),
 		uefi("no boot partition", one(data())).smoke(),
+		uefi("a volume of a Mac alone", one(func() diskmaker.Partition { // an APFS container: "NXSB" at byte 32
+			p := data()
+			p.Volume = diskmaker.Volume{Kind: "raw", Raw: append(make([]byte, 32), append([]byte("NXSB"), make([]byte, 4060)...)...)}
+			return p
+		}())),
 		uefi("boot partition typed basic data", one(typed(disk.TypeBasicData), data())),
 		uefi("boot partition typed recovery", one(typed(disk.MustGUID("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC")), data())),
 		uefi("first boot partition empty, second good", one(esp(fat(nil)), esp(fat(place{"a", 2}.programs(fallbackX64))))),

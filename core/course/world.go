@@ -13,9 +13,9 @@ type answer struct {
 
 // World is one way in which the unknown facts can stand.
 type World struct {
-	Told   map[string]string // typed answers, by question
-	Assume []string          // options for the questions in the order they come up
-	Asked  []answer
+	Answers map[string]string // typed answers, by question
+	Assume  []string          // options for the questions in the order they come up
+	Asked   []answer
 }
 
 // Ask returns the answer to a question in this world.
@@ -25,7 +25,7 @@ func (w *World) Ask(q Question) string {
 			return a.option
 		}
 	}
-	if told, ok := w.Told[q.ID]; ok && slices.ContainsFunc(q.Options, func(o Option) bool { return o.ID == told }) {
+	if told, ok := w.Answers[q.ID]; ok && slices.ContainsFunc(q.Options, func(o Option) bool { return o.ID == told }) {
 		return told
 	}
 	if q.Fact == (FactName{}) {

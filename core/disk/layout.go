@@ -31,9 +31,9 @@ type Layout struct {
 	// WrittenFor is the other logical sector size when the table was written
 	// for a disk of that size; 0 otherwise.
 	WrittenFor int
-	// Told is the disk identifier as a listing or a person gives it, when the
+	// DiskIDTold is the disk identifier as a listing or a person gives it, when the
 	// tables themselves are not in the evidence.
-	Told fact.Of[string]
+	DiskIDTold fact.Of[string]
 	// tables holds the sectors that the layout was read from.
 	tables []page
 }
@@ -342,8 +342,8 @@ func (l *Layout) checkRanges() {
 // DiskID returns the disk GUID or the disk signature as text, with its source;
 // unknown when the table does not tell.
 func (l *Layout) DiskID() fact.Of[string] {
-	if _, told := l.Told.Get(); told {
-		return l.Told
+	if _, told := l.DiskIDTold.Get(); told {
+		return l.DiskIDTold
 	}
 	switch {
 	case l.Style == StyleGPT && l.GPT != nil && l.GPT.Valid() != nil:

@@ -28,7 +28,7 @@ type Config struct {
 	Kind   ConfigKind
 	Path   string
 	File   *volume.Read // nil when it could not be read
-	Told   fact.Source  // where a listing tells of it; it has no bytes then
+	From   fact.Source  // where a listing tells of it; it has no bytes then
 	Err    error        // why it could not be read or decoded
 	Store  *loader.Store
 	GRUB   *loader.GRUBConfig
@@ -91,8 +91,8 @@ func (v *Volume) Config(kind ConfigKind, name string) *Config {
 // Source says where bytes of the file lie on the disk; base is the partition's
 // byte offset.
 func (c *Config) Source(base int64, field string, offset, length int64) fact.Source {
-	if c.Told.Origin != "" {
-		s := c.Told
+	if c.From.Origin != "" {
+		s := c.From
 		s.Field = field
 		return s
 	}

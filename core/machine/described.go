@@ -93,7 +93,7 @@ func (d *Described) Contents() *Contents {
 // tellTables stands in for the tables that the system read.
 func (d *Described) tellTables(l *disk.Layout) {
 	if d.ID != "" {
-		l.Told = fact.Known(d.ID, d.at(d.IDLine))
+		l.DiskIDTold = fact.Known(d.ID, d.at(d.IDLine))
 	}
 	switch l.Style {
 	case disk.StyleGPT:
@@ -105,7 +105,7 @@ func (d *Described) tellTables(l *disk.Layout) {
 		l.MBR = &disk.MBR{Signature: true}
 		if n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(d.ID), "0x"), 16, 32); err == nil {
 			l.MBR.DiskSignature = uint32(n)
-			l.Told = fact.Known(fmt.Sprintf("%08X", n), d.at(d.IDLine))
+			l.DiskIDTold = fact.Known(fmt.Sprintf("%08X", n), d.at(d.IDLine))
 		}
 	}
 }
@@ -166,7 +166,7 @@ func (c *Contents) TellStore(path string, s *loader.Store, src fact.Source) {
 		if path == loader.StoreUEFI && p.IsESP() || path == loader.StoreLegacy && p.Active {
 			if v := &c.Volumes[i]; v.Config(ConfigStore, path) == nil {
 				v.Configs = append(append([]Config{}, v.Configs...), Config{Kind: ConfigStore, Path: path, Store: s,
-					Told: src})
+					From: src})
 			}
 			return
 		}

@@ -62,7 +62,7 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 		v.putProgram(loader.WindowsPath, manager)
 		v.putProgram(loader.FallbackPath(arch), manager)
 	}
-	v.putConfig(Config{Kind: ConfigStore, Path: store, Told: repaired, Store: loader.NewStore(path, e.device(system))})
+	v.putConfig(Config{Kind: ConfigStore, Path: store, From: repaired, Store: loader.NewStore(path, e.device(system))})
 	e.Run = nil
 	if e.Code == loader.CodeOther || e.Code == loader.CodeNone {
 		e.Code = loader.CodeClassic
@@ -155,7 +155,7 @@ func (v *Volume) putMenu(folder, uuid string) {
 		if path.Dir(kernel) == path.Join("/", folder) {
 			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
 				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", Told: repaired, GRUB: &loader.GRUBConfig{
+			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", From: repaired, GRUB: &loader.GRUBConfig{
 				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
 					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
 			return

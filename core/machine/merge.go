@@ -71,8 +71,8 @@ func (c *Contents) fill(weak *Contents) {
 			c.Volumes[i].fill(&weak.Volumes[j])
 		}
 	}
-	if _, known := c.Layout.Told.Get(); !known && c.Layout.MBR != nil && c.Layout.MBR.BootCode == nil {
-		c.Layout.Told = weak.Layout.Told
+	if _, known := c.Layout.DiskIDTold.Get(); !known && c.Layout.MBR != nil && c.Layout.MBR.BootCode == nil {
+		c.Layout.DiskIDTold = weak.Layout.DiskIDTold
 		if weak.Layout.MBR != nil {
 			c.Layout.MBR = weak.Layout.MBR
 		}
@@ -186,8 +186,8 @@ func (c *Contents) Origin() fact.Source {
 	for _, p := range c.Layout.Partitions {
 		return fact.Source{Origin: p.Source.Origin, Structure: p.Source.Structure, Evidence: p.Source.Evidence}
 	}
-	if _, known := c.Layout.Told.Get(); known {
-		s := c.Layout.Told.Source()
+	if _, known := c.Layout.DiskIDTold.Get(); known {
+		s := c.Layout.DiskIDTold.Source()
 		return fact.Source{Origin: s.Origin, Structure: s.Structure, Evidence: s.Evidence}
 	}
 	if c.Layout.MBR != nil && c.Layout.MBR.BootCode != nil {

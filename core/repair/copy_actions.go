@@ -50,7 +50,7 @@ func copyAgain(m machine.Machine, _ course.Stage) []move {
 	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: fmt.Sprintf("Nothing that is on the clone can be put right. %s Copying takes %d to %d minutes on most pairs of drives.", how, int(bytes/perMinuteFast)+1, minutes),
 		Risk: RiskReal, Minutes: minutes, Save: "Whatever on the clone is still wanted: it is overwritten whole.", Undo: "None: what was on the clone is gone."},
 		"copy-again", changed, tools)
-	mv.result = with(mv.result, o.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, told) })
+	mv.result = with(mv.result, o.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, afterRepair) })
 	return []move{mv}
 }
 

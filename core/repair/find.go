@@ -226,7 +226,7 @@ func with(m machine.Machine, name string, change func(*machine.Drive)) machine.M
 	return m
 }
 
-var told = fact.Source{Origin: fact.Computed, Structure: "after the repair"}
+var afterRepair = fact.Source{Origin: fact.Computed, Structure: "after the repair"}
 
 // diskpartID is a disk's identifier as uniqueid prints it: a GUID in braces, or
 // eight hexadecimal digits; "" when it is not known.

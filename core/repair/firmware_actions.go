@@ -19,7 +19,7 @@ func attachClone(m machine.Machine, _ course.Stage) []move {
 	return []move{{
 		PlanStep: PlanStep{Action: "attach-clone", Title: "Attach the clone, with its port switched on", Why: "The firmware must see the drive.", Disk: d.Name, Risk: RiskNone, Minutes: 10, Undo: "Take it out again."},
 		key:      "attach",
-		result:   with(m, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(true, told) }),
+		result:   with(m, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(true, afterRepair) }),
 		tools:    map[Toolbox]func() []Command{Firmware: saying("Power off, mains and battery out. Attach the clone. In the firmware's setup switch its port on and look for its model in the list of drives.", "Its model stands in the list.", "Another cable or port.")},
 	}}
 }
@@ -31,7 +31,7 @@ func detachOthers(m machine.Machine, _ course.Stage) []move {
 			continue
 		}
 		names += string(d.Role) + " " + d.Name + ", "
-		result = with(result, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, told) })
+		result = with(result, d.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, afterRepair) })
 	}
 	if names == "" {
 		return nil
@@ -74,7 +74,7 @@ func setMode(m machine.Machine, stage course.Stage) []move {
 			return
 		}
 		result := m
-		result.Firmware.Mode = fact.Known(to, told)
+		result.Firmware.Mode = fact.Known(to, afterRepair)
 		moves = append(moves, move{
 			PlanStep: PlanStep{Action: "set-mode", Title: "Set the firmware to " + words + " mode", Why: "Partition style and mode must go together: the clone is " + string(d.Contents.Layout.Style) + ".",
 				Risk: RiskNone, Minutes: 5, Undo: "Set the old mode again."},
@@ -95,7 +95,7 @@ func secureBootOff(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	result := m
-	result.Firmware.SecureBoot = fact.Known(false, told)
+	result.Firmware.SecureBoot = fact.Known(false, afterRepair)
 	return []move{{
 		PlanStep: PlanStep{Action: "secure-boot-off", Title: "Switch secure boot off", Why: "The loader carries no signature.", Risk: RiskNone, Minutes: 5, Undo: "Switch it on again."},
 		key:      "secure", result: result,
@@ -221,7 +221,7 @@ func withEntry(m machine.Machine, drive string, i int, path, name string) machin
 	}
 	entries.All[number] = firmware.Entry{Number: number, Description: name, Active: true, Text: node.String() + "/File(" +
 		path + ")",
-		Path: firmware.Path{Partition: node, File: path}, Source: told}
+		Path: firmware.Path{Partition: node, File: path}, Source: afterRepair}
 	entries.Order = append([]uint16{number}, entries.Order...)
 	m.Firmware.Entries = entries
 	return m

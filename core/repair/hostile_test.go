@@ -83,7 +83,7 @@ func renamed(m machine.Machine, fill func(field string) string) machine.Machine 
 		}
 		changed := *c
 		if _, known := c.Layout.DiskID().Get(); !known {
-			changed.Layout.Told = fact.Tell(fill("identifier"))
+			changed.Layout.DiskIDTold = fact.Tell(fill("identifier"))
 		}
 		changed.Layout.Partitions, changed.Volumes = slices.Clone(c.Layout.Partitions), slices.Clone(c.Volumes)
 		for j := range changed.Layout.Partitions {

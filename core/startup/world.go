@@ -19,7 +19,7 @@ func evaluate(m machine.Machine) (outcomes []outcome, complete bool) {
 		if len(outcomes) >= maxWorlds {
 			return outcomes, false
 		}
-		w := &course.World{Told: m.Answers, Assume: todo[0]}
+		w := &course.World{Answers: m.Answers, Assume: todo[0]}
 		todo = todo[1:]
 		outcomes = append(outcomes, walkMachine(m, w))
 		todo = append(todo, w.Branches()...)
