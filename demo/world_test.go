@@ -96,11 +96,17 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 	assert.Equal(t, len(endings)+4, len(demo.Cases()), "four cases have no bytes")
 }
 
+// The demo's machines stop, by the rules, at every stage at which one can, and end in
+// every verdict.
 func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
-	shown := map[course.Stage]bool{}
-	for _, e := range endings {
-		shown[e.stage] = true
+	shown, verdicts := map[course.Stage]bool{}, map[startup.Verdict]bool{}
+	for _, c := range demo.Cases() {
+		if _, has := endings[c.Name]; has {
+			trace := startup.Simulate(machineOf(t, c))
+			shown[trace.Stage], verdicts[trace.Verdict] = true, true
+		}
 	}
+	assert.Len(t, verdicts, 4)
 	for _, stage := range []course.Stage{course.StageDrive, course.StageMode, course.StageTable,
 		course.StageBootPartition, course.StageLoader, course.StageConfiguration, course.StageSystem} {
 		assert.True(t, shown[stage], stage)

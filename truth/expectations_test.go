@@ -125,7 +125,11 @@ func TestEveryMachineEndsAsExpected(t *testing.T) {
 	for _, name := range names {
 		assert.Equal(t, want[name], got[name], "%s\n(go test ./truth -run Expected -update writes what is computed now)", name)
 	}
-	assert.Len(t, want, len(got), "machines that are no more")
+	for name := range want {
+		if _, there := got[name]; !there && truth.KernelFolder() != "" {
+			assert.Fail(t, "a machine is no more", name)
+		}
+	}
 }
 
 // What the named firmwares are said to choose is held by machines that real firmware

@@ -14,6 +14,9 @@ import (
 // run asks for it.
 func ready(t *testing.T) {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("takes two minutes")
+	}
 	if err := truth.Ready(); err != nil {
 		reference.Lacks(t, "%v", err)
 	}
@@ -61,7 +64,6 @@ func TestRenderedRepairsEndInAStart(t *testing.T) {
 }
 
 func TestScenarioNamesAreTheirOwn(t *testing.T) {
-	ready(t)
 	seen := map[string]bool{}
 	for _, s := range truth.Scenarios() {
 		name := string(s.Firmware) + s.Name

@@ -67,6 +67,7 @@ func TestCopyingOntoASmallerDrive(t *testing.T) {
 
 // The rendered commands are run as they stand on two loop devices.
 func TestTheRenderedCopy(t *testing.T) {
+	t.Parallel()
 	reference.Need(t, "losetup", "blkid", "blockdev", "dd")
 	original, clone := windows(1), hopeless(1<<22, 2)
 	p := repair.Find(twoDisks(t, original.MustBuild(), clone.MustBuild()), repair.Linux)

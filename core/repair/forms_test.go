@@ -108,6 +108,7 @@ func TestEveryFormBeginsWithAGuard(t *testing.T) {
 // After a repair of sectors alone the commands that put them back leave the disk as
 // it was, byte by byte.
 func TestPuttingBack(t *testing.T) {
+	t.Parallel()
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	codeless := leftBehind()["no boot code"]
 	for name, c := range map[string]struct {
@@ -120,6 +121,7 @@ func TestPuttingBack(t *testing.T) {
 		"boot code":  {firmware.Legacy, codeless.MustBuild()},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			p := repair.Find(machineOf(t, c.mode, c.image), repair.Linux)
 			require.Len(t, p.Steps, 1, p.Reason)
 			path, untouched := filepath.Join(t.TempDir(), "clone.img"), filepath.Join(t.TempDir(), "untouched.img")

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -150,6 +151,7 @@ var programs = map[string]int{"awk": 1, "sed": 2, "sh": 2}
 // Arbitrary bytes in every field: an independent parser finds in the rendered lines
 // the very calls of the same plan with plain names, those names replaced.
 func TestNamesNeverBecomeCommands(t *testing.T) {
+	t.Parallel()
 	machines := named(t)
 	kinds := slices.Sorted(maps.Keys(machines))
 	value := rapid.Custom(func(t *rapid.T) string {
@@ -223,11 +225,11 @@ var hostileNames = []string{
 
 // recordingTools are stand-ins for every program that the lines call: each writes
 // down how it was called, and answers what lets the lines go on.
-func recordingTools(t *testing.T, m machine.Machine) (dir, log string) {
+func recordingTools(t *testing.T, m machine.Machine) (bin, log string) {
 	t.Helper()
-	dir = t.TempDir()
+	dir := t.TempDir()
 	log = filepath.Join(dir, "calls")
-	bin := filepath.Join(dir, "bin")
+	bin = filepath.Join(dir, "bin")
 	require.NoError(t, os.Mkdir(bin, 0o700))
 	var d *machine.Drive
 	for i := range m.Drives {
@@ -243,55 +245,68 @@ func recordingTools(t *testing.T, m machine.Machine) (dir, log string) {
 		script := "#!/bin/sh\n{ printf '%s\\0' " + tool + " \"$@\"; printf '\\0'; } >>" + log + "\n" + answers[tool] + "\n"
 		require.NoError(t, os.WriteFile(filepath.Join(bin, tool), []byte(script), 0o700))
 	}
-	return dir, log
+	return bin, log
 }
 
 // Hostile names run by dash and bash: nothing is started that the same plan with
 // plain names does not start.
 func TestShellsStartNothingElse(t *testing.T) {
 	reference.Need(t, "dash", "bash")
-	ran := 0
-	for kind, m := range named(t) {
-		for n, name := range hostileNames {
-			calls := map[bool][]string{}
-			for _, hostile := range []bool{false, true} {
-				fill := benign
-				if hostile {
-					fill = func(string) string { return name }
-				}
-				for _, f := range formsOf(renamed(m, fill)) {
-					if f.Shell != repair.POSIX || f.Toolbox == repair.MacRecovery {
-						continue
-					}
-					dir, log := recordingTools(t, m)
-					text := "set -e\n"
-					for _, c := range slices.Concat(f.Commands, f.PutBack) {
-						if !c.ByHand {
-							text += c.Text + "\n"
+	var ran atomic.Int32
+	t.Run("kinds", func(t *testing.T) {
+		for kind, m := range named(t) {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				bin, log := recordingTools(t, m)
+				// started lists the programs that the plans of a machine start.
+				started := func(m machine.Machine, shell string) (calls []string) {
+					for _, f := range formsOf(m) {
+						if f.Shell == repair.POSIX && f.Toolbox != repair.MacRecovery {
+							calls = append(calls, runRecorded(t, f, shell, bin, log)...)
+							ran.Add(1)
 						}
 					}
-					cmd := exec.Command([]string{"dash", "bash"}[n%2], "-s")
-					cmd.Dir, cmd.Env, cmd.Stdin = t.TempDir(), []string{"PATH=" + filepath.Join(dir, "bin")},
-						strings.NewReader(text)
-					cmd.Path, _ = exec.LookPath(cmd.Args[0])
-					out, _ := cmd.CombinedOutput()
-					raw, err := os.ReadFile(log)
-					require.NoError(t, err, string(out))
-					for _, call := range bytes.Split(raw, []byte("\x00\x00")) {
-						if program, _, _ := strings.Cut(string(call), "\x00"); program != "" {
-							calls[hostile] = append(calls[hostile], program)
-						}
-					}
-					_, err = os.Stat(filepath.Join(cmd.Dir, "pwned"))
-					require.ErrorIs(t, err, os.ErrNotExist, "%s, %q: %s", kind, name, text)
-					ran++
+					return calls
 				}
-			}
-			require.Equal(t, calls[false], calls[true], "%s, %q", kind, name)
-			require.NotContains(t, calls[true], "touch")
+				plain := map[string][]string{}
+				for _, shell := range []string{"dash", "bash"} {
+					plain[shell] = started(renamed(m, benign), shell)
+				}
+				for n, name := range hostileNames {
+					shell := []string{"dash", "bash"}[n%2]
+					calls := started(renamed(m, func(string) string { return name }), shell)
+					require.Equal(t, plain[shell], calls, "%q", name)
+					require.NotContains(t, calls, "touch")
+				}
+			})
+		}
+	})
+	assert.Greater(t, ran.Load(), int32(100))
+}
+
+// runRecorded runs the lines of a form with tools that only note that they were
+// started, and returns which.
+func runRecorded(t *testing.T, f repair.Form, shell, bin, log string) (calls []string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(log, nil, 0o600))
+	text := "set -e\n"
+	for _, c := range slices.Concat(f.Commands, f.PutBack) {
+		if !c.ByHand {
+			text += c.Text + "\n"
 		}
 	}
-	assert.Greater(t, ran, 200)
+	cmd := exec.Command(shell, "-s")
+	cmd.Dir, cmd.Env, cmd.Stdin = t.TempDir(), []string{"PATH=" + bin}, strings.NewReader(text)
+	out, _ := cmd.CombinedOutput()
+	raw, err := os.ReadFile(log)
+	require.NoError(t, err, string(out))
+	for _, call := range bytes.Split(raw, []byte("\x00\x00")) {
+		if program, _, _ := strings.Cut(string(call), "\x00"); program != "" {
+			calls = append(calls, program)
+		}
+	}
+	require.NoFileExists(t, filepath.Join(cmd.Dir, "pwned"), text)
+	return calls
 }
 
 // The programs that edit a mount table and a menu, run by the real tool on names that

@@ -80,6 +80,7 @@ func keysOf(steps []repair.PlanStep, left int) []string {
 
 // What must hold of every plan for every machine.
 func TestPropertiesOfPlans(t *testing.T) {
+	t.Parallel()
 	planned, lengths := 0, map[int]int{}
 	for seed := range uint64(250) {
 		m := randomMachine(t, rand.New(rand.NewPCG(seed, 7)))

@@ -3,6 +3,7 @@ package repair_test
 import (
 	"encoding/binary"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -29,56 +30,99 @@ import (
 
 const wine = "/usr/lib/wine/wine64"
 
-var windowsHere = sync.OnceValues(func() (dir string, err error) {
-	if dir, err = os.MkdirTemp("", "recovery"); err != nil {
-		return dir, err
+// The recovery environments that tests share: as many as run side by side.
+var (
+	environments = make(chan *environment, sideBySide)
+	builtOnce    sync.Once
+	folder       string // of all of them, "" when no test needed one
+	errBuilt     error
+)
+
+const sideBySide = 4
+
+// environment is a folder with the programs and a prefix of Wine's own.
+type environment struct {
+	dir   string
+	ready bool
+}
+
+// build makes the stand-ins and the capture command, for all environments.
+func build() error {
+	var err error
+	if folder, err = os.MkdirTemp("", "recovery"); err != nil {
+		return err
 	}
-	toRemove = dir
-	build := func(pkg string, names ...string) {
-		exe := filepath.Join(dir, "built.exe")
+	programs := map[string][]string{"latchkey/internal/standin": {"diskpart", "bcdboot", "bootsect", "findstr"},
+		"latchkey/cmd/latchkey-capture": {"latchkey-capture-windows-amd64"}}
+	for n := range sideBySide {
+		dir := filepath.Join(folder, fmt.Sprint(n))
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			return err
+		}
+		environments <- &environment{dir: dir}
+	}
+	for pkg, names := range programs {
+		exe := filepath.Join(folder, "built.exe")
 		cmd := exec.Command("go", "build", "-o", exe, pkg)
 		cmd.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
-		if out, e := cmd.CombinedOutput(); e != nil {
-			err = fmt.Errorf("%w: %s", e, out)
-			return
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, out)
 		}
-		for _, name := range names {
-			if e := exec.Command("cp", exe, filepath.Join(dir, name+".exe")).Run(); e != nil {
-				err = e
+		for n := range sideBySide {
+			for _, name := range names {
+				if err := exec.Command("cp", exe, filepath.Join(folder, fmt.Sprint(n), name+".exe")).Run(); err != nil {
+					return err
+				}
 			}
 		}
 	}
-	build("latchkey/internal/standin", "diskpart", "bcdboot", "bootsect", "findstr")
-	build("latchkey/cmd/latchkey-capture", "latchkey-capture-windows-amd64")
-	if err != nil {
-		return dir, err
-	}
-	if out, e := wineCommand(dir, "", "ver").CombinedOutput(); e != nil {
-		return dir, fmt.Errorf("%w: %s", e, out)
-	}
-	return dir, os.WriteFile(filepath.Join(dir, "prefix/drive_c/windows/system32/bcryptprimitives.dll"), randomDLL(), 0o600)
-})
+	return nil
+}
 
-// wineCommand runs a line of Windows' command interpreter.
-func wineCommand(dir, world, line string) *exec.Cmd {
+// inEnvironment takes an environment until the test ends.
+func inEnvironment(t *testing.T) *environment {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("takes half a minute")
+	}
+	reference.NeedFile(t, wine)
+	builtOnce.Do(func() { errBuilt = build() })
+	require.NoError(t, errBuilt)
+	e := <-environments
+	t.Cleanup(func() { environments <- e })
+	if !e.ready {
+		out, err := e.command("", "ver").CombinedOutput()
+		require.NoError(t, err, string(out))
+		library := filepath.Join(e.dir, "prefix/drive_c/windows/system32/bcryptprimitives.dll")
+		require.NoError(t, os.WriteFile(library, randomDLL(), 0o600))
+		e.ready = true
+	}
+	return e
+}
+
+// command runs a line of Windows' command interpreter.
+func (e *environment) command(world, line string) *exec.Cmd {
 	cmd := exec.Command(wine, "cmd", "/c", line)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(dir, "prefix"), "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "STANDIN=Z:"+strings.ReplaceAll(world, "/", `\`))
+	cmd.Dir = e.dir
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(e.dir, "prefix"), "WINEDEBUG=-all",
+		"WINEDLLOVERRIDES=mscoree,mshtml=", "STANDIN=Z:"+strings.ReplaceAll(world, "/", `\`))
 	return cmd
 }
 
-// toRemove is the folder of windowsHere, "" when no test needed it.
-var toRemove string
-
 func TestMain(m *testing.M) {
+	flag.Parse()
+	// Wine, loop devices and shells wait more than they compute.
+	_ = flag.Set("test.parallel", "6")
 	code := m.Run()
-	if toRemove != "" {
-		for _, what := range []string{"-k", "-w"} { // end what runs in the prefix, and wait for it
-			server := exec.Command("/usr/lib/wine/wineserver64", what)
-			server.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(toRemove, "prefix"))
-			_ = server.Run()
+	if folder != "" {
+		for n := range sideBySide {
+			for _, what := range []string{"-k", "-w"} { // end what runs in the prefix, and wait for it
+				server := exec.Command("/usr/lib/wine/wineserver64", what)
+				server.Env = append(os.Environ(), "WINEPREFIX="+filepath.Join(folder, fmt.Sprint(n), "prefix"))
+				_ = server.Run()
+			}
 		}
-		_ = os.RemoveAll(toRemove)
+		_ = os.RemoveAll(folder)
 	}
 	os.Exit(code)
 }
@@ -122,10 +166,8 @@ type standIn struct {
 func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer string, ok bool,
 	after []diskmaker.Disk) {
 	t.Helper()
-	reference.NeedFile(t, wine)
-	dir, err := windowsHere()
-	require.NoError(t, err)
-	world := t.TempDir()
+	e := inEnvironment(t)
+	dir, world := e.dir, t.TempDir()
 	for _, letter := range []string{"S", "W"} {
 		require.NoError(t, os.Mkdir(filepath.Join(world, letter), 0o700))
 		link := filepath.Join(dir, "prefix/dosdevices", strings.ToLower(letter)+":")
@@ -141,7 +183,7 @@ func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer 
 	// The disks are files here, and fewer have to be looked through.
 	script = strings.NewReplacer(`\\.\PhysicalDrive%CLONE%`, `%STANDIN%\disk%CLONE%.img`, "(0,1,15)", "(0,1,3)", "(1,1,32)", "(1,1,3)").Replace(script)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "repair.cmd"), []byte(script), 0o600))
-	out, err := wineCommand(dir, world, "repair.cmd").CombinedOutput()
+	out, err := e.command(world, "repair.cmd").CombinedOutput()
 	for i := range disks {
 		raw, err := os.ReadFile(filepath.Join(world, fmt.Sprintf("disk%d.json", i)))
 		require.NoError(t, err)
@@ -193,6 +235,7 @@ func recoverable() map[string]struct {
 func TestBatchFilesRepairTheDisks(t *testing.T) {
 	for name, c := range recoverable() {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			p := repair.Find(machineOf(t, c.mode, c.disk.MustBuild()), repair.WindowsRecovery)
 			require.Equal(t, c.plan, actionsOf(p), p.Reason)
 			// The first disk has the clone's identifier and another capacity, the second
@@ -218,10 +261,11 @@ func TestBatchFilesRepairTheDisks(t *testing.T) {
 // Names on the disk do nothing in a batch file: neither in its words nor in what the
 // tools answer.
 func TestNamesDoNothingInBatchFiles(t *testing.T) {
-	folder := `\EFI\R&D (old) ^x 'y' echo pwned`
+	t.Parallel()
+	name := `\EFI\R&D (old) ^x 'y' echo pwned`
 	d := leftBehind()["vendor's path"]
 	d.Partitions = append([]diskmaker.Partition{}, d.Partitions...)
-	d.Partitions[0].Volume.Files = map[string][]byte{folder + `\grubx64.efi`: diskmaker.Program{}.Bytes()}
+	d.Partitions[0].Volume.Files = map[string][]byte{name + `\grubx64.efi`: diskmaker.Program{}.Bytes()}
 	d.Partitions[0].Volume.Label = `A" & echo 1` // eleven signs
 	d.Partitions[1].Volume.Label = `x: 1048576" & echo pwned>pwned & echo "%COMSPEC%`
 	p := repair.Find(machineOf(t, firmware.UEFI, d.MustBuild()), repair.WindowsRecovery)
@@ -229,13 +273,13 @@ func TestNamesDoNothingInBatchFiles(t *testing.T) {
 	answer, ok, after := recoverDisks(t, script(p, repair.WindowsRecovery), d)
 	require.True(t, ok, answer)
 	assert.NotContains(t, answer, "\npwned")
-	for _, dir := range []string{toRemove, filepath.Join(toRemove, "prefix/drive_c")} {
-		assert.NoFileExists(t, filepath.Join(dir, "pwned"))
+	for _, dir := range []string{"0", "0/prefix/drive_c", "1", "1/prefix/drive_c", "2", "3"} {
+		assert.NoFileExists(t, filepath.Join(folder, dir, "pwned"))
 	}
 	trace := startup.Simulate(machineOf(t, firmware.UEFI, after[0].MustBuild()))
 	assert.Equal(t, startup.Starts, trace.Verdict, "%s\n%s", trace.Headline, answer)
 
-	for _, name := range []string{"100%", "größer", `a"b`, "a!b", "a\nb"} { // not to be carried by a batch file
+	for _, name = range []string{"100%", "größer", `a"b`, "a!b", "a\nb"} { // not to be carried by a batch file
 		m := renamed(machineOf(t, firmware.UEFI, d.MustBuild()), func(string) string { return name })
 		inBatch := func(c repair.Command) bool { return c.ByHand && strings.Contains(c.Text, "cannot carry safely") }
 		p := repair.Find(m, repair.WindowsRecovery)
@@ -268,11 +312,14 @@ func TestTheBatchFilesGuardStops(t *testing.T) {
 		"two of it":    {[]diskmaker.Disk{c.disk, c.disk}, "or there are two of it"},
 		"it has moved": {[]diskmaker.Disk{moved}, "No partition of the clone begins at byte 1048576"},
 	} {
-		answer, ok, after := recoverDisks(t, text, w.disks...)
-		assert.False(t, ok, name)
-		assert.Contains(t, answer, w.says, name)
-		for i := range after {
-			assert.Equal(t, placed(t, w.disks[i]), placed(t, after[i]), "%s: nothing was changed", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			answer, ok, after := recoverDisks(t, text, w.disks...)
+			assert.False(t, ok)
+			assert.Contains(t, answer, w.says)
+			for i := range after {
+				assert.Equal(t, placed(t, w.disks[i]), placed(t, after[i]), "nothing was changed")
+			}
+		})
 	}
 }

@@ -163,6 +163,7 @@ func TestAMacsRecovery(t *testing.T) {
 // The rendered commands are run as they stand on a loop device, and the disk is
 // read again: it must start by the bytes, not only by the model.
 func TestRenderedCommandsRepairTheBytes(t *testing.T) {
+	t.Parallel()
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	wrongType := windows(1)
 	wrongType.Partitions[0].Type = disk.TypeBasicData
@@ -206,6 +207,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 // Randomly damaged tables: where the plan is one of bytes alone, its script is run
 // as it stands, and the disk that is read again starts.
 func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
+	t.Parallel()
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	bytesAlone := []string{"restore-primary", "protective-mbr", "boot-code", "set-active", "hidden-sectors"}
 	random := rand.New(rand.NewPCG(4, 2))
@@ -254,6 +256,7 @@ func runOnLoop(t *testing.T, image, script string) {
 
 // A guard must not take another disk for the clone.
 func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
+	t.Parallel()
 	reference.Need(t, "losetup", "blkid", "blockdev")
 	p := repair.Find(machineOf(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Linux)
 	other := legacyDisk()

@@ -52,6 +52,7 @@ func TestExtVolumesWrittenByMkfs(t *testing.T) {
 		"ext2":                     {"-t", "ext2", "-I", "128"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			dir, contents := tree(t)
 			path := reference.Image(t, 64<<20)
 			reference.Run(t, "", "mke2fs", append(args, "-q", "-L", "display", "-d", dir, path)...)
