@@ -152,7 +152,8 @@ func TestEveryNamedChoiceIsHeldByAMachine(t *testing.T) {
 			held := 0
 			for _, p := range all {
 				m := p.machine
-				if now, _ := m.Firmware.Behaviour.Of(c).Get(); now != made || m.Firmware.Behaviour.Of(c).Source().Structure != name {
+				if now, _ := m.Firmware.Behaviour.Of(c).Get(); now != made ||
+					m.Firmware.Behaviour.Of(c).Source().Structure != name {
 					continue
 				}
 				if len(m.Drives) == 1 {

@@ -152,7 +152,8 @@ func uefiVolumes() []Scenario {
 		uefi("no boot partition", one(data())).smoke(),
 		uefi("a volume of a Mac alone", one(func() diskmaker.Partition { // an APFS container: "NXSB" at byte 32
 			p := data()
-			p.Volume = diskmaker.Volume{Kind: "raw", Raw: append(make([]byte, 32), append([]byte("NXSB"), make([]byte, 4060)...)...)}
+			p.Volume = diskmaker.Volume{Kind: "raw",
+				Raw: append(make([]byte, 32), append([]byte("NXSB"), make([]byte, 4060)...)...)}
 			return p
 		}())),
 		uefi("boot partition typed basic data", one(typed(disk.TypeBasicData), data())),

@@ -71,7 +71,8 @@ func (l larger) ReadAt(p []byte, off int64) (int, error) {
 // sector was copied. It takes what reading the layout kept of the tables; a layout
 // that was told keeps nothing, and says nothing of the larger disk.
 func (l *Layout) OnLarger(sectors uint64) Layout {
-	unknown := Layout{SectorSize: l.SectorSize, Sectors: sectors, Style: StyleUnknown, DiskIDTold: fact.Unknown[string]()}
+	unknown := Layout{SectorSize: l.SectorSize, Sectors: sectors, Style: StyleUnknown,
+		DiskIDTold: fact.Unknown[string]()}
 	if l.tables == nil || sectors < l.Sectors {
 		return unknown
 	}

@@ -108,6 +108,9 @@ func TestEveryFormBeginsWithAGuard(t *testing.T) {
 // After a repair of sectors alone the commands that put them back leave the disk as
 // it was, byte by byte.
 func TestPuttingBack(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes ten seconds")
+	}
 	t.Parallel()
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	codeless := leftBehind()["no boot code"]

@@ -251,6 +251,9 @@ func recordingTools(t *testing.T, m machine.Machine) (bin, log string) {
 // Hostile names run by dash and bash: nothing is started that the same plan with
 // plain names does not start.
 func TestShellsStartNothingElse(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes ten seconds")
+	}
 	reference.Need(t, "dash", "bash")
 	var ran atomic.Int32
 	t.Run("kinds", func(t *testing.T) {

@@ -207,6 +207,9 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 // Randomly damaged tables: where the plan is one of bytes alone, its script is run
 // as it stands, and the disk that is read again starts.
 func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes ten seconds")
+	}
 	t.Parallel()
 	reference.Need(t, "losetup", "sfdisk", "blkid", "lsblk", "blockdev")
 	bytesAlone := []string{"restore-primary", "protective-mbr", "boot-code", "set-active", "hidden-sectors"}

@@ -53,6 +53,9 @@ func TestExtVolumesWrittenByMkfs(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			if testing.Short() && name != "ext4" {
+				t.Skip("takes ten seconds")
+			}
 			dir, contents := tree(t)
 			path := reference.Image(t, 64<<20)
 			reference.Run(t, "", "mke2fs", append(args, "-q", "-L", "display", "-d", dir, path)...)

@@ -15,6 +15,7 @@ import (
 // What the description says of the rules' own types stands beside them, not in them: a
 // row whose field was renamed says nothing, and is found here.
 func TestTheRulesTypesAreDescribed(t *testing.T) {
+	t.Parallel()
 	raw, err := json.Marshal(api.Description())
 	require.NoError(t, err)
 	for key, text := range api.Meanings() {

@@ -21,6 +21,7 @@ import (
 )
 
 func TestACaseFromNothingToItsVerdict(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Harbour desktop")
 	k := c.get("/cases/" + id + "/check")
@@ -47,6 +48,7 @@ func TestACaseFromNothingToItsVerdict(t *testing.T) {
 }
 
 func TestEvidenceInTwoParts(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("In two parts")
 	m := diskmaker.Disk{Sectors: uint64(disk.AdvertisedSectors(500)), Style: diskmaker.GPT, GUID: disk.TypeESP,
@@ -66,6 +68,7 @@ func TestEvidenceInTwoParts(t *testing.T) {
 }
 
 func TestACaptureAsEvidence(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	made := c.send(http.MethodPost, "/cases", "",
 		map[string]any{"title": "Captured", "firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "choices": map[string]any{"fallbackOnFixedDisks": true}},
@@ -92,6 +95,7 @@ func TestACaptureAsEvidence(t *testing.T) {
 }
 
 func TestFilesThatAreNoDisk(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Wrong input")
 	for name, u := range map[string]struct {
@@ -122,6 +126,7 @@ func TestFilesThatAreNoDisk(t *testing.T) {
 }
 
 func TestTwoBrowsersSaveTheSameCase(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	first := c.send(http.MethodPut, "/cases/"+id, `"1"`, map[string]any{"title": "Kiosk, first browser"})
@@ -136,6 +141,7 @@ func TestTwoBrowsersSaveTheSameCase(t *testing.T) {
 }
 
 func TestInputThatIsRefused(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	for path, r := range map[string]reply{
@@ -163,6 +169,7 @@ func TestInputThatIsRefused(t *testing.T) {
 }
 
 func TestLookUpAndBenchOverHTTP(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	found := c.get("/messages?q=bootmgr+missing").body["messages"].([]any)
 	require.NotEmpty(t, found)
@@ -192,6 +199,7 @@ func TestLookUpAndBenchOverHTTP(t *testing.T) {
 }
 
 func TestListSearchAndPages(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newClient(t, s)
 	for i := range 7 {
@@ -229,6 +237,7 @@ func TestListSearchAndPages(t *testing.T) {
 }
 
 func TestInterfaceFiles(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	server := serving(t, s, t.TempDir())
 	for path, want := range map[string]int{"/": 200, "/cases/7/check": 200, "/assets/a.js": 200, "/assets/none.js": 404, "/api/v1/none": 404, "/none": 404, "/wp-login.php": 404} {
@@ -243,6 +252,10 @@ func TestInterfaceFiles(t *testing.T) {
 // The database is stopped and started again while the server runs: clear
 // errors, nothing lost, the server stays up.
 func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip("takes ten seconds")
+	}
 	server := storetest.NewServer(t)
 	s, err := store.Open(server.Start())
 	require.NoError(t, err)
@@ -266,6 +279,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 
 // Two servers on one database see each other's changes.
 func TestTwoServersOnOneDatabase(t *testing.T) {
+	t.Parallel()
 	address := storetest.Address(t)
 	var clients []client
 	for range 2 {

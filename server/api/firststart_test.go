@@ -48,6 +48,7 @@ func otherDisk() *diskmaker.Image {
 }
 
 func TestAFirstStartProvedByACapture(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	clone := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
@@ -81,6 +82,7 @@ func TestAFirstStartProvedByACapture(t *testing.T) {
 }
 
 func TestAFirstStartThatWasTyped(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	require.Equal(t, http.StatusCreated, c.upload(id, "clone", `"1"`, upload{file: whole(t, otherDisk())}).status)

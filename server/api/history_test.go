@@ -26,6 +26,7 @@ func (c client) history(id string) []string {
 
 // Every change of a case stands in its history with who made it, and nothing else does.
 func TestTheHistoryOfACase(t *testing.T) {
+	t.Parallel()
 	ada := newClient(t, storetest.Open(t))
 	tom := ada.as("Tom", store.Technician)
 	id := ada.newCase("Kiosk")
@@ -69,6 +70,7 @@ func TestTheHistoryOfACase(t *testing.T) {
 
 // A case is deleted by a lead who names it, with everything that it held.
 func TestDeletingACase(t *testing.T) {
+	t.Parallel()
 	ada := newClient(t, storetest.Open(t))
 	id := ada.newCase("Kiosk")
 	require.Equal(t, http.StatusCreated, ada.upload(id, "clone", `"1"`, upload{file: whole(t, bootDisk(nil))}).status)
@@ -89,6 +91,7 @@ func TestDeletingACase(t *testing.T) {
 
 // Accounts are made by leads, come in by a key that is good once, and the last lead stays.
 func TestAccounts(t *testing.T) {
+	t.Parallel()
 	ada := newClient(t, storetest.Open(t))
 	made := ada.send(http.MethodPost, "/accounts", "", map[string]any{"name": "  Tom  Hale ", "role": "technician"})
 	require.Equal(t, http.StatusCreated, made.status, made.body)

@@ -29,6 +29,7 @@ func withValue(path string, value any) map[string]any {
 // Every text that comes from outside has a length that is checked before the database
 // would: what is too long is refused by name, and as much as is allowed is stored whole.
 func TestLongTexts(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("x")
 	at := "/cases/" + id
@@ -99,6 +100,7 @@ func TestLongTexts(t *testing.T) {
 
 // What is computed from evidence with long names in it is stored, too.
 func TestLongNamesInEvidence(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("x")
 	deep := ""

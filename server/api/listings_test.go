@@ -101,6 +101,7 @@ func (c client) list(t *testing.T, id, text string, disks map[string]string) {
 func texts(r reply) string { return fmt.Sprint(r.body["trace"]) }
 
 func TestACaseFromListingsAlone(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	r := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "On the telephone", "drives": []any{map[string]any{"role": "clone", "attached": true, "bus": "sata"},
 		map[string]any{"role": "original", "attached": false, "bus": "sata"}}})
@@ -163,6 +164,7 @@ func (c client) fetch(t *testing.T, path string) string {
 }
 
 func TestACaseFromTypedFactsAlone(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Read aloud")
 	r := c.send(http.MethodPut, "/cases/"+id+"/drives/clone/told", c.version(id), map[string]any{"style": "GPT", "capacity": "931 GB",
@@ -191,6 +193,7 @@ func TestACaseFromTypedFactsAlone(t *testing.T) {
 }
 
 func TestBytesOutrankTextAndContradictionsAreShown(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Contradicting")
 	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
@@ -227,6 +230,7 @@ func TestBytesOutrankTextAndContradictionsAreShown(t *testing.T) {
 }
 
 func TestListingsThatAreRefused(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Refused")
 	for text, want := range map[string]string{"": "expected", "Dear colleague": "none of the listings"} {
@@ -244,6 +248,7 @@ func TestListingsThatAreRefused(t *testing.T) {
 }
 
 func TestDownloads(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	for _, name := range []string{"latchkey-capture-linux-amd64", "latchkey-capture-windows-arm64.exe", "latchkey-capture-linux-arm64.part", "secret"} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte("program"), 0o600))

@@ -16,6 +16,7 @@ import (
 )
 
 func TestAPlanAndItsMarks(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	vendor := bootDisk(map[string][]byte{`\EFI\debian\grubx64.efi`: diskmaker.Program{}.Bytes()})
@@ -59,6 +60,7 @@ func (c client) legacy(id string) {
 // A step that is ticked off counts until new evidence tells better; two
 // technicians see each other's ticks.
 func TestTicksUntilNewEvidence(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	image := whole(t, inactive())

@@ -34,6 +34,7 @@ var mayDo = map[store.Role]string{
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
 	lead := newClient(t, storetest.Open(t))
 	nobody := lead
 	nobody.cookie = ""
@@ -121,6 +122,7 @@ func (c client) raw(method, path string, body io.Reader, headers map[string]stri
 // A name that somebody else leads here is no name of the server's, and what a page of
 // another site sends is refused. Fetch Metadata, W3C; RFC 6454.
 func TestRequestsOfOtherSites(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	made := func() int { return len(c.get("/cases").body["cases"].([]any)) }
 	const json = "application/json"
@@ -156,6 +158,7 @@ func TestRequestsOfOtherSites(t *testing.T) {
 }
 
 func TestWhatIsTooLargeOrNotThere(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	large := `{"title":"` + strings.Repeat("x", 300<<10) + `"}`
 	for name, x := range map[string]struct {
@@ -193,6 +196,7 @@ func TestWhatIsTooLargeOrNotThere(t *testing.T) {
 // RFC 6265bis, section 4.1: what a script cannot read, another site cannot send, and,
 // over TLS, nobody but this host can set.
 func TestTheSessionsCookie(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	key, err := c.store.NewKey(t.Context(), 1)
 	require.NoError(t, err)
@@ -218,6 +222,7 @@ func TestTheSessionsCookie(t *testing.T) {
 
 // Signing out ends the session on the server, and not only in the browser.
 func TestSigningOut(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	require.Equal(t, 200, c.get("/session").status)
 	second := c.as("Ada", store.Lead)
@@ -230,6 +235,7 @@ func TestSigningOut(t *testing.T) {
 }
 
 func TestSigningInTooOften(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	var r reply
 	for range 12 {
@@ -277,6 +283,9 @@ func TestFaultsAreToldByAnIdentifier(t *testing.T) {
 
 // A database that does not answer any more lets no request hang.
 func TestAFrozenDatabase(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes half a minute")
+	}
 	t.Parallel()
 	server := storetest.NewServer(t)
 	c := newClient(t, storetest.At(t, server.Start()))
@@ -315,6 +324,7 @@ func TestAFrozenDatabase(t *testing.T) {
 
 // What a proxy says last is who asks; without one, nobody is believed.
 func TestWhoAsksBehindAProxy(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	for behind, want := range map[bool]string{true: "203.0.113.9", false: "127.0.0.1"} {
 		var written bytes.Buffer

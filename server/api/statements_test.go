@@ -26,6 +26,7 @@ func statements(r reply) map[string]map[string]any {
 // What is told of a machine can be seen, with who told it, and withdrawn: the verdict is
 // then what it was.
 func TestWhatIsToldIsSeenAndWithdrawn(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	lead, tom := c, c.as("Tom", "technician")
 	r := tom.send(http.MethodPost, "/cases", "", map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"},
@@ -86,6 +87,7 @@ func TestWhatIsToldIsSeenAndWithdrawn(t *testing.T) {
 
 // An answer to a question that no form has a field for keeps the question's words.
 func TestAnAnswerKeepsTheQuestionsWords(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Kiosk")
 	c.list(t, id, dump, map[string]string{"sda": "clone"})

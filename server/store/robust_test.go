@@ -41,6 +41,7 @@ func plainSQL(t *testing.T, dsn string) *sql.DB {
 // Fifty writers at once make cases whose words overlap, change them and delete some: no
 // one is told of the others.
 func TestFiftyWritersAtOnce(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	var failed atomic.Int32
 	var wg sync.WaitGroup
@@ -73,6 +74,7 @@ func TestFiftyWritersAtOnce(t *testing.T) {
 // A migration that was ended at any place is taken up again: every version can be run
 // on a database that has it already, and the table of versions may be empty.
 func TestMigrationsCanBeRepeated(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	s, db := opened(t, dsn), plainSQL(t, dsn)
 	all, err := s.Migrate(t.Context())
@@ -95,6 +97,7 @@ func TestMigrationsCanBeRepeated(t *testing.T) {
 }
 
 func TestThreeServersStartAtOnce(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	applied := make([]int, 3)
 	var wg sync.WaitGroup
@@ -114,6 +117,7 @@ func TestThreeServersStartAtOnce(t *testing.T) {
 // Evidence of an earlier version, in chunks by their place on the disk, is packed, and
 // reads the same.
 func TestOldEvidenceIsPacked(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	s, db := opened(t, dsn), plainSQL(t, dsn)
 	_, err := s.Migrate(t.Context())
@@ -155,6 +159,7 @@ func TestOldEvidenceIsPacked(t *testing.T) {
 
 // Evidence of many scattered pieces is one short transaction.
 func TestScatteredEvidenceIsSoonStored(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Scattered")
 	var held []capture.Extent
@@ -181,6 +186,7 @@ func (ones) ReadAt(p []byte, _ int64) (int, error) {
 }
 
 func TestTheHistoryNamesWhoDidWhat(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := &store.Case{Title: "Kiosk", Drives: []store.Drive{{Role: "original"}, {Role: "clone"}}}
 	require.NoError(t, s.Create(t.Context(), c, store.Entry{Who: "Marit", What: store.WhatMade, Detail: "Kiosk"}))
@@ -202,6 +208,7 @@ func TestTheHistoryNamesWhoDidWhat(t *testing.T) {
 
 // Closed cases lose their evidence after the time that was set, and nothing else.
 func TestEvidenceOfClosedCasesIsRemoved(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	s, db := opened(t, dsn), plainSQL(t, dsn)
 	_, err := s.Migrate(t.Context())
@@ -242,6 +249,7 @@ func TestEvidenceOfClosedCasesIsRemoved(t *testing.T) {
 }
 
 func TestDeletingTakesEverythingAlong(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	s, db := opened(t, dsn), plainSQL(t, dsn)
 	_, err := s.Migrate(t.Context())
@@ -263,6 +271,7 @@ func TestDeletingTakesEverythingAlong(t *testing.T) {
 }
 
 func TestTheLastLeadStays(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	first, err := s.FirstLead(t.Context(), "Lead")
 	require.NoError(t, err)
@@ -294,6 +303,7 @@ func TestTheLastLeadStays(t *testing.T) {
 }
 
 func TestAKeyIsGoodOnce(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	a := &store.Account{Name: "Marit", Role: store.Technician}
 	require.NoError(t, s.AddAccount(t.Context(), a))

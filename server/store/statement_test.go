@@ -15,6 +15,7 @@ import (
 // What earlier versions kept of a firmware's choices beside its settings is kept by
 // their keys now; nothing is lost, and nobody is said to have told it.
 func TestChoicesOfEarlierVersionsAreTakenOver(t *testing.T) {
+	t.Parallel()
 	dsn := storetest.Address(t)
 	s := opened(t, dsn)
 	_, err := s.Migrate(t.Context())
@@ -46,6 +47,7 @@ func TestChoicesOfEarlierVersionsAreTakenOver(t *testing.T) {
 
 // Every fact that can be told is told, shown and withdrawn by its name alone.
 func TestEveryStatementByItsName(t *testing.T) {
+	t.Parallel()
 	values := map[course.Subject]string{course.OfMode: "legacy", course.OfArch: "ia32", course.OfFirst: "clone", course.OfBus: "nvme",
 		course.OfStorageMode: "ahci", course.OfStorageModeBefore: "raid", course.OfBootOrder: "0001, 0003", course.OfAnswer: "disk 2"}
 	names := []string{"mode", "arch", "secureBoot", "storageMode", "storageModeBefore", "first", "bootOrder", "attached:clone", "bus:original",

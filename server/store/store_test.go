@@ -27,6 +27,7 @@ func newCase(t *testing.T, s *store.Store, title string) *store.Case {
 }
 
 func TestMigrationsRunOnce(t *testing.T) {
+	t.Parallel()
 	s, err := store.Open(storetest.Address(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
@@ -39,6 +40,7 @@ func TestMigrationsRunOnce(t *testing.T) {
 }
 
 func TestACaseIsKeptAsEntered(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	mode, yes := "uefi", true
 	c := &store.Case{
@@ -60,6 +62,7 @@ func TestACaseIsKeptAsEntered(t *testing.T) {
 }
 
 func TestOneOfManyWritersWins(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Contested")
 	var wins, conflicts int
@@ -103,6 +106,7 @@ func reader(t *testing.T, s *store.Store, id uint64) *capture.Sparse {
 }
 
 func TestEvidenceReadsBackAsItCame(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Evidence")
 	m := diskmaker.NewImage(64<<30, 512)
@@ -138,6 +142,7 @@ func TestEvidenceReadsBackAsItCame(t *testing.T) {
 }
 
 func TestReplacedEvidenceIsKept(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Replaced")
 	add := func(version uint32, content string) *store.Piece {
@@ -162,6 +167,7 @@ func TestReplacedEvidenceIsKept(t *testing.T) {
 }
 
 func TestAFileThatBreaksOffLeavesNothingBehind(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Broken off")
 	err := s.AddEvidence(t.Context(), piece(c.ID, 1<<20, bytes.NewReader(make([]byte, 1000)),
@@ -174,6 +180,7 @@ func TestAFileThatBreaksOffLeavesNothingBehind(t *testing.T) {
 }
 
 func TestVerdictsAreRecorded(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	c := newCase(t, s, "Judged")
 	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID, Rules: "r", Verdict: "stops", Reaches: "stops", Stage: "table",
@@ -188,6 +195,7 @@ func TestVerdictsAreRecorded(t *testing.T) {
 }
 
 func TestAnAddressThatDoesNotAnswer(t *testing.T) {
+	t.Parallel()
 	s, err := store.Open("latchkey:secret@tcp(127.0.0.1:1)/latchkey")
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
