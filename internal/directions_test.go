@@ -16,7 +16,7 @@ import (
 // layers lists the packages from the bottom to the top: a package imports only
 // packages before it. Packages on one line do not import each other.
 var layers = [][]string{
-	{"core/fact", "core/command"},
+	{"core/fact", "core/command", "internal/reference"},
 	{"core/disk", "core/realmode"},
 	{"core/guard"},
 	{"core/volume"},
@@ -36,6 +36,7 @@ var layers = [][]string{
 	{"server/api", "web"},
 	{"cmd/capturing"},
 	{"truth", "internal/standin", "internal/shellwords"},
+	{"internal/expected", "internal/mutants"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
@@ -104,9 +105,9 @@ func (j *Judgement) settle(endings []startup.Ending) {
 	case len(j.Causes) == 0:
 		j.Verdict = "What this message can mean is not known."
 	case j.Causes[0].Fit == Computed:
-		j.Verdict = "The computation agrees with what the screen said: " + lower(j.Causes[0].Text)
+		j.Verdict = "The computation agrees with what the screen said: " + machine.LowerFirst(j.Causes[0].Text)
 	case j.Causes[0].Fit == Open:
-		j.Verdict = "The evidence leaves open what the screen's message can mean: " + lower(j.Causes[0].Text)
+		j.Verdict = "The evidence leaves open what the screen's message can mean: " + machine.LowerFirst(j.Causes[0].Text)
 	default:
 		j.Contradicts = true
 		j.Verdict = fmt.Sprintf("The screen said something that the computation rules out: by the evidence the machine %s. The evidence is not of this machine as it stands, or the computation is wrong.", words(endings))
@@ -121,11 +122,4 @@ func words(endings []startup.Ending) string {
 		}
 	}
 	return strings.Join(ends, ", or ")
-}
-
-func lower(s string) string {
-	if len(s) > 1 && s[1] >= 'a' && s[1] <= 'z' {
-		return strings.ToLower(s[:1]) + s[1:]
-	}
-	return s
 }

@@ -50,20 +50,14 @@ func Find(typed string) []Match {
 	return matches
 }
 
-// index holds the words of each message; known counts the messages with a word.
-var (
-	index = make([]map[string]bool, len(Messages))
-	known = map[string]int{}
-)
+// index holds the words of each message.
+var index = make([]map[string]bool, len(Messages))
 
 func init() {
 	for i, m := range Messages {
 		index[i] = map[string]bool{}
 		for _, w := range tokens(strings.Join(append([]string{m.Shown, m.From}, m.Also...), " ")) {
-			if !index[i][w] {
-				index[i][w] = true
-				known[w]++
-			}
+			index[i][w] = true
 		}
 	}
 }

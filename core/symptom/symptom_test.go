@@ -145,3 +145,89 @@ func TestEveryComputedSymptomIsAKnownMessage(t *testing.T) {
 		assert.NotEmpty(t, s.Text)
 	}
 }
+
+// What is found and in which order, for words that are typed: rare words weigh more, a
+// third of what was typed is enough, and a message's own wording goes before others.
+func TestFindingAndItsOrder(t *testing.T) {
+	ids := func(typed string) (list []string) {
+		for _, m := range symptom.Find(typed) {
+			list = append(list, string(m.ID))
+		}
+		return list
+	}
+	found := symptom.Find("bootmgr is missing")
+	for i := 1; i < len(found); i++ {
+		assert.GreaterOrEqual(t, found[i-1].Score, found[i].Score)
+	}
+	assert.InDelta(t, 1, found[0].Score, 1e-9)
+	assert.Equal(t, []string{"bootmgr-missing"}, ids("bootmgr")[:1])
+	assert.Empty(t, ids("bicycle tyre pump bootmgr harbour light ferry quay"), "less than a third of what was typed")
+	// "system" is a word of many messages, "bootmgr" of one: it decides.
+	both := symptom.Find("bootmgr system")
+	assert.EqualValues(t, "bootmgr-missing", both[0].ID, "a rare word weighs more than a common one")
+	assert.Greater(t, both[0].Score, 0.5)
+	assert.Less(t, both[0].Score, 1.0)
+	// Words may be cut from four letters on.
+	assert.Contains(t, ids("inacc"), "0x7b")
+	assert.Contains(t, ids("inac"), "0x7b")
+	assert.NotContains(t, ids("ina"), "0x7b")
+	// Both have all the words; the message whose principal wording has them goes first.
+	all := ids("missing operating system")
+	assert.Equal(t, "missing-os", all[0])
+	for _, m := range symptom.Messages {
+		if first := symptom.Find(m.Shown)[0]; first.ID != m.ID {
+			assert.InDelta(t, 1, first.Score, 1e-9, "%s is found by the words of %s", first.ID, m.ID)
+		}
+	}
+	assert.Equal(t, "grub-rescue", ids("grub rescue>")[0])
+	assert.Equal(t, "grub-prompt", ids("grub>")[0])
+}
+
+// A judgement takes the best message, and others only where they are recognised too;
+// three at most.
+func TestWhichMessagesAJudgementTakes(t *testing.T) {
+	of := func(said string) (ids []string, scores []float64) {
+		j := symptom.Judge(said, "", nil, nil)
+		for _, m := range j.Messages {
+			ids, scores = append(ids, string(m.ID)), append(scores, m.Score)
+		}
+		return ids, scores
+	}
+	ids, _ := of("bootmgr zeppelin")
+	assert.Len(t, ids, 1, "the best one though it is doubtful, and no other doubtful one")
+	for _, said := range []string{"missing", "boot", "error", "system", "disk"} {
+		ids, scores := of(said)
+		assert.LessOrEqual(t, len(ids), 3, said)
+		for i := 1; i < len(scores); i++ {
+			assert.GreaterOrEqual(t, scores[i], 0.6, said)
+		}
+	}
+	ids, _ = of("missing")
+	assert.Len(t, ids, 3)
+	empty := symptom.Judge("   ", "", nil, nil)
+	assert.Empty(t, empty.Messages)
+	assert.Empty(t, empty.Verdict)
+	nothing := symptom.Judge("zeppelin", "", nil, nil)
+	assert.Equal(t, "None of the known messages has these words.", nothing.Verdict)
+}
+
+// The causes that the evidence agrees with come first, those it rules out last; the
+// sentence begins them in small letters, but not an abbreviation.
+func TestTheOrderOfCauses(t *testing.T) {
+	endings := []startup.Ending{{Verdict: startup.Stops, Stage: course.StageTable, Text: "The table is damaged."}}
+	j := symptom.Judge("No bootable device", firmware.UEFI, endings, pins(course.StageOrder, course.Unproven, "Not told."))
+	require.NotEmpty(t, j.Causes)
+	rank := map[symptom.Fit]int{symptom.Computed: 0, symptom.Open: 1, symptom.Against: 2}
+	for i := 1; i < len(j.Causes); i++ {
+		assert.LessOrEqual(t, rank[j.Causes[i-1].Fit], rank[j.Causes[i].Fit])
+	}
+	assert.Equal(t, symptom.Computed, j.Causes[0].Fit)
+	assert.Equal(t, course.StageTable, j.Causes[0].Stage)
+	assert.Equal(t, "The table is damaged.", j.Causes[0].Because)
+	assert.Contains(t, j.Verdict, "agrees with what the screen said: the partition table")
+	legacy := j.Causes[len(j.Causes)-1]
+	assert.Equal(t, symptom.Against, legacy.Fit)
+	j = symptom.Judge("BOOTMGR is missing", firmware.Legacy,
+		[]startup.Ending{{Verdict: startup.Stops, Stage: course.StageLoader, Text: "x"}}, nil)
+	assert.Contains(t, j.Verdict, `said: \bootmgr`, "a path stays as it is")
+}

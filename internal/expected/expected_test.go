@@ -1,0 +1,14 @@
+package expected_test
+
+import (
+	"flag"
+	"testing"
+
+	"latchkey/internal/expected"
+)
+
+func init() {
+	flag.BoolVar(&expected.Update, "update", false, "write the expectations anew")
+}
+
+func TestEveryMachineEndsAsExpected(t *testing.T) { expected.Outcomes(t, expected.Machines(t)) }
