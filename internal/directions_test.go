@@ -36,7 +36,7 @@ var layers = [][]string{
 	{"server/api", "web"},
 	{"cmd/capturing"},
 	{"truth", "internal/standin", "internal/shellwords"},
-	{"internal/expected", "internal/mutants"},
+	{"internal/expected", "internal/mutants", "internal/sample"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
 }
 

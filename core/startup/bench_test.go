@@ -12,6 +12,7 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 )
 
 // counting counts what is read of a disk.
@@ -32,7 +33,8 @@ func (c *counting) ReadAt(p []byte, off int64) (int, error) {
 func BenchmarkExaminePair(b *testing.B) {
 	var files []*os.File
 	for i := range 2 {
-		decl := gptDisk(byte(i), map[string][]byte{fallbackPath: diskmaker.Program{Size: 1_500_672}.Bytes(),
+		decl := sample.GPTDisk(byte(i), map[string][]byte{
+			sample.FallbackPath:                diskmaker.Program{Size: 1_500_672}.Bytes(),
 			`\EFI\Microsoft\Boot\bootmgfw.efi`: diskmaker.Program{Size: 1_500_672}.Bytes()})
 		decl.Sectors = uint64(disk.AdvertisedSectors(1000))
 		path := filepath.Join(b.TempDir(), "disk.img")
@@ -65,7 +67,7 @@ func BenchmarkExaminePair(b *testing.B) {
 }
 
 func benchmarkMachine(b *testing.B) machine.Machine {
-	image := gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()
+	image := sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()
 	d, err := disk.New(image, image.Size, 512)
 	if err != nil {
 		b.Fatal(err)

@@ -12,28 +12,29 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 )
 
 // decided returns a machine for each choice of a firmware on which that choice alone
 // decides; everything else is known.
 func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 	t.Helper()
-	good := map[string][]byte{fallbackPath: x64()}
+	good := map[string][]byte{sample.FallbackPath: sample.X64()}
 	uefi := func(d diskmaker.Disk, spoilt ...int64) machine.Machine {
 		m := d.MustBuild()
 		for _, at := range spoilt {
 			spoil(t, m, at)
 		}
-		return edk2(firmware.UEFI, drive(t, machine.RoleClone, m))
+		return sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, m))
 	}
 	changed := func(change func(d *diskmaker.Disk)) diskmaker.Disk {
-		d := gptDisk(1, good)
+		d := sample.GPTDisk(1, good)
 		change(&d)
 		return d
 	}
 	legacy := func(first diskmaker.Disk, bus string) machine.Machine {
-		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first.MustBuild()),
-			drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m := sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, first.MustBuild()),
+			sample.Drive(t, machine.RoleOriginal, sample.MBRDisk("classic", 0).MustBuild()))
 		seabios, _ := firmware.Named("seabios")
 		m.Firmware.Behaviour = seabios.With(firmware.TriesNextDisk, fact.Tell(true))
 		m.Drives[0].Bus = fact.Tell(bus)
@@ -44,9 +45,9 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		return m
 	}
 	withEntry := func(change func(p *firmware.PartitionNode)) machine.Machine {
-		d := gptDisk(1, good)
+		d := sample.GPTDisk(1, good)
 		m := uefi(d)
-		e := entryFor(d, 1, fallbackPath, true)
+		e := entryFor(d, 1, sample.FallbackPath, true)
 		change(e.Path.Partition)
 		m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 		m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
@@ -62,19 +63,19 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 	}
 	apfs := make([]byte, 4096)
 	copy(apfs[32:], "NXSB")
-	empty := mbrDisk("", 0)
-	noActive := mbrDisk("classic")
-	unprotected := uefi(gptDisk(1, good), 446, 447, 448, 449, 450, 451, 452, 453, 454, 455, 456, 457, 458, 459,
+	empty := sample.MBRDisk("", 0)
+	noActive := sample.MBRDisk("classic")
+	unprotected := uefi(sample.GPTDisk(1, good), 446, 447, 448, 449, 450, 451, 452, 453, 454, 455, 456, 457, 458, 459,
 		460, 461)
 	mac := uefi(changed(func(d *diskmaker.Disk) {
 		d.Partitions[0].Volume.Files, d.Partitions[1].Volume = nil, diskmaker.Volume{Kind: "raw", Raw: apfs}
 	}))
 	mac.Answers = map[string]string{"mac-offered:clone": "yes"}
 	return map[*firmware.Choice]machine.Machine{
-		firmware.FallbackOnFixedDisks: uefi(gptDisk(1, good)),
-		firmware.StartsFromNVMe:       hung(uefi(gptDisk(1, good)), "nvme"),
-		firmware.StartsFromUSB:        hung(uefi(gptDisk(1, good)), "usb"),
-		firmware.UsesBackupGPT:        uefi(gptDisk(1, good), 512+60),
+		firmware.FallbackOnFixedDisks: uefi(sample.GPTDisk(1, good)),
+		firmware.StartsFromNVMe:       hung(uefi(sample.GPTDisk(1, good)), "nvme"),
+		firmware.StartsFromUSB:        hung(uefi(sample.GPTDisk(1, good)), "usb"),
+		firmware.UsesBackupGPT:        uefi(sample.GPTDisk(1, good), 512+60),
 		firmware.ReadsMacVolumes:      mac,
 		firmware.StartsAnyFATPartition: uefi(changed(func(d *diskmaker.Disk) {
 			d.Partitions[0].Type = disk.TypeBasicData
@@ -82,14 +83,14 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		firmware.EntryMatchesByGUIDAlone:  withEntry(func(p *firmware.PartitionNode) { p.Number = 2 }),
 		firmware.EntryMatchesMoved:        withEntry(func(p *firmware.PartitionNode) { p.Start = 4096 }),
 		firmware.NeedsProtectiveMBR:       unprotected,
-		firmware.NeedsProtectiveSignature: uefi(gptDisk(1, good), 510),
+		firmware.NeedsProtectiveSignature: uefi(sample.GPTDisk(1, good), 510),
 		firmware.SkipsMisplacedPartitions: uefi(changed(func(d *diskmaker.Disk) {
 			d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeBasicData, Start: 4096, MiB: 1})
 			d.Partitions[1].MiB = 100
 		})),
 		firmware.RefusesInconsistentMBR: uefi(overlapping),
 		firmware.StartsSmallFAT32:       uefi(changed(func(d *diskmaker.Disk) { d.Partitions[0].MiB = 20 })),
-		firmware.ReadsUnsignedFAT:       uefi(gptDisk(1, good), 2048*512+510),
+		firmware.ReadsUnsignedFAT:       uefi(sample.GPTDisk(1, good), 2048*512+510),
 		firmware.StartsLargeUSB:         hung(uefi(large(diskmaker.GPT)), "usb"),
 		firmware.TriesNextDisk:          legacy(noActive, "sata"),
 		firmware.RunsEmptyBootCode:      legacy(empty, "sata"),

@@ -13,6 +13,7 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/core/volume"
+	"latchkey/internal/sample"
 )
 
 // A disk without bytes still goes through the check: what is not known is asked.
@@ -23,7 +24,7 @@ func TestADescribedDiskIsChecked(t *testing.T) {
 			{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"}}}
 	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true),
 		Contents: d.Contents()}
-	m := whole(firmware.UEFI, clone)
+	m := sample.Whole(firmware.UEFI, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	require.Len(t, trace.Missing, 1)

@@ -13,82 +13,27 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 )
-
-const fallbackPath = `\EFI\BOOT\BOOTX64.EFI`
-
-func x64() []byte { return diskmaker.Program{}.Bytes() }
-
-// gptDisk declares a small UEFI disk with the given files on its boot partition.
-func gptDisk(id byte, files map[string][]byte) diskmaker.Disk {
-	g := disk.MustGUID("D15C0000-0000-4000-8000-000000000000")
-	g[15] = id
-	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: g, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: files}},
-		{Type: disk.TypeBasicData, Volume: diskmaker.Volume{Kind: "ntfs"}},
-	}}
-}
-
-func mbrDisk(code string, active ...int) diskmaker.Disk {
-	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xCAFE, BootCode: code,
-		Partitions: []diskmaker.Partition{
-			{MBRType: 7, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs"}},
-			{MBRType: 7, Volume: diskmaker.Volume{Kind: "ntfs"}},
-		}}
-	for _, i := range active {
-		d.Partitions[i].Active = true
-	}
-	return d
-}
-
-func examine(t *testing.T, m *diskmaker.Image) *machine.Contents {
-	t.Helper()
-	d, err := disk.New(m, m.Size, m.SectorSize)
-	require.NoError(t, err)
-	return machine.Examine(d)
-}
-
-func drive(t *testing.T, role machine.Role, m *diskmaker.Image) machine.Drive {
-	t.Helper()
-	d := machine.Drive{Name: string(role), Role: role, Bus: fact.Tell("sata"), Attached: fact.Tell(true)}
-	if m != nil {
-		d.Contents = examine(t, m)
-	}
-	return d
-}
-
-// edk2 returns a machine with everything about its firmware known, judged up to
-// the hand-over.
-func edk2(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
-	b, _ := firmware.Named("edk2")
-	m := machine.Machine{Until: machine.UntilLoader, Drives: drives, Firmware: firmware.Settings{
-		Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
-		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}},
-	}}
-	for _, d := range drives {
-		m.DeviceOrder = append(m.DeviceOrder, d.Name)
-	}
-	return m
-}
 
 // The stages of a UEFI start with known firmware; UEFI Specification 2.10,
 // sections 2.1.1, 3.5.1.1, 5.3.2 and 13.3.
 func TestUEFIStartsAndStops(t *testing.T) {
-	good := map[string][]byte{fallbackPath: x64()}
-	wrongType := gptDisk(1, good)
+	good := map[string][]byte{sample.FallbackPath: sample.X64()}
+	wrongType := sample.GPTDisk(1, good)
 	wrongType.Partitions[0].Type = disk.TypeBasicData
-	noBoot := gptDisk(1, good)
+	noBoot := sample.GPTDisk(1, good)
 	noBoot.Partitions = noBoot.Partitions[1:]
-	notFAT := gptDisk(1, good)
+	notFAT := sample.GPTDisk(1, good)
 	notFAT.Partitions[0].Volume = diskmaker.Volume{Kind: "ntfs"}
 	mbrWithFAT := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{
 		{MBRType: disk.MBRTypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}}}}
-	large := gptDisk(1, good)
+	large := sample.GPTDisk(1, good)
 	large.SectorSize, large.Sectors = 4096, 1<<18
 	large.Partitions[0].MiB = 300 // FAT32 asks for 65,525 clusters
-	damaged := gptDisk(1, good).MustBuild()
+	damaged := sample.GPTDisk(1, good).MustBuild()
 	spoil(t, damaged, 512+60)
-	both := gptDisk(1, good).MustBuild()
+	both := sample.GPTDisk(1, good).MustBuild()
 	spoil(t, both, 512+60)
 	spoil(t, both, both.Size-512+60)
 	for name, c := range map[string]struct {
@@ -96,7 +41,7 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		verdict startup.Verdict
 		stage   course.Stage
 	}{
-		"fallback loader":              {gptDisk(1, good).MustBuild(), startup.Starts, ""},
+		"fallback loader":              {sample.GPTDisk(1, good).MustBuild(), startup.Starts, ""},
 		"fallback loader, 4096 bytes":  {large.MustBuild(), startup.Starts, ""},
 		"MBR with a FAT partition":     {mbrWithFAT.MustBuild(), startup.Starts, ""},
 		"a volume without a table":     {bareFAT(t, good), startup.Starts, ""},
@@ -104,24 +49,25 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		"damaged primary":              {damaged, startup.Starts, ""},
 		"both tables damaged":          {both, startup.Stops, course.StageTable},
 		"blank":                        {diskmaker.NewImage(1<<30, 512), startup.Stops, course.StageTable},
-		"Windows on MBR":               {mbrDisk("classic", 0).MustBuild(), startup.Stops, course.StageMode},
+		"Windows on MBR":               {sample.MBRDisk("classic", 0).MustBuild(), startup.Stops, course.StageMode},
 		"no boot partition":            {noBoot.MustBuild(), startup.Stops, course.StageBootPartition},
 		"boot partition is NTFS":       {notFAT.MustBuild(), startup.Stops, course.StageBootPartition},
-		"no loader": {gptDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: x64()}).MustBuild(), startup.Stops,
+		"no loader": {sample.GPTDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: sample.X64()}).MustBuild(), startup.Stops,
 			course.StageLoader},
-		"wrong architecture": {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(),
+		"wrong architecture": {
+			sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(),
 			startup.Stops, course.StageLoader},
-		"loader cut short": {gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(),
+		"loader cut short": {sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(),
 			startup.Stops, course.StageLoader},
-		"loader is a text": {gptDisk(1, map[string][]byte{fallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
+		"loader is a text": {sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
-			trace := startup.Simulate(edk2(firmware.UEFI, drive(t, machine.RoleClone, c.image)))
+			trace := startup.Simulate(sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, c.image)))
 			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
 			assert.Equal(t, c.stage, trace.Stage)
 			assert.Equal(t, 1, trace.Worlds, "nothing is unknown")
 			if c.verdict == startup.Starts {
-				assert.Equal(t, fallbackPath, trace.Loader)
+				assert.Equal(t, sample.FallbackPath, trace.Loader)
 			} else {
 				assert.NotEmpty(t, trace.Symptom)
 				assert.NotEmpty(t, trace.Findings)
@@ -133,7 +79,7 @@ func TestUEFIStartsAndStops(t *testing.T) {
 // bareFAT returns a disk that is one FAT volume as a whole.
 func bareFAT(t *testing.T, files map[string][]byte) *diskmaker.Image {
 	t.Helper()
-	partitioned := gptDisk(1, files).MustBuild()
+	partitioned := sample.GPTDisk(1, files).MustBuild()
 	bare := diskmaker.NewImage(64<<20, 512)
 	raw := make([]byte, bare.Size)
 	_, err := partitioned.ReadAt(raw, 2048*512)
@@ -152,13 +98,13 @@ func spoil(t *testing.T, m *diskmaker.Image, off int64) {
 // Legacy starts; common practice, no source, but for the signature rule that
 // open-source firmware follows.
 func TestLegacyStartsAndStops(t *testing.T) {
-	unsigned := mbrDisk("classic", 0).MustBuild()
+	unsigned := sample.MBRDisk("classic", 0).MustBuild()
 	spoil(t, unsigned, 510)
-	noRecord := mbrDisk("classic", 0).MustBuild()
+	noRecord := sample.MBRDisk("classic", 0).MustBuild()
 	spoil(t, noRecord, 2048*512+510)
-	moved := mbrDisk("classic", 0)
+	moved := sample.MBRDisk("classic", 0)
 	moved.Partitions[0].Hidden = 63
-	other := mbrDisk("", 0).MustBuild()
+	other := sample.MBRDisk("", 0).MustBuild()
 	_, err := other.WriteAt([]byte{0xFA, 0xF4, 0xEB, 0xFD}, 0)
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
@@ -167,19 +113,19 @@ func TestLegacyStartsAndStops(t *testing.T) {
 		stage   course.Stage
 		loader  string
 	}{
-		"one active partition":     {mbrDisk("classic", 0).MustBuild(), startup.Starts, "", startup.LoaderBootSector},
+		"one active partition":     {sample.MBRDisk("classic", 0).MustBuild(), startup.Starts, "", startup.LoaderBootSector},
 		"unknown boot code":        {other, startup.Starts, "", startup.LoaderBootCode},
-		"none active":              {mbrDisk("classic").MustBuild(), startup.Stops, course.StageBootPartition, ""},
-		"two active":               {mbrDisk("classic", 0, 1).MustBuild(), startup.Stops, course.StageBootPartition, ""},
-		"no boot code":             {mbrDisk("", 0).MustBuild(), startup.Stops, course.StageTable, ""},
+		"none active":              {sample.MBRDisk("classic").MustBuild(), startup.Stops, course.StageBootPartition, ""},
+		"two active":               {sample.MBRDisk("classic", 0, 1).MustBuild(), startup.Stops, course.StageBootPartition, ""},
+		"no boot code":             {sample.MBRDisk("", 0).MustBuild(), startup.Stops, course.StageTable, ""},
 		"no signature in sector 0": {unsigned, startup.Stops, course.StageTable, ""},
 		"no boot record":           {noRecord, startup.Stops, course.StageBootPartition, startup.LoaderBootSector},
 		"moved, not corrected":     {moved.MustBuild(), startup.Stops, course.StageBootPartition, startup.LoaderBootSector},
-		"GPT without boot code":    {gptDisk(1, nil).MustBuild(), startup.Stops, course.StageMode, ""},
+		"GPT without boot code":    {sample.GPTDisk(1, nil).MustBuild(), startup.Stops, course.StageMode, ""},
 		"blank":                    {diskmaker.NewImage(1<<30, 512), startup.Stops, course.StageTable, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			trace := startup.Simulate(edk2(firmware.Legacy, drive(t, machine.RoleClone, c.image)))
+			trace := startup.Simulate(sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, c.image)))
 			assert.Equal(t, c.verdict, trace.Verdict, trace.Headline)
 			assert.Equal(t, c.stage, trace.Stage)
 			assert.Equal(t, c.loader, trace.Loader)
@@ -188,8 +134,8 @@ func TestLegacyStartsAndStops(t *testing.T) {
 }
 
 func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)),
-		drive(t, machine.RoleClone, mbrDisk("classic", 0).MustBuild()))
+	m := sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleOriginal, diskmaker.NewImage(1<<30, 512)),
+		sample.Drive(t, machine.RoleClone, sample.MBRDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "choice:triesNextDisk", trace.Missing[0].Fact.String())
@@ -205,11 +151,11 @@ func TestLegacyPassesOverADiskWithoutSignature(t *testing.T) {
 // runs sector 0 for its signature alone, and does not come back from it.
 func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 	for name, first := range map[string]*diskmaker.Image{
-		"no signature": diskmaker.NewImage(1<<30, 512), "none active": mbrDisk("classic").MustBuild(),
-		"no boot code": mbrDisk("", 0).MustBuild(), "GPT": gptDisk(1, nil).MustBuild(), "two active": mbrDisk("classic", 0, 1).MustBuild(),
+		"no signature": diskmaker.NewImage(1<<30, 512), "none active": sample.MBRDisk("classic").MustBuild(),
+		"no boot code": sample.MBRDisk("", 0).MustBuild(), "GPT": sample.GPTDisk(1, nil).MustBuild(), "two active": sample.MBRDisk("classic", 0, 1).MustBuild(),
 	} {
-		m := edk2(firmware.Legacy, drive(t, machine.RoleClone, first),
-			drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+		m := sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, first),
+			sample.Drive(t, machine.RoleOriginal, sample.MBRDisk("classic", 0).MustBuild()))
 		m.Firmware.Behaviour, _ = firmware.Named("seabios")
 		trace := startup.Simulate(m)
 		assert.Equal(t, startup.Stops, trace.Verdict, name)
@@ -218,8 +164,8 @@ func TestSeaBIOSTriesTheFirstDiskAlone(t *testing.T) {
 }
 
 func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
-	m := edk2(firmware.Legacy, drive(t, machine.RoleClone, mbrDisk("classic", 0, 1).MustBuild()),
-		drive(t, machine.RoleOriginal, mbrDisk("classic", 0).MustBuild()))
+	m := sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, sample.MBRDisk("classic", 0, 1).MustBuild()),
+		sample.Drive(t, machine.RoleOriginal, sample.MBRDisk("classic", 0).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
 	assert.Equal(t, course.StageBootPartition, trace.Stage)
@@ -227,18 +173,18 @@ func TestLegacyBootCodeDoesNotComeBack(t *testing.T) {
 }
 
 func TestCompatibilitySupportStartsEitherStyle(t *testing.T) {
-	for _, image := range []*diskmaker.Image{mbrDisk("classic", 0).MustBuild(),
-		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()} {
-		assert.Equal(t, startup.Starts, startup.Simulate(edk2(firmware.UEFICSM,
-			drive(t, machine.RoleClone, image))).Verdict)
+	for _, image := range []*diskmaker.Image{sample.MBRDisk("classic", 0).MustBuild(),
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()} {
+		assert.Equal(t, startup.Starts, startup.Simulate(sample.EDK2(firmware.UEFICSM,
+			sample.Drive(t, machine.RoleClone, image))).Verdict)
 	}
 }
 
 func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
-	good := map[string][]byte{fallbackPath: x64()}
-	original, clone := drive(t, machine.RoleOriginal, gptDisk(1, good).MustBuild()),
-		drive(t, machine.RoleClone, gptDisk(2, good).MustBuild())
-	m := edk2(firmware.UEFI, original, clone)
+	good := map[string][]byte{sample.FallbackPath: sample.X64()}
+	original, clone := sample.Drive(t, machine.RoleOriginal, sample.GPTDisk(1, good).MustBuild()),
+		sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, good).MustBuild())
+	m := sample.EDK2(firmware.UEFI, original, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Equal(t, "original", trace.Drive)
@@ -256,17 +202,17 @@ func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 }
 
 func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, gptDisk(2, nil).MustBuild()),
-		drive(t, machine.RoleOriginal, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, nil).MustBuild()),
+		sample.Drive(t, machine.RoleOriginal, sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "The clone was tried first and failed at the loader")
 }
 
 func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
-	clone := drive(t, machine.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
 	clone.Attached = fact.Tell(false)
-	m := edk2(firmware.UEFI, clone)
+	m := sample.EDK2(firmware.UEFI, clone)
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Stops, trace.Verdict)
 	assert.Equal(t, course.StageDrive, trace.Stage)
@@ -274,9 +220,9 @@ func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
 }
 
 func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
-	clone := drive(t, machine.RoleClone, gptDisk(2, map[string][]byte{fallbackPath: x64()}).MustBuild())
+	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
 	clone.Bus = fact.Tell("nvme")
-	m := edk2(firmware.UEFI, clone)
+	m := sample.EDK2(firmware.UEFI, clone)
 	m.DeviceOrder = nil // no list of the firmware's has shown it
 	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Unknown[bool]())
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
@@ -285,16 +231,16 @@ func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
 }
 
 func TestSecureBootWantsASignature(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
 	m.Firmware.SecureBoot = fact.Tell(true)
 	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 	m.Firmware.SecureBoot = fact.Unknown[bool]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "secureBoot", trace.Missing[0].Fact.String())
-	m.Drives[0] = drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{fallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
+	m.Drives[0] = sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: diskmaker.Program{Signed: true}.Bytes()}).MustBuild())
 	m.Firmware.SecureBoot = fact.Tell(true)
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Starts, trace.Verdict)
@@ -302,8 +248,8 @@ func TestSecureBootWantsASignature(t *testing.T) {
 }
 
 func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
 	m.Until = ""
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
@@ -315,8 +261,8 @@ func TestWithoutUntilTheLastStagesStayUnproven(t *testing.T) {
 }
 
 func TestASystemThatIsCutOffStops(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild().Clone(1<<29)))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild().Clone(1<<29)))
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "the firmware itself does not notice")
 	m.Until = ""
 	trace := startup.Simulate(m)

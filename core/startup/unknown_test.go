@@ -15,16 +15,18 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 )
 
 func TestUnknownModeDependsOnlyWhenItMatters(t *testing.T) {
-	good := drive(t, machine.RoleClone, gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild())
-	m := edk2(firmware.UEFI, good)
+	good := sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	m := sample.EDK2(firmware.UEFI, good)
 	m.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "mode", trace.Missing[0].Fact.String())
-	blank := edk2(firmware.UEFI, drive(t, machine.RoleClone, diskmaker.NewImage(1<<30, 512)))
+	blank := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, diskmaker.NewImage(1<<30, 512)))
 	blank.Firmware.Mode = fact.Unknown[firmware.Mode]()
 	trace = startup.Simulate(blank)
 	assert.Equal(t, startup.Stops, trace.Verdict, "a blank disk starts in no mode")
@@ -32,7 +34,7 @@ func TestUnknownModeDependsOnlyWhenItMatters(t *testing.T) {
 }
 
 func TestEvidenceThatEndsTooEarly(t *testing.T) {
-	m := gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()
+	m := sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()
 	for _, c := range []struct {
 		held  int64
 		stage course.Stage
@@ -41,9 +43,9 @@ func TestEvidenceThatEndsTooEarly(t *testing.T) {
 		require.NoError(t, err)
 		d, err := disk.New(sparse, m.Size, 512)
 		require.NoError(t, err)
-		clone := drive(t, machine.RoleClone, nil)
+		clone := sample.Drive(t, machine.RoleClone, nil)
 		clone.Contents = machine.Examine(d)
-		trace := startup.Simulate(edk2(firmware.UEFI, clone))
+		trace := startup.Simulate(sample.EDK2(firmware.UEFI, clone))
 		assert.Equal(t, startup.Depends, trace.Verdict, "%d bytes", c.held)
 		require.NotEmpty(t, trace.Missing)
 		assert.Equal(t, c.stage, trace.Missing[0].Stage, "%d bytes", c.held)
@@ -51,14 +53,14 @@ func TestEvidenceThatEndsTooEarly(t *testing.T) {
 }
 
 func TestNothingKnownOfTheCloneDepends(t *testing.T) {
-	trace := startup.Simulate(edk2(firmware.UEFI, drive(t, machine.RoleClone, nil)))
+	trace := startup.Simulate(sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, nil)))
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Contains(t, trace.Missing[0].Text, "Nothing of its partition table is in evidence")
 }
 
 func TestVendorLoaderWithoutKnownEntries(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: x64(), `\EFI\debian\grubx64.efi`: x64()}).MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{`\EFI\debian\shimx64.efi`: sample.X64(), `\EFI\debian\grubx64.efi`: sample.X64()}).MustBuild()))
 	m.Firmware.Entries = nil
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
@@ -82,8 +84,8 @@ func entryFor(d diskmaker.Disk, partition byte, path string, active bool) firmwa
 // Entries; UEFI Specification 2.10, sections 3.1.1 and 10.3.5.1.
 func TestBootEntries(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
-	decl := gptDisk(1, map[string][]byte{path: x64()})
-	stale := entryFor(gptDisk(9, nil), 1, path, true)
+	decl := sample.GPTDisk(1, map[string][]byte{path: sample.X64()})
+	stale := entryFor(sample.GPTDisk(9, nil), 1, path, true)
 	for name, c := range map[string]struct {
 		entry   firmware.Entry
 		verdict startup.Verdict
@@ -95,7 +97,7 @@ func TestBootEntries(t *testing.T) {
 		"no file":  {entryFor(decl, 1, `\EFI\gone.efi`, true), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
+			m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, decl.MustBuild()))
 			m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: c.entry}}
 			trace := startup.Simulate(m)
 			assert.Equal(t, c.verdict, trace.Verdict)
@@ -105,7 +107,7 @@ func TestBootEntries(t *testing.T) {
 			}
 		})
 	}
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: stale}}
 	assert.Equal(t, course.StageOrder, startup.Simulate(m).Stage, "no entry and no fallback")
@@ -117,9 +119,9 @@ func TestBootEntries(t *testing.T) {
 
 func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
-	decl := gptDisk(1, map[string][]byte{path: x64()})
-	m := edk2(firmware.UEFI, drive(t, machine.RoleOriginal, decl.MustBuild()),
-		drive(t, machine.RoleClone, decl.MustBuild()))
+	decl := sample.GPTDisk(1, map[string][]byte{path: sample.X64()})
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleOriginal, decl.MustBuild()),
+		sample.Drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3},
 		All: map[uint16]firmware.Entry{3: entryFor(decl, 1, path, true)}}
 	assert.Equal(t, startup.StartsOriginal, startup.Simulate(m).Verdict)
@@ -130,16 +132,16 @@ func TestAnEntryThatFitsBothDisksMeansTheFirstFound(t *testing.T) {
 // What edk2 does, package truth has seen; another firmware may not.
 func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 	path := `\EFI\debian\shimx64.efi`
-	decl := gptDisk(1, map[string][]byte{path: x64()})
+	decl := sample.GPTDisk(1, map[string][]byte{path: sample.X64()})
 	e := entryFor(decl, 1, path, true)
 	e.Path.Partition.Start = 4096
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, decl.MustBuild()))
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.EntryMatchesMoved, fact.Unknown[bool]())
 	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict, "another start")
 
-	m = edk2(firmware.UEFI, drive(t, machine.RoleClone, decl.MustBuild()))
+	m = sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, decl.MustBuild()))
 	e = entryFor(decl, 1, path, true)
 	e.Path.Partition.Number = 2
 	m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
@@ -153,8 +155,8 @@ func TestWhatAnEntryMustSayOfItsPartition(t *testing.T) {
 func TestEverythingUnknown(t *testing.T) {
 	var drives []machine.Drive
 	for i := range 3 {
-		d := drive(t, machine.RoleClone,
-			gptDisk(byte(i), map[string][]byte{fallbackPath: x64(), `\EFI\debian\shimx64.efi`: x64()}).MustBuild())
+		d := sample.Drive(t, machine.RoleClone,
+			sample.GPTDisk(byte(i), map[string][]byte{sample.FallbackPath: sample.X64(), `\EFI\debian\shimx64.efi`: sample.X64()}).MustBuild())
 		d.Name, d.Attached, d.Bus = fmt.Sprint(i), fact.Unknown[bool](), fact.Tell("nvme")
 		drives = append(drives, d)
 	}
@@ -166,8 +168,8 @@ func TestEverythingUnknown(t *testing.T) {
 }
 
 func TestTheSimulationIsPure(t *testing.T) {
-	m := edk2(firmware.UEFI, drive(t, machine.RoleClone,
-		gptDisk(1, map[string][]byte{fallbackPath: x64()}).MustBuild()))
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
 	m.Firmware.Behaviour = firmware.Behaviour{}
 	first := startup.Simulate(m)
 	for range 5 {
