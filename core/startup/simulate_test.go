@@ -55,11 +55,11 @@ func TestUEFIStartsAndStops(t *testing.T) {
 		"no loader": {sample.GPTDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: sample.X64()}).MustBuild(), startup.Stops,
 			course.StageLoader},
 		"wrong architecture": {
-			sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: diskmaker.Program{Machine: 0xAA64}.Bytes()}).MustBuild(),
+			withFallback(diskmaker.Program{Machine: 0xAA64}.Bytes()),
 			startup.Stops, course.StageLoader},
-		"loader cut short": {sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: diskmaker.Program{Size: 8192}.Bytes()[:4096]}).MustBuild(),
+		"loader cut short": {withFallback(diskmaker.Program{Size: 8192}.Bytes()[:4096]),
 			startup.Stops, course.StageLoader},
-		"loader is a text": {sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: []byte("not a program")}).MustBuild(), startup.Stops, course.StageLoader},
+		"loader is a text": {withFallback([]byte("not a program")), startup.Stops, course.StageLoader},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, c.image)))
@@ -74,6 +74,11 @@ func TestUEFIStartsAndStops(t *testing.T) {
 			}
 		})
 	}
+}
+
+// withFallback is a disk whose fallback loader is a file.
+func withFallback(program []byte) *diskmaker.Image {
+	return sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: program}).MustBuild()
 }
 
 // bareFAT returns a disk that is one FAT volume as a whole.
@@ -203,14 +208,16 @@ func TestTheFirstDriveDecidesWhichDiskStarts(t *testing.T) {
 
 func TestACloneThatFailsLetsTheOriginalStart(t *testing.T) {
 	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, nil).MustBuild()),
-		sample.Drive(t, machine.RoleOriginal, sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
+		sample.Drive(t, machine.RoleOriginal,
+			sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))
 	trace := startup.Simulate(m)
 	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
 	assert.Contains(t, trace.Reason, "The clone was tried first and failed at the loader")
 }
 
 func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
-	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	clone := sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
 	clone.Attached = fact.Tell(false)
 	m := sample.EDK2(firmware.UEFI, clone)
 	trace := startup.Simulate(m)
@@ -220,7 +227,8 @@ func TestADetachedCloneStopsAtTheDrive(t *testing.T) {
 }
 
 func TestNVMeThatTheFirmwareCannotStartFrom(t *testing.T) {
-	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	clone := sample.Drive(t, machine.RoleClone,
+		sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
 	clone.Bus = fact.Tell("nvme")
 	m := sample.EDK2(firmware.UEFI, clone)
 	m.DeviceOrder = nil // no list of the firmware's has shown it
