@@ -1,16 +1,21 @@
 package windows_test
 
 import (
+	"errors"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/core/volume"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/sample"
 )
@@ -136,4 +141,141 @@ func TestAChangedControllerModeAsksForADriver(t *testing.T) {
 	trace := startup.Simulate(m)
 	require.Len(t, trace.Missing, 1)
 	assert.Contains(t, trace.Missing[0].Text, "AHCI, before RAID")
+}
+
+// place is a change of what is known of the clone, with the rule that comes upon it and
+// how the start then ends.
+type place struct {
+	legacy  bool
+	change  func(d *machine.Drive)
+	rule    course.Rule // "" for none
+	verdict startup.Verdict
+	stage   course.Stage
+}
+
+func store(d *machine.Drive) *machine.Config { return &d.Contents.Volumes[0].Configs[0] }
+
+// system is the entry that the store starts.
+func system(d *machine.Drive) *loader.Object {
+	o, _ := store(d).Store.Default()
+	for i := range store(d).Store.Objects {
+		if store(d).Store.Objects[i].ID == o.ID {
+			return &store(d).Store.Objects[i]
+		}
+	}
+	return nil
+}
+
+// element returns an element of the entry that the store starts.
+func element(d *machine.Drive, kind uint32) *loader.Element {
+	for i := range system(d).Elements {
+		if e := &system(d).Elements[i]; e.Type == kind {
+			return e
+		}
+	}
+	return nil
+}
+
+func device(d *machine.Drive, kind uint32, on loader.BCDDevice) { element(d, kind).Device = &on }
+
+// Every way from the boot manager to its system, and where each ends.
+func TestEveryEndOfAWindowsStart(t *testing.T) {
+	notThere := disk.MustGUID("0BAD0BAD-0000-4000-8000-000000000000")
+	for name, c := range map[string]place{
+		"as it should be": {false, func(*machine.Drive) {}, "", startup.Starts, ""},
+		"a store that was not written out": {false, func(d *machine.Drive) { store(d).Store.Dirty = true },
+			"store-unwritten", startup.Starts, ""},
+		"a store that is not in evidence": {false, func(d *machine.Drive) { store(d).Err = &disk.NotCaptured{} },
+			"store-missing-evidence", startup.Depends, ""},
+		"files that cannot be read": {false, func(d *machine.Drive) {
+			d.Contents.Volumes[0].Configs, d.Contents.Volumes[0].Readable = nil, false
+		}, "store-missing-evidence", startup.Depends, ""},
+		"a store without a default": {false, func(d *machine.Drive) { store(d).Store.Objects = nil },
+			"store-names-none", startup.Stops, course.StageConfiguration},
+		"an entry of another kind": {false, func(d *machine.Drive) { system(d).Type = 0x10100002 },
+			"store-no-windows", startup.Depends, ""},
+		"a loader in capital letters": {false, func(d *machine.Drive) {
+			element(d, loader.ElementPath).Text = `\WINDOWS\SYSTEM32\WINLOAD.EFI`
+		}, "", startup.Starts, ""},
+		"no device": {false, func(d *machine.Drive) { element(d, loader.ElementOSDevice).Device = nil },
+			"store-no-device", startup.Stops, course.StageConfiguration},
+		"the partition that it started from": {false, func(d *machine.Drive) {
+			device(d, loader.ElementOSDevice, loader.BCDDevice{Kind: loader.DeviceBoot})
+		}, "system-not-ntfs", startup.Stops, course.StageSystem},
+		"a device that is gone": {false, func(d *machine.Drive) {
+			device(d, loader.ElementDevice, loader.BCDDevice{Kind: loader.DeviceGone})
+		}, "store-device-gone", startup.Stops, course.StageConfiguration},
+		"a letter that nobody gave": {false, func(d *machine.Drive) {
+			device(d, loader.ElementOSDevice, loader.BCDDevice{Kind: loader.DeviceNamed, Name: "C"})
+		}, "store-device-unknown", startup.Depends, ""},
+		"a letter": {false, func(d *machine.Drive) {
+			d.Contents.Volumes[1].Letter = "C"
+			device(d, loader.ElementDevice, loader.BCDDevice{Kind: loader.DeviceNamed, Name: "C"})
+			device(d, loader.ElementOSDevice, loader.BCDDevice{Kind: loader.DeviceNamed, Name: "C"})
+		}, "", startup.Starts, ""},
+		"a partition that is not there": {false, func(d *machine.Drive) {
+			device(d, loader.ElementOSDevice, loader.BCDDevice{Kind: loader.DevicePartition, Partition: notThere})
+		}, "store-device-absent", startup.Stops, course.StageConfiguration},
+		"a file": {false, func(d *machine.Drive) {
+			device(d, loader.ElementOSDevice, loader.BCDDevice{Kind: loader.DeviceRAMDisk})
+		}, "store-device-elsewhere", startup.Depends, ""},
+		"a system that is not in evidence": {false, func(d *machine.Drive) { d.Contents.Volumes[1].Kind = volume.NotCaptured },
+			"system-missing-evidence", startup.Depends, ""},
+		"a system whose files are not in evidence": {false, func(d *machine.Drive) {
+			d.Contents.Volumes[1].Readable, d.Contents.Volumes[1].FilesErr = false, &disk.NotCaptured{}
+		}, "system-missing-evidence", startup.Depends, ""},
+		"a system that cannot be read": {false, func(d *machine.Drive) {
+			d.Contents.Volumes[1].Readable, d.Contents.Volumes[1].FilesErr = false, errors.New("damaged")
+		}, "system-unread", startup.Stops, course.StageSystem},
+		"a loader that was not looked for": {false, func(d *machine.Drive) {
+			element(d, loader.ElementPath).Text = `\Windows\elsewhere.efi`
+		}, "system-loader-missing-evidence", startup.Depends, ""},
+		"an entry without a path": {false, func(d *machine.Drive) {
+			system(d).Elements = slices.DeleteFunc(system(d).Elements, func(e loader.Element) bool { return e.Type == loader.ElementPath })
+		}, "", startup.Starts, ""},
+		"an end that is cut off": {false, func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 },
+			"system-cut-off", startup.Stops, course.StageSystem},
+
+		"legacy": {true, func(*machine.Drive) {}, "", startup.Starts, ""},
+		"the manager before the store": {true, func(d *machine.Drive) { d.Contents.Volumes[0].LegacyManager = "ntldr" },
+			"loader-before-store", startup.Depends, ""},
+		"an active partition without files": {true, func(d *machine.Drive) {
+			d.Contents.Volumes[0].LegacyManager, d.Contents.Volumes[0].Readable = "", false
+		}, "active-files-missing-evidence", startup.Depends, ""},
+		"a boot sector of nobody's": {true, func(d *machine.Drive) { d.Contents.Volumes[0].LegacyManager = "" },
+			"boot-sector-unknown", startup.Depends, ""},
+		"a store that was told": {true, func(d *machine.Drive) {
+			d.Contents.Volumes[0].LegacyManager, d.Contents.Volumes[0].Told = "", true
+		}, "boot-sector-missing-evidence", startup.Starts, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			mode, declared := firmware.UEFI, sample.WindowsDisk(1, 1)
+			if c.legacy {
+				mode, declared = firmware.Legacy, sample.LegacyWindowsDisk(true)
+			}
+			d := sample.Drive(t, machine.RoleClone, declared.MustBuild())
+			c.change(&d)
+			m := sample.Whole(mode, d)
+			if c.legacy {
+				m.Drives[0].Contents.Volumes[0].SystemCode = false // what its code does is not in question
+				m.Drives[0].Contents.Run, m.Answers = nil, map[string]string{"boot-sector:clone": "yes"}
+			}
+			trace := startup.Simulate(m)
+			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
+			assert.Equal(t, c.stage, trace.Stage)
+			var rules []course.Rule
+			for _, f := range trace.Findings {
+				rules = append(rules, f.Rule)
+			}
+			if c.rule != "" {
+				assert.Contains(t, rules, c.rule)
+			} else {
+				assert.Empty(t, slices.DeleteFunc(rules, func(r course.Rule) bool { return r == "ntfs-backup" }))
+			}
+			m.Until = machine.UntilConfiguration
+			if c.stage == course.StageSystem {
+				assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "up to its configuration")
+			}
+		})
+	}
 }
