@@ -1,8 +1,10 @@
 package linux_test
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,8 +15,11 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/linux"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/core/volume"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 	"latchkey/internal/sample"
@@ -122,4 +127,251 @@ func TestGRUBInstalledByItsOwnTools(t *testing.T) {
 	trace := startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)},
 		Drives: []machine.Drive{clone}})
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
+}
+
+func config(d *machine.Drive, volume int, kind machine.ConfigKind, path string) *machine.Config {
+	return d.Contents.Volumes[volume].Config(kind, path)
+}
+
+func first(d *machine.Drive) *machine.Config {
+	return config(d, 0, machine.ConfigGRUB, "/EFI/debian/grub.cfg")
+}
+func menu(d *machine.Drive) *machine.Config {
+	return config(d, 1, machine.ConfigGRUB, "/boot/grub/grub.cfg")
+}
+func fstab(d *machine.Drive) *machine.Config { return config(d, 1, machine.ConfigFstab, "/etc/fstab") }
+
+// core is what is built into the GRUB that the firmware starts.
+func core(d *machine.Drive) *loader.GRUBCore {
+	for i := range d.Contents.Volumes[0].Loaders {
+		if g := d.Contents.Volumes[0].Loaders[i].Program.GRUB; g != nil {
+			return g
+		}
+	}
+	return nil
+}
+
+// without drops a configuration of a volume.
+func without(d *machine.Drive, volume int, path string) {
+	v := &d.Contents.Volumes[volume]
+	v.Configs = slices.DeleteFunc(v.Configs, func(c machine.Config) bool { return c.Path == path })
+}
+
+// asShim lets the firmware start the shim, which starts GRUB from beside it.
+func asShim(d *machine.Drive, grub *loader.Found) {
+	v := &d.Contents.Volumes[0]
+	shim := v.Loaders[0]
+	shim.Name, shim.Program.Is, shim.Program.GRUB = loader.Fallback, loader.Shim, nil
+	v.Loaders = []loader.Found{shim}
+	if grub != nil {
+		v.Loaders = append(v.Loaders, *grub)
+	}
+}
+
+// Every way from a Linux loader to its system, and where each ends.
+func TestEveryEndOfALinuxStart(t *testing.T) {
+	missing, damaged := &disk.NotCaptured{}, errors.New("damaged")
+	elsewhere := loader.Spec{Kind: loader.ByFSUUID, Value: "dead-beef"}
+	here := loader.Spec{Kind: loader.ByFSUUID, Value: "01000000-0000-0000-0000-000000000000"}
+	beside := func(d *machine.Drive, change func(g *loader.Found)) {
+		grub := d.Contents.Volumes[0].Loaders[0]
+		grub.Path = `\EFI\BOOT\grubx64.efi`
+		change(&grub)
+		asShim(d, &grub)
+	}
+	for name, c := range map[string]struct {
+		change  func(d *machine.Drive)
+		rule    course.Rule // "" for none
+		verdict startup.Verdict
+		stage   course.Stage
+	}{
+		"as it should be": {func(*machine.Drive) {}, "", startup.Starts, ""},
+
+		"the shim and its GRUB": {func(d *machine.Drive) { beside(d, func(*loader.Found) {}) }, "", startup.Starts, ""},
+		"the shim and a damaged GRUB": {func(d *machine.Drive) { beside(d, func(g *loader.Found) { g.Err = damaged }) }, "shim-next-unsound",
+			startup.Stops, course.StageConfiguration},
+		"the shim and a GRUB not in evidence": {func(d *machine.Drive) { beside(d, func(g *loader.Found) { g.Err = missing }) }, "", startup.Starts, ""},
+		"the shim without its GRUB":           {func(d *machine.Drive) { asShim(d, nil) }, "shim-next-absent", startup.Stops, course.StageConfiguration},
+
+		"GRUB with nothing built in": {func(d *machine.Drive) {
+			d.Contents.Volumes[0].Loaders[0].Program.GRUB = nil
+		}, "menu-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a disk that is not there":      {func(d *machine.Drive) { core(d).Prefix = "(hd7,gpt1)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on the next disk, not there":      {func(d *machine.Drive) { core(d).Prefix = "(hd1,gpt1)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a partition that is not there": {func(d *machine.Drive) { core(d).Prefix = "(,gpt9)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a named partition":             {func(d *machine.Drive) { core(d).Prefix = "(hd0,gpt1)/EFI/debian" }, "", startup.Starts, ""},
+		"a folder on its own disk":                  {func(d *machine.Drive) { core(d).Prefix = "(,gpt2)/boot/grub" }, "", startup.Starts, ""},
+		"a name that is no partition's":             {func(d *machine.Drive) { core(d).Prefix = "(memdisk)/boot/grub" }, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"commands built in": {func(d *machine.Drive) {
+			core(d).Prefix, core(d).Config = "", "search.fs_uuid "+here.Value+" root\nset prefix=($root)/boot/grub\n"
+		}, "", startup.Starts, ""},
+		"commands built in that find nothing": {func(d *machine.Drive) {
+			core(d).Config = "search.fs_uuid dead-beef root\n"
+		}, "search-lost", startup.Starts, ""},
+
+		"a menu that is not in evidence": {func(d *machine.Drive) { menu(d).Err = missing }, "menu-missing-evidence", startup.Depends, ""},
+		"a menu that cannot be read":     {func(d *machine.Drive) { menu(d).Err = damaged }, "menu-unread", startup.Depends, ""},
+		"no menu": {func(d *machine.Drive) { without(d, 1, "/boot/grub/grub.cfg") }, "menu-absent", startup.Stops,
+			course.StageConfiguration},
+		"a volume that is not in evidence": {func(d *machine.Drive) { d.Contents.Volumes[1].Kind = volume.NotCaptured }, "menu-missing-evidence", startup.Depends, ""},
+		"files that are not in evidence": {func(d *machine.Drive) {
+			d.Contents.Volumes[1].Readable = false
+			without(d, 1, "/boot/grub/grub.cfg")
+		}, "menu-missing-evidence", startup.Depends, ""},
+		"a menu that leads to itself": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries, menu(d).GRUB.ConfigFile = nil, "/boot/grub/grub.cfg"
+		}, "menu-circle", startup.Depends, ""},
+		"an empty menu": {func(d *machine.Drive) { menu(d).GRUB.Entries = nil }, "menu-empty", startup.Stops,
+			course.StageConfiguration},
+		"a menu of entries of their own": {func(d *machine.Drive) { menu(d).GRUB.Entries, menu(d).GRUB.BLS = nil, true }, "entries-absent", startup.Stops,
+			course.StageConfiguration},
+		"an entry that starts no kernel": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "" }, "entry-no-kernel", startup.Depends, ""},
+		"a first menu that finds nothing": {func(d *machine.Drive) { first(d).GRUB.Top[0].Spec = elsewhere }, "menu-absent", startup.Stops,
+			course.StageConfiguration},
+		"a name that only the machine knows": {func(d *machine.Drive) {
+			first(d).GRUB.Top[0].Spec = loader.Spec{Kind: loader.ByOther, Value: "vg/root"}
+		}, "search-unknown", startup.Depends, ""},
+		"an entry that finds nothing": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Searches[0].Spec = elsewhere }, "search-lost", startup.Starts, ""},
+		"an entry that finds nothing, and no kernel": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Searches[0].Spec, menu(d).GRUB.Entries[0].Linux = elsewhere, "/boot/gone"
+			menu(d).GRUB.Top = []loader.GRUBSearch{{Spec: here}}
+		}, "kernel-missing-evidence", startup.Depends, ""},
+		"a hint alone": {func(d *machine.Drive) {
+			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Hint: true}}
+		}, "", startup.Starts, ""},
+		"a hint that leads nowhere": {func(d *machine.Drive) {
+			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd7,gpt2"},
+				Hint: true}, {Spec: here}}
+		}, "", startup.Starts, ""},
+		"a hint after a search": {func(d *machine.Drive) {
+			first(d).GRUB.Top = append(first(d).GRUB.Top,
+				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt1"}, Hint: true})
+		}, "", startup.Starts, ""},
+		"a search for a file": {func(d *machine.Drive) {
+			first(d).GRUB.Top = append(first(d).GRUB.Top,
+				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByFile, Value: "/vmlinuz"}})
+		}, "", startup.Starts, ""},
+
+		"a kernel that was not looked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "/boot/other" }, "kernel-missing-evidence", startup.Depends, ""},
+		"no initial RAM disk is asked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrd = "" }, "", startup.Starts, ""},
+		"no root named":                    {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = nil }, "no-root-named", startup.Depends, ""},
+		"a root that is nowhere": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = &elsewhere }, "root-absent", startup.Stops,
+			course.StageConfiguration},
+		"a root by its device's name": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Root = &loader.Spec{Kind: loader.ByDevice, Value: "/dev/sda2"}
+		}, "root-by-device-name", startup.Starts, ""},
+
+		"a mount that is nowhere": {func(d *machine.Drive) { fstab(d).Mounts[1].Spec = elsewhere }, "mount-absent", startup.Stops,
+			course.StageConfiguration},
+		"a mount by its place": {func(d *machine.Drive) {
+			fstab(d).Mounts[1].Spec = loader.Spec{Kind: loader.ByPath,
+				Value: "pci"}
+		}, "", startup.Starts, ""},
+		"a mount that may fail": {func(d *machine.Drive) { fstab(d).Mounts[1].Spec, fstab(d).Mounts[1].NoFail = elsewhere, true },
+			"", startup.Starts, ""},
+		"a mount table not in evidence": {func(d *machine.Drive) { fstab(d).Err = missing }, "mount-table-missing-evidence", startup.Depends, ""},
+		"no mount table":                {func(d *machine.Drive) { without(d, 1, "/etc/fstab") }, "", startup.Starts, ""},
+		"a root cut off by the disk": {func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 }, "system-cut-off", startup.Stops,
+			course.StageSystem},
+		"a root whose files are not there": {func(d *machine.Drive) {
+			d.Contents.Volumes[1].Readable = false
+			without(d, 1, "/etc/fstab")
+		}, "mount-table-missing-evidence", startup.Depends, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+			c.change(&d)
+			m := sample.Whole(firmware.UEFI, d)
+			trace := startup.Simulate(m)
+			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
+			assert.Equal(t, c.stage, trace.Stage)
+			var rules []course.Rule
+			for _, f := range trace.Findings {
+				rules = append(rules, f.Rule)
+			}
+			if c.rule != "" {
+				assert.Contains(t, rules, c.rule)
+			} else {
+				assert.Empty(t, rules)
+			}
+			if c.stage == course.StageSystem {
+				m.Until = machine.UntilConfiguration
+				assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "up to its configuration")
+			}
+		})
+	}
+}
+
+// A system that mounts a part of the other disk runs half from there.
+func TestHalfFromTheOtherDisk(t *testing.T) {
+	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	original := sample.Drive(t, machine.RoleOriginal, sample.LinuxDisk(0x41, 0x41).MustBuild())
+	fstab(&clone).Mounts[1].Spec = loader.Spec{Kind: loader.ByFSUUID, Value: original.Contents.Volumes[0].Serial}
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, clone, original))
+	assert.Equal(t, startup.Starts, trace.Verdict)
+	require.Len(t, trace.Findings, 1)
+	assert.Equal(t, course.Rule("half-from-the-other"), trace.Findings[0].Rule)
+	assert.Contains(t, trace.Findings[0].Facts[0].Label, "/etc/fstab, line 2")
+	// The folder that is built in names the second drive in the firmware's order.
+	core(&clone).Prefix = "(hd1,gpt2)/boot/grub"
+	trace = startup.Simulate(sample.Whole(firmware.UEFI, clone, original))
+	assert.Equal(t, startup.StartsOriginal, trace.Verdict, trace.Reason)
+}
+
+// What is known of GRUB's core image behind sector 0, and what follows from it.
+func TestGRUBFromSectorZero(t *testing.T) {
+	for rule, core := range map[course.Rule]machine.GRUBCore{
+		"core-image-missing-evidence": {Known: false},
+		"core-image-unread":           {Known: true, Present: true, Err: errors.New("damaged")},
+	} {
+		d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+		for _, known := range []machine.GRUBCore{core, {Known: core.Known, Present: true}} {
+			d.Contents.Core = known
+			var a course.Attempt
+			end := linux.GrubFromCode(&course.Walk{World: &course.World{}}, &a, &d)
+			assert.Equal(t, course.Unproven, end.State)
+			assert.Equal(t, rule, a.Steps[0].Rule)
+			assert.Equal(t, known.Err != nil, strings.Contains(a.Steps[0].Text, "damaged"))
+		}
+	}
+	d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	d.Contents.Core = machine.GRUBCore{Known: true, Present: true, Err: &disk.NotCaptured{}}
+	var a course.Attempt
+	linux.GrubFromCode(&course.Walk{World: &course.World{}}, &a, &d)
+	assert.Equal(t, course.Rule("core-image-missing-evidence"), a.Steps[0].Rule)
+
+	d.Contents.Core.Image = &loader.GRUBCore{Config: "search.fs_uuid dead-beef root\n"}
+	a = course.Attempt{}
+	k := &course.Walk{Machine: sample.Whole(firmware.Legacy, d), World: &course.World{}}
+	end := linux.GrubFromCode(k, &a, &k.Machine.Drives[0])
+	assert.Equal(t, course.Blocks, end.State)
+	assert.Equal(t, course.Rule("search-finds-nothing"), a.Steps[0].Rule, "it had no partition before")
+	d.Contents.Core.Image = &loader.GRUBCore{Prefix: "/boot/grub"}
+	a = course.Attempt{}
+	end = linux.GrubFromCode(k, &a, &d)
+	assert.Equal(t, course.Unproven, end.State)
+	assert.Equal(t, course.Rule("grub-folder-unknown"), a.Steps[0].Rule)
+}
+
+// Entries of the Boot Loader Specification that cannot be read.
+func TestEntriesThatCannotBeRead(t *testing.T) {
+	declared := sample.LinuxDisk(1, 1)
+	declared.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
+		"/vmlinuz": sample.X64(), "/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\noptions root=LABEL=root\n")}
+	for rule, change := range map[course.Rule]func(v *machine.Volume){
+		"entries-missing-evidence": func(v *machine.Volume) { v.Configs, v.Readable = nil, false },
+		"entry-unread":             func(v *machine.Volume) { v.Configs[0].Err = errors.New("damaged") },
+		"kernel-missing-evidence":  func(v *machine.Volume) { v.Configs[0].Entry.Linux = "/other" },
+	} {
+		d := sample.Drive(t, machine.RoleClone, declared.MustBuild())
+		change(&d.Contents.Volumes[0])
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+		assert.Equal(t, startup.Depends, trace.Verdict)
+		assert.Equal(t, rule, trace.Findings[0].Rule)
+	}
+	d := sample.Drive(t, machine.RoleClone, declared.MustBuild())
+	d.Contents.Volumes[0].Configs[0].Err = &disk.NotCaptured{}
+	assert.Equal(t, course.Rule("entries-missing-evidence"), startup.Simulate(sample.Whole(firmware.UEFI, d)).Findings[0].Rule)
+	assert.Equal(t, startup.Starts, startup.Simulate(sample.Whole(firmware.UEFI,
+		sample.Drive(t, machine.RoleClone, declared.MustBuild()))).Verdict)
 }

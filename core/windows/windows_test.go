@@ -231,7 +231,8 @@ func TestEveryEndOfAWindowsStart(t *testing.T) {
 			element(d, loader.ElementPath).Text = `\Windows\elsewhere.efi`
 		}, "system-loader-missing-evidence", startup.Depends, ""},
 		"an entry without a path": {false, func(d *machine.Drive) {
-			system(d).Elements = slices.DeleteFunc(system(d).Elements, func(e loader.Element) bool { return e.Type == loader.ElementPath })
+			system(d).Elements = slices.DeleteFunc(system(d).Elements,
+				func(e loader.Element) bool { return e.Type == loader.ElementPath })
 		}, "", startup.Starts, ""},
 		"an end that is cut off": {false, func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 },
 			"system-cut-off", startup.Stops, course.StageSystem},

@@ -1,9 +1,0 @@
-package linux_test
-
-import (
-	"testing"
-
-	"latchkey/internal/expected"
-)
-
-func TestEveryMachineEndsAsExpected(t *testing.T) { expected.Outcomes(t, expected.Quick(t)) }
