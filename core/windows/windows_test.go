@@ -55,11 +55,7 @@ func TestWhatTheBootManagerLoads(t *testing.T) {
 			trace := startup.Simulate(sample.Whole(c.mode, sample.Drive(t, machine.RoleClone, c.disk.MustBuild())))
 			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
 			assert.Equal(t, c.stage, trace.Stage)
-			all := trace.Symptom + trace.Reason + trace.Headline
-			for _, q := range trace.Missing {
-				all += q.Text
-			}
-			assert.Contains(t, all, c.says)
+			assert.Contains(t, sample.Words(trace), c.says)
 		})
 	}
 }

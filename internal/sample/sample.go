@@ -9,6 +9,7 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
+	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
 
@@ -138,4 +139,14 @@ func Whole(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
 	m := EDK2(mode, drives...)
 	m.Until = ""
 	return m
+}
+
+// Words is all that a trace says: what the screen shows, the reason, the headline and
+// what it asks.
+func Words(t startup.Trace) string {
+	all := t.Symptom + t.Reason + t.Headline
+	for _, q := range t.Missing {
+		all += q.Text
+	}
+	return all
 }
