@@ -48,8 +48,8 @@ func identical(a, b *machine.Contents) bool {
 	}
 	for i, p := range a.Layout.Partitions {
 		q := b.Layout.Partitions[i]
-		if p.Start != q.Start || p.Length != q.Length || p.GUID != q.GUID ||
-			a.Volumes[i].Serial != b.Volumes[i].Serial {
+		if p.Start != q.Start || p.Length != q.Length || p.GUID != q.GUID || p.Type != q.Type ||
+			p.Active != q.Active || a.Volumes[i].Serial != b.Volumes[i].Serial {
 			return false
 		}
 	}
@@ -62,8 +62,7 @@ func swapped(original, clone *machine.Contents) string {
 	sizeB, okB := clone.Size()
 	_, grown := original.Layout.Find(disk.CodeGPTBackupMisplaced)
 	switch {
-	case len(clone.Layout.Partitions) > 0 && len(original.Layout.Partitions) == 0 &&
-		original.Layout.Style != disk.StyleUnknown && original.Layout.WrittenFor == 0:
+	case len(clone.Layout.Partitions) > 0 && empty(original) && original.Layout.WrittenFor == 0:
 		return "the disk called the original is empty, the other one holds partitions."
 	case grown && okA && okB && sizeA > sizeB:
 		return fmt.Sprintf("the table of the disk called the original (%s) was written for a smaller one, as a raw copy leaves it, and the other disk (%s) is smaller.", disk.Both(sizeA), disk.Both(sizeB))
@@ -72,6 +71,9 @@ func swapped(original, clone *machine.Contents) string {
 	}
 	return ""
 }
+
+// empty reports whether the disk is known to have no partition.
+func empty(c *machine.Contents) bool { return len(c.Layout.Partitions) == 0 && c.TableKnown() }
 
 func used(c *machine.Contents) uint64 {
 	var sum uint64
@@ -161,9 +163,9 @@ func Guess(a, b *machine.Contents) (originalFirst bool, why string) {
 	switch {
 	case a == nil || b == nil:
 		return true, ""
-	case len(a.Layout.Partitions) > 0 && len(b.Layout.Partitions) == 0:
+	case len(a.Layout.Partitions) > 0 && empty(b):
 		return true, "because it holds partitions and the other one is empty."
-	case len(b.Layout.Partitions) > 0 && len(a.Layout.Partitions) == 0:
+	case len(b.Layout.Partitions) > 0 && empty(a):
 		return false, "because it holds partitions and the other one is empty."
 	case used(a) > used(b):
 		return true, "because more of it is in use."

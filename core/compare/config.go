@@ -30,20 +30,29 @@ func configRows(m machine.Machine, a, b side) []Row {
 	}
 	var rows []Row
 	for _, holder := range order {
-		on := found[holder]
-		own, has := on[b.Name]
-		r := row(GroupIdentity, holder, words(on, a.Name), words(on, b.Name), Fine, "",
-			refFacts("original", on, a.Name), refFacts("clone", on, b.Name))
-		switch {
-		case !has || own.Means == "this" || own.Means == "both" || own.Means == "unknown":
-		case b.blocked(course.StageConfiguration) || b.blocked(course.StageSystem):
-			r.Matter, r.Meaning = Decides, "blocks: the clone's configuration still names "+lost(own)
-		default:
-			r.Matter, r.Meaning = Matters, "the clone's configuration still names "+lost(own)
-		}
-		rows = append(rows, r)
+		rows = append(rows, configRow(a, b, holder, found[holder]))
 	}
 	return rows
+}
+
+// configRow compares where a name of the holder leads on each side.
+func configRow(a, b side, holder string, on map[string]machine.Reference) Row {
+	own, has := on[b.Name]
+	vb := words(b, holder, on)
+	meaning := map[presence]string{flawed: "the clone's configuration cannot be read", absent: "not on the clone"}[vb.is]
+	if has && vb.is != present {
+		meaning = "the clone's configuration still names " + lost(own)
+	}
+	r := row(GroupIdentity, holder, words(a, holder, on), vb, Matters, meaning)
+	if r.Matter != Agrees && vb.is == present {
+		r.Matter, r.Meaning = Fine, "the clone's names its own"
+	}
+	wrong := vb.is == flawed || has && vb.is == absent
+	if wrong {
+		r.Matter, r.Meaning = Matters, meaning
+	}
+	r.decides(wrong && (b.blocked(course.StageConfiguration) || b.blocked(course.StageSystem)), "blocks: "+meaning)
+	return r
 }
 
 // leadsOn keeps the names that a start follows.
@@ -56,23 +65,40 @@ func leadsOn(holder string) bool {
 	return strings.HasSuffix(holder, "prefix")
 }
 
-func words(on map[string]machine.Reference, drive string) string {
-	r, ok := on[drive]
+// words says where the holder's name leads on the side.
+func words(s side, holder string, on map[string]machine.Reference) value {
+	r, ok := on[s.Name]
 	if !ok {
-		return "none"
+		return holds(s, holder)
 	}
 	for _, x := range r.On {
-		if x.Drive == drive && len(x.Partitions) > 0 {
-			return fmt.Sprintf("its partition %d", x.Partitions[0])
+		if x.Drive == s.Name && len(x.Partitions) > 0 {
+			return s.value(present, fmt.Sprintf("its partition %d", x.Partitions[0]), r.Source)
 		}
 	}
 	switch r.Means {
 	case "other":
-		return "the other disk"
+		return s.value(absent, "the other disk", r.Source)
 	case "unknown":
-		return "not known"
+		return s.value(unknown, "not known", r.Source)
 	}
-	return "no disk here"
+	return s.value(absent, "no disk here", r.Source)
+}
+
+// holds says why a side has no such name: its file cannot be read, is not there, or
+// is not in the evidence.
+func holds(s side, holder string) value {
+	if s.Contents == nil {
+		return s.none(false)
+	}
+	for i := range s.Contents.Volumes {
+		for _, c := range s.Contents.Volumes[i].Configs {
+			if strings.HasPrefix(holder, c.Path+",") && c.Err != nil && !c.Missing() {
+				return s.value(flawed, "cannot be read", c.From)
+			}
+		}
+	}
+	return s.none(filesKnown(s))
 }
 
 func lost(r machine.Reference) string {
@@ -80,12 +106,4 @@ func lost(r machine.Reference) string {
 		return "the other disk: its identifiers were made anew by the copy"
 	}
 	return "what exists on neither disk"
-}
-
-func refFacts(role string, on map[string]machine.Reference, drive string) machine.Fact {
-	r, ok := on[drive]
-	if !ok {
-		return machine.Fact{Label: role, Value: "none"}
-	}
-	return machine.Fact{Label: role + ": " + r.Kind, Value: r.Value, Source: r.Source}
 }

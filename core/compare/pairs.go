@@ -5,6 +5,7 @@ package compare
 import (
 	"latchkey/core/disk"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 // Pair ties a partition of the original to its counterpart on the clone, by
@@ -12,8 +13,14 @@ import (
 type Pair struct {
 	Original int    `json:"original"`
 	Clone    int    `json:"clone"`
-	By       string `json:"by"` // how the counterpart was found
+	By       string `json:"by"` // how the counterpart was found, or why there is none
 }
+
+// Why a partition has no counterpart.
+const (
+	Nothing = "nothing"   // nothing on the other disk corresponds
+	NotTold = "not known" // the evidence does not tell which partitions that disk has
+)
 
 // Pairs finds counterparts by unique GUID, then by type and order, then by
 // position. Partitions without one come last, with -1 on the other side.
@@ -22,19 +29,26 @@ func Pairs(original, clone *machine.Contents) []Pair {
 	p.match("unique GUID", func(i, j int) bool {
 		return !p.a[i].GUID.IsZero() && p.a[i].GUID == p.b[j].GUID
 	})
-	p.match("type and order", func(i, j int) bool { return kindKey(original, i) == kindKey(clone, j) })
+	p.match("type and order", func(i, j int) bool { return sameKind(original, i, clone, j) })
 	p.match("position", func(i, j int) bool { return p.a[i].Start == p.b[j].Start })
 	for i := range p.a {
 		if !p.usedA[i] {
-			p.pairs = append(p.pairs, Pair{i, -1, "nothing"})
+			p.pairs = append(p.pairs, Pair{i, -1, without(clone)})
 		}
 	}
 	for j := range p.b {
 		if !p.usedB[j] {
-			p.pairs = append(p.pairs, Pair{-1, j, "nothing"})
+			p.pairs = append(p.pairs, Pair{-1, j, without(original)})
 		}
 	}
 	return p.pairs
+}
+
+func without(other *machine.Contents) string {
+	if other == nil || !other.TableKnown() {
+		return NotTold
+	}
+	return Nothing
 }
 
 func partitions(c *machine.Contents) []disk.Partition {
@@ -61,12 +75,15 @@ func (p *pairing) match(by string, same func(i, j int) bool) {
 	}
 }
 
-// kindKey is what a partition is, whichever style its disk has: a copy that
-// changes the style keeps the kind.
-func kindKey(c *machine.Contents, i int) string {
-	p := c.Layout.Partitions[i]
-	if p.IsESP() {
-		return "esp"
+// sameKind reports whether two partitions are of one kind, whichever style their
+// disks have: a copy that changes the style keeps the kind. A file system that is not
+// in the evidence may be any.
+func sameKind(a *machine.Contents, i int, b *machine.Contents, j int) bool {
+	p, q := a.Layout.Partitions[i], b.Layout.Partitions[j]
+	if p.IsESP() || q.IsESP() {
+		return p.IsESP() && q.IsESP()
 	}
-	return string(p.Type.Role) + " " + string(c.Volumes[i].Kind)
+	one, other := a.Volumes[i].Kind, b.Volumes[j].Kind
+	return p.Type.Role == q.Type.Role &&
+		(one == other || one == volume.NotCaptured || other == volume.NotCaptured)
 }

@@ -57,6 +57,9 @@ func (g *GPT) Valid() *GPTCopy {
 	return nil
 }
 
+// Lost reports whether the copy is known to be of no use.
+func (c *GPTCopy) Lost() bool { return c.State == CopyDamaged || c.State == CopyAbsent }
+
 // GPTCopy is one header with its entry array.
 type GPTCopy struct {
 	Which   string // "primary" or "backup"

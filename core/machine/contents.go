@@ -208,6 +208,21 @@ func (v *Volume) Loader(path string) (loader.Found, bool) {
 // Lost reports whether a partition's end lies beyond the disk.
 func (c *Contents) Lost(p disk.Partition) bool { return !p.Unplaced && p.End() > c.Layout.Sectors }
 
+// TableKnown reports whether the evidence tells which partitions the disk has. A
+// listing that shows none may have been cut off.
+func (c *Contents) TableKnown() bool {
+	l := &c.Layout
+	switch {
+	case l.Style == disk.StyleUnknown:
+		return false
+	case len(l.Partitions) > 0, l.Style == disk.StyleNone, l.WrittenFor != 0:
+		return true
+	case l.Style == disk.StyleGPT:
+		return l.GPT.Valid() != nil || l.GPT.Primary.Lost() && l.GPT.Backup.Lost()
+	}
+	return l.MBR != nil && l.MBR.BootCode != nil
+}
+
 // Size returns the disk's capacity in bytes, when it is known.
 func (c *Contents) Size() (int64, bool) {
 	return c.Layout.Bytes(), c.Layout.Sectors != disk.SectorsUnknown

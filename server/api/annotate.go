@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"latchkey/core/compare"
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/repair"
@@ -61,6 +62,8 @@ func anyOf[T any](values ...T) []any {
 
 // valuesOf lists the values of the rules' types of words.
 var valuesOf = map[reflect.Type][]any{
+	reflect.TypeFor[compare.Matter](): anyOf(compare.Decides, compare.Matters, compare.NotKnown, compare.Fine,
+		compare.Agrees),
 	reflect.TypeFor[course.State](): anyOf(course.Passes, course.Blocks, course.Unproven, course.Behind,
 		course.Wrong),
 	reflect.TypeFor[disk.Role](): anyOf(disk.RoleBoot, disk.RoleSystem, disk.RoleReserved, disk.RoleRecovery,
@@ -74,8 +77,7 @@ var valuesOf = map[reflect.Type][]any{
 // valuesAt lists the values of single fields.
 var valuesAt = map[string][]any{
 	"compare.Doubt.Kind":       anyOf("same", "alike", "swapped", "elsewhere"),
-	"compare.Pair.By":          anyOf("unique GUID", "type and order", "position", "nothing"),
-	"compare.Row.Matter":       anyOf("decides", "matters", "fine", "agrees"),
+	"compare.Pair.By":          anyOf("unique GUID", "type and order", "position", compare.Nothing, compare.NotTold),
 	"machine.Reference.Means":  anyOf("this", "other", "both", "none", "unknown"),
 	"startup.Finding.Severity": anyOf("blocks", "risk", "unproven"),
 	"symptom.Ranked.Fit":       anyOf("computed", "open", "against"),
@@ -84,7 +86,7 @@ var valuesAt = map[string][]any{
 // meanings say what fields mean, by the type that they stand in and their name.
 var meanings = map[string]string{
 	"compare.Doubt.Kind":             "Both pieces are one disk, nothing tells them apart, they look exchanged, or a piece fits the other disk better",
-	"compare.Pair.By":                "How the counterpart was found",
+	"compare.Pair.By":                "How the counterpart was found, or why there is none",
 	"compare.Row.Meaning":            "What it means for the start",
 	"course.Attempt.Also":            "Other drives that answer to the same entry",
 	"course.Attempt.Entry":           "Boot entry number, four hexadecimal digits",

@@ -178,8 +178,9 @@ function SidePanel({
   onAttempt: (a: Attempt, n: number) => void;
 }) {
   const [view, setView] = useState<"differs" | "runs">("differs");
-  const differing = check.comparison.rows.filter((r) => r.matter !== "agrees");
-  const deciding = differing.filter((r) => r.matter === "decides").length;
+  const count = (...of: Row["matter"][]) => check.comparison.rows.filter((r) => of.includes(r.matter)).length;
+  const deciding = count("decides");
+  const open = count("not known");
   return (
     <Box sx={{ flex: 1, minHeight: 0, display: "flex", flexDirection: "column" }}>
       <Tabs
@@ -196,7 +197,8 @@ function SidePanel({
             color="text.secondary"
             sx={{ ml: "auto", mr: 1, alignSelf: "center" }}
           >
-            {differing.length} differ · {deciding} {deciding === 1 ? "decides" : "decide"}
+            {count("decides", "matters", "fine")} differ · {deciding} {deciding === 1 ? "decides" : "decide"}
+            {open > 0 && ` · ${open} not known`}
           </Typography>
         )}
       </Tabs>

@@ -19,7 +19,7 @@ interface Props {
 }
 
 const groups = ["partition style", "firmware mode", "boot partitions", "boot order", "identity", "geometry"];
-const weight = { decides: 0, matters: 1, fine: 2, agrees: 3 };
+const weight = { decides: 0, matters: 1, "not known": 2, fine: 3, agrees: 4 };
 
 /** What differs between the two disks and what it means for the start; what agrees folds away. */
 export function Comparison({ rows, onOpen }: Props) {

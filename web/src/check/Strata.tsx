@@ -351,7 +351,7 @@ function Ribbon({
       />
     );
   }
-  if (!from) return null;
+  if (!from || pair.by === "not known") return null;
   const decides = from.partition?.role === "boot";
   const colour = decides ? palette.meaning.rust : palette.text.secondary;
   const mid = top + from.y + from.height / 2;

@@ -1220,10 +1220,10 @@ export interface components {
         };
         Pair: {
             /**
-             * @description How the counterpart was found
+             * @description How the counterpart was found, or why there is none
              * @enum {string}
              */
-            by: "unique GUID" | "type and order" | "position" | "nothing";
+            by: "unique GUID" | "type and order" | "position" | "nothing" | "not known";
             /** Format: int64 */
             clone: number;
             /** Format: int64 */
@@ -1472,7 +1472,7 @@ export interface components {
             group: string;
             label: string;
             /** @enum {string} */
-            matter: "decides" | "matters" | "fine" | "agrees";
+            matter: "decides" | "matters" | "not known" | "fine" | "agrees";
             /** @description What it means for the start */
             meaning: string;
             original: string;
