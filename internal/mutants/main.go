@@ -7,10 +7,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -95,8 +97,8 @@ const (
 	unbuilt fate = "does not compile"
 )
 
-// try runs the tests of a package with the change.
-func try(m mutant, pkg string) (fate, error) {
+// try runs the tests with the change.
+func try(m mutant, tests []string) (fate, error) {
 	dir, err := os.MkdirTemp("", "mutant-")
 	if err != nil {
 		return "", err
@@ -123,7 +125,8 @@ func try(m mutant, pkg string) (fate, error) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-count=1", "-vet=off", "-overlay", overlay, pkg)
+	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-short", "-failfast", "-count=1", "-vet=off",
+		"-overlay", overlay}, tests...)...)
 	out, err := cmd.CombinedOutput()
 	switch {
 	case err == nil:
@@ -134,26 +137,60 @@ func try(m mutant, pkg string) (fate, error) {
 	return killed, nil
 }
 
-func run(pkg string) error {
+// listed lists the mutants of a package: all, or as many as are wanted, drawn evenly and
+// the same at each run.
+func listed(pkg string, most int) ([]mutant, error) {
 	paths, err := filepath.Glob(filepath.Join(pkg, "*.go"))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var all []mutant
 	for _, path := range paths {
 		if !strings.HasSuffix(path, "_test.go") {
 			list, err := of(path)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			all = append(all, list...)
 		}
 	}
-	sound := exec.Command("go", "test", "-short", "-cover", "-count=1", pkg)
-	sound.Stderr = os.Stderr
-	out, err := sound.Output()
+	if most > 0 && len(all) > most {
+		rand.New(rand.NewPCG(1, 1)).Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		all = all[:most]
+	}
+	return all, nil
+}
+
+// covered runs the tests as they are and tells how much of the package they run.
+func covered(pkg string, tests []string) (string, error) {
+	profile, err := os.CreateTemp("", "covered-")
 	if err != nil {
-		return fmt.Errorf("the tests do not pass as they are:\n%s", out)
+		return "", err
+	}
+	defer os.Remove(profile.Name())
+	profile.Close()
+	args := append([]string{"test", "-short", "-count=1", "-coverpkg", pkg, "-coverprofile", profile.Name()}, tests...)
+	if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
+		return "", fmt.Errorf("the tests do not pass as they are:\n%s", out)
+	}
+	out, err := exec.Command("go", "tool", "cover", "-func", profile.Name()).Output()
+	fields := strings.Fields(string(out))
+	if err != nil || len(fields) == 0 {
+		return "", fmt.Errorf("the coverage cannot be read: %w", err)
+	}
+	return fields[len(fields)-1], nil
+}
+
+// run tries the mutants of a package against its tests and those of the packages beside.
+func run(pkg string, most int, beside []string) error {
+	tests := append([]string{pkg}, beside...)
+	all, err := listed(pkg, most)
+	if err != nil {
+		return err
+	}
+	share, err := covered(pkg, tests)
+	if err != nil {
+		return err
 	}
 	var mu sync.Mutex
 	fates := map[fate]int{}
@@ -163,7 +200,7 @@ func run(pkg string) error {
 		turns <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-turns }()
-			f, err := try(m, pkg)
+			f, err := try(m, tests)
 			mu.Lock()
 			defer mu.Unlock()
 			fates[f]++
@@ -177,17 +214,19 @@ func run(pkg string) error {
 	}
 	wg.Wait()
 	tried := fates[killed] + fates[lived]
-	fmt.Printf("%s: %d of %d mutants killed (%.1f %%), %d did not compile; %s", pkg, fates[killed], tried,
-		100*float64(fates[killed])/float64(max(tried, 1)), fates[unbuilt], out)
+	fmt.Printf("%s: %d of %d mutants killed (%.1f %%), %d did not compile; %s of the statements covered\n", pkg,
+		fates[killed], tried, 100*float64(fates[killed])/float64(max(tried, 1)), fates[unbuilt], share)
 	return nil
 }
 
 func main() {
-	if len(os.Args) != 2 {
-		fmt.Fprintln(os.Stderr, "expected one package, such as ./core/firmware")
+	most := flag.Int("most", 0, "try as many mutants at most, drawn evenly; 0 is all")
+	flag.Parse()
+	if flag.NArg() < 1 {
+		fmt.Fprintln(os.Stderr, "expected a package, such as ./core/firmware, and packages whose tests count, too")
 		os.Exit(2)
 	}
-	if err := run(os.Args[1]); err != nil {
+	if err := run(flag.Arg(0), *most, flag.Args()[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
