@@ -95,7 +95,8 @@ func told(size int64, style disk.Style, used ...int64) *machine.Contents {
 
 func TestSigns(t *testing.T) {
 	const gb = int64(1e9)
-	full, half, none := told(500*gb, disk.StyleGPT, 40*gb, 60*gb), told(500*gb, disk.StyleGPT, 50*gb), told(500*gb, disk.StyleNone)
+	full, half, none := told(500*gb, disk.StyleGPT, 40*gb, 60*gb), told(500*gb, disk.StyleGPT, 50*gb),
+		told(500*gb, disk.StyleNone)
 	open := told(500*gb, disk.StyleUnknown)
 	for name, c := range map[string]struct {
 		a, b  *machine.Contents
@@ -172,7 +173,8 @@ func TestWhatAPieceHasInCommon(t *testing.T) {
 	parts := func(c *machine.Contents) *machine.Contents {
 		d := machine.Described{Style: disk.StyleGPT, Source: fact.Source{Origin: fact.Text}}
 		for _, p := range c.Layout.Partitions {
-			d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: p.Number, Start: int64(p.Start) * 512,
+			d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: p.Number,
+				Start:  int64(p.Start) * 512,
 				Length: int64(p.Length) * 512, Type: p.TypeGUID})
 		}
 		return d.Contents()

@@ -67,7 +67,8 @@ func hasGUIDs(s side) bool {
 func partitionGUIDsRow(a, b side) Row {
 	const label = "Unique partition GUIDs"
 	if !hasGUIDs(b) {
-		return row(GroupIdentity, label, a.value(present, fmt.Sprint(len(partitions(a.Contents))), fact.Source{}), b.none(false),
+		return row(GroupIdentity, label, a.value(present, fmt.Sprint(len(partitions(a.Contents))), fact.Source{}),
+			b.none(false),
 			Fine, "")
 	}
 	on := map[disk.GUID]bool{}
