@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -94,35 +95,68 @@ var (
 // that of version 18 (/\path). Lines of no known form are an error that names
 // the line.
 func ParseBootEntries(text string) (*firmware.Entries, error) {
-	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
+	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}, NextOpen: true}
 	var errs []error
+	cut := Widest(strings.Split(text, "\n"))
 	scanner := bufio.NewScanner(strings.NewReader(strings.TrimPrefix(text, "\uFEFF")))
 	scanner.Buffer(nil, maxListing)
 	for n := 1; scanner.Scan(); n++ {
-		if _, err := BootEntryLine(entries, scanner.Text(), n); err != nil {
+		if _, err := BootEntryLine(entries, scanner.Text(), n, cut(scanner.Text())); err != nil {
 			errs = append(errs, fmt.Errorf("line %d: %w", n, err))
 		}
 	}
 	if err := scanner.Err(); err != nil {
 		errs = append(errs, err)
 	}
+	FinishEntries(entries)
 	return entries, errors.Join(errs...)
 }
 
+// Widest returns a test for the lines that a window may have cut off: those that are as
+// long as the longest one. What such a line ends with may not be its end.
+func Widest(lines []string) func(line string) bool {
+	width := func(s string) int { return utf8.RuneCountInString(strings.TrimRight(s, "\r ")) }
+	widest := 0
+	for _, s := range lines {
+		widest = max(widest, width(s))
+	}
+	return func(line string) bool { return width(line) == widest }
+}
+
+// FinishEntries settles what a listing as a whole leaves open: without its line the
+// order is not told, a number of the order without an entry is of one that the listing
+// was cut off before, and a text that begins with the listing's second line may have
+// lost BootNext.
+func FinishEntries(entries *firmware.Entries) {
+	entries.Open = true
+	entries.NextOpen = entries.NextOpen && entries.Next == nil
+	entries.OrderOpen = entries.OrderOpen || len(entries.Order) == 0 && !entries.NoOrder
+}
+
+// noOrder is what efibootmgr says where the variable BootOrder is not there.
+const noOrder = "No BootOrder is set"
+
 // BootEntryLine takes one line of the listing into the entries and says what it
-// means; "" for a line that tells nothing of the order.
-func BootEntryLine(entries *firmware.Entries, text string, number int) (means string, err error) {
+// means; "" for a line that tells nothing of the order. Cut says that the line may have
+// been cut off at its end.
+func BootEntryLine(entries *firmware.Entries, text string, number int, cut bool) (means string, err error) {
 	line := strings.TrimRight(text, "\r ")
 	switch field, entry := fieldLine.FindStringSubmatch(line), entryLine.FindStringSubmatch(line); {
 	case strings.TrimSpace(line) == "", moreLine.MatchString(line):
 		return "", nil
+	case strings.HasPrefix(line, noOrder):
+		entries.NoOrder = true
+		return "there is no boot order", nil
 	case field != nil:
+		if field[1] == "BootCurrent" && number > 1 {
+			entries.NextOpen = false // BootNext stands before it, where there is one
+		}
 		if field[1] != "BootNext" && field[1] != "BootOrder" {
 			return "", nil
 		}
-		return field[1] + " " + field[2], setField(entries, field[1], field[2])
+		return field[1] + " " + field[2], setField(entries, field[1], field[2], cut)
 	case entry != nil:
-		e := parseEntry(entry)
+		e := parseEntry(entry, cut)
 		e.Source = fact.Source{Origin: fact.Text, Structure: "efibootmgr -v", Field: fmt.Sprintf("line %d", number), Line: number}
 		entries.All[e.Number] = e
 		return "entry " + entry[1] + ": " + e.Description, nil
@@ -130,13 +164,17 @@ func BootEntryLine(entries *firmware.Entries, text string, number int) (means st
 	return "", fmt.Errorf("%q: expected BootOrder:, BootNext: or Boot####", clip(line))
 }
 
-func setField(e *firmware.Entries, name, value string) error {
+func setField(e *firmware.Entries, name, value string, cut bool) error {
+	e.OrderOpen = e.OrderOpen || cut && name == "BootOrder"
 	for _, one := range strings.Split(value, ",") {
 		if one = strings.TrimSpace(one); one == "" {
 			continue
 		}
 		n, err := strconv.ParseUint(one, 16, 16)
-		if err != nil {
+		if cut && len(one) < 4 {
+			continue
+		}
+		if err != nil || len(one) != 4 {
 			return fmt.Errorf("%s has %q: expected four hexadecimal digits", name, clip(one))
 		}
 		number := uint16(n)
@@ -156,13 +194,16 @@ func clip(s string) string {
 	return s
 }
 
-func parseEntry(m []string) firmware.Entry {
+func parseEntry(m []string, cut bool) firmware.Entry {
 	number, _ := strconv.ParseUint(m[1], 16, 16)
 	e := firmware.Entry{Number: uint16(number), Active: m[2] == "*", Description: strings.TrimSpace(m[3])}
 	rest := " " + m[3]
 	if at := pathStart.FindStringSubmatchIndex(rest); at != nil {
 		e.Description, e.Text = strings.TrimSpace(rest[:at[2]]), strings.TrimSpace(rest[at[2]:])
 		e.Path = parsePath(e.Text)
+		e.Path.Open = cut && e.Path.File == "" && !e.Path.Internal || strings.Count(e.Text, "(") > strings.Count(e.Text, ")")
+	} else {
+		e.Path.Open = true
 	}
 	return e
 }

@@ -30,7 +30,7 @@ func pasted(text string, disks map[string]string) Listing { return Listing{"", [
 // bootEntries lists the entry that leads to a disk's boot partition, as a running
 // Linux shows it.
 func bootEntries(d diskmaker.Disk) Listing {
-	return pasted(fmt.Sprintf("BootCurrent: 0001\nTimeout: 1 seconds\nBootOrder: 0001,0000\nBoot0000* Setup\tFvFile(7c04a583-9e3e-4f1c-ad65-e05268d0b4d1)\n"+
+	return pasted(fmt.Sprintf("$ efibootmgr -v\nBootCurrent: 0001\nTimeout: 1 seconds\nBootOrder: 0001,0000\nBoot0000* Setup\tFvFile(7c04a583-9e3e-4f1c-ad65-e05268d0b4d1)\n"+
 		"Boot0001* Windows Boot Manager\tHD(1,GPT,%s,0x800,0x32000)/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)\n", strings.ToLower(d.PartitionGUID(0).String())), nil)
 }
 

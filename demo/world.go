@@ -42,6 +42,8 @@ type Firmware struct {
 	Mode, Arch string
 	SecureBoot *bool
 	Choices    map[string]bool
+	Entries    map[string]bool   // by drive: whether a boot entry leads to it
+	Answers    map[string]string // to questions of the check
 }
 
 // Drive declares a drive.
@@ -66,6 +68,10 @@ func ptr(b bool) *bool { return &b }
 
 // gb returns the sectors of a drive sold as n decimal gigabytes.
 func gb(n int64) uint64 { return uint64(disk.AdvertisedSectors(n)) }
+
+// oldFirst is firmware whose boot list shows both drives, the original before the clone.
+var oldFirst = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Choices: uefi.Choices,
+	Entries: map[string]bool{"original": true, "clone": true}, Answers: map[string]string{"first-entry": "original"}}
 
 var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Choices: map[string]bool{"fallbackOnFixedDisks": true}}
 
@@ -99,7 +105,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Ostra N1", Bus: "sata", Attached: yes, Disk: cutTo(windows(gb(500), 0x51), gb(250))},
 		},
 		{
-			Name: "kiosk-south", Title: "Ticket kiosk, South Pier", Machine: "Quayside K2, South Pier", Firmware: uefi, DeviceOrder: []string{"original", "clone"},
+			Name: "kiosk-south", Title: "Ticket kiosk, South Pier", Machine: "Quayside K2, South Pier", Firmware: oldFirst, DeviceOrder: []string{"original", "clone"},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: yes, Disk: windows(gb(500), 0x61).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "sata", Attached: yes, Disk: windows(gb(1000), 0x62).Build},
 		},

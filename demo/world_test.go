@@ -9,13 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
-	"latchkey/core/disk"
-	"latchkey/core/fact"
-	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/demo"
+	"latchkey/internal/expected"
 )
 
 // ending is how a demo case must end when its real bytes are examined.
@@ -47,34 +45,6 @@ var endings = map[string]ending{
 	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
 
-func machineOf(t testing.TB, c demo.Case) machine.Machine {
-	t.Helper()
-	f := c.Firmware
-	m := machine.Machine{DeviceOrder: c.DeviceOrder, Firmware: firmware.Settings{
-		Mode: fact.Tell(firmware.Mode(f.Mode)), Arch: fact.Tell(firmware.Arch(f.Arch)),
-		SecureBoot: fact.Maybe(f.SecureBoot),
-		Behaviour:  firmware.Behaviour{}.Tell(f.Choices),
-	}}
-	for role, d := range map[machine.Role]demo.Drive{machine.RoleOriginal: c.Original, machine.RoleClone: c.Clone} {
-		if d.Disk == nil {
-			m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus),
-				Attached: fact.Maybe(d.Attached)})
-			continue
-		}
-		image, err := d.Disk()
-		require.NoError(t, err)
-		sectorSize := d.SectorSize
-		if sectorSize == 0 {
-			sectorSize = image.SectorSize
-		}
-		on, err := disk.New(image, image.Size, sectorSize)
-		require.NoError(t, err)
-		m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus),
-			Attached: fact.Maybe(d.Attached), Contents: machine.Examine(on)})
-	}
-	return m
-}
-
 func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 	for _, c := range demo.Cases() {
 		t.Run(c.Name, func(t *testing.T) {
@@ -83,7 +53,7 @@ func TestEveryDemoCaseEndsAsItIsMeantTo(t *testing.T) {
 			}
 			want, known := endings[c.Name]
 			require.True(t, known, "the case has no ending here")
-			m := machineOf(t, c)
+			m := expected.Demo(t, c)
 			trace := startup.Simulate(m)
 			assert.Equal(t, want, ending{trace.Verdict, trace.Reaches, trace.Stage}, trace.Headline)
 			// The original of every case is sound: alone, in a machine that suits it,
@@ -102,7 +72,7 @@ func TestTheDemoShowsEveryStageThatIsJudged(t *testing.T) {
 	shown, verdicts := map[course.Stage]bool{}, map[startup.Verdict]bool{}
 	for _, c := range demo.Cases() {
 		if _, has := endings[c.Name]; has {
-			trace := startup.Simulate(machineOf(t, c))
+			trace := startup.Simulate(expected.Demo(t, c))
 			shown[trace.Stage], verdicts[trace.Verdict] = true, true
 		}
 	}
@@ -128,7 +98,7 @@ func TestEveryDemoCaseThatFailsHasItsPlan(t *testing.T) {
 		if !fails {
 			continue
 		}
-		p := repair.Find(machineOf(t, c))
+		p := repair.Find(expected.Demo(t, c))
 		var got []string
 		for _, s := range p.Steps {
 			got = append(got, s.Action)
@@ -146,7 +116,7 @@ func BenchmarkPlanEveryCase(b *testing.B) {
 	var machines []machine.Machine
 	for _, c := range demo.Cases() {
 		if c.Original.Disk != nil {
-			machines = append(machines, machineOf(b, c))
+			machines = append(machines, expected.Demo(b, c))
 		}
 	}
 	var took []time.Duration

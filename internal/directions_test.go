@@ -36,7 +36,7 @@ var layers = [][]string{
 	{"server/api", "web"},
 	{"cmd/capturing"},
 	{"truth", "internal/standin", "internal/shellwords"},
-	{"internal/expected", "internal/mutants", "internal/sample"},
+	{"internal/expected", "internal/mutants", "internal/sample", "internal/weaker"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
 }
 

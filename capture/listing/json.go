@@ -126,7 +126,9 @@ func (p *jsonReader) value(depth int) (*value, error) {
 				return v, err
 			}
 		}
-		_, err = p.dec.Token()
+		if _, err = p.dec.Token(); err != nil && len(v.items) > 0 && v.items[len(v.items)-1].scalar() {
+			v.items = v.items[:len(v.items)-1] // a figure may lack its end
+		}
 		return v, err
 	case string:
 		v.text = x
@@ -161,8 +163,14 @@ func (p *jsonReader) object(v *value, depth int) error {
 		}
 	}
 	_, err := p.dec.Token()
+	if n := len(v.fields); err != nil && n > 0 && v.fields[n-1].scalar() {
+		v.fields = v.fields[:n-1] // a figure may lack its end
+	}
 	return err
 }
+
+// scalar reports whether the value is neither an object nor a list.
+func (v *value) scalar() bool { return !v.object && v.items == nil }
 
 func (v *value) get(name string) *value {
 	if v == nil {

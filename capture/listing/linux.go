@@ -31,10 +31,11 @@ func anyLine(t *text, is func(string) bool) bool {
 }
 
 func readEfibootmgr(t *text, l *Listing) {
-	l.Entries, l.Mode = &firmware.Entries{All: map[uint16]firmware.Entry{}},
+	l.Entries, l.Mode = &firmware.Entries{All: map[uint16]firmware.Entry{}, NextOpen: true},
 		fact.Known(firmware.UEFI, fact.Source{Origin: fact.Text, Structure: "efibootmgr -v"})
+	cut := capture.Widest(t.lines)
 	for i, s := range t.lines {
-		means, err := capture.BootEntryLine(l.Entries, s, i+1)
+		means, err := capture.BootEntryLine(l.Entries, s, i+1, cut(s))
 		switch {
 		case err != nil && !isPrompt(s):
 			l.unread(i+1, "expected BootOrder:, BootNext: or Boot####")
@@ -44,6 +45,7 @@ func readEfibootmgr(t *text, l *Listing) {
 			l.mark(i+1, Passed, "")
 		}
 	}
+	capture.FinishEntries(l.Entries)
 }
 
 // sfdisk(8), "--dump".
@@ -60,6 +62,7 @@ func isSfdiskDump(t *text) bool {
 func readSfdiskDump(t *text, l *Listing) {
 	d := l.disk("disk", 1)
 	sector, lastLBA := int64(512), int64(0)
+	cut := capture.Widest(t.lines)
 	for i, raw := range t.lines {
 		s, n := strings.TrimSpace(raw), i+1
 		if head := sfdiskHead.FindStringSubmatch(s); head != nil {
@@ -81,9 +84,10 @@ func readSfdiskDump(t *text, l *Listing) {
 			continue
 		}
 		if part := sfdiskPart.FindStringSubmatch(s); part != nil {
-			readSfdiskPart(l, d, part[1], part[2], sector, n)
+			readSfdiskPart(l, d, part[1], part[2], sector, n, cut(raw))
 		}
 	}
+	d.Whole = t.goesOn(d)
 	if d.Style == disk.StyleGPT && lastLBA > 0 {
 		// The last usable sector is followed by the backup array and header.
 		d.Size = (lastLBA + 1 + (128*128+sector-1)/sector + 1) * sector
@@ -95,31 +99,37 @@ func readSfdiskDump(t *text, l *Listing) {
 
 // readSfdiskPart reads the fields of a partition: comma-separated, with names in
 // quotation marks.
-func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, sector int64, n int) {
+func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, sector int64, n int, cut bool) {
 	p := partition(d, trailingNumber(node), n)
 	if p == nil {
 		return
 	}
-	for _, f := range splitQuoted(fields) {
+	list := splitQuoted(fields)
+	if !cut && d.Style == disk.StyleMBR {
+		p.Active = fact.Known(false, fact.Source{})
+	}
+	for i, f := range list {
+		last := cut && i == len(list)-1 // perhaps without its end
 		key, value, _ := strings.Cut(f, "=")
 		value = strings.Trim(strings.TrimSpace(value), `"`)
 		switch strings.TrimSpace(key) {
 		case "start":
-			if v, err := strconv.ParseInt(value, 10, 54); err == nil {
+			if v, err := strconv.ParseInt(value, 10, 54); err == nil && !last {
 				p.Start = v * sector
 			}
 		case "size":
-			if v, err := strconv.ParseInt(value, 10, 54); err == nil {
+			if v, err := strconv.ParseInt(value, 10, 54); err == nil && !last {
 				p.Length = v * sector
 			}
 		case "type", "Id":
 			setType(p, value)
+			p.TypeOpen = last && p.Type.IsZero()
 		case "uuid":
 			p.GUID, _ = disk.ParseGUID(value)
 		case "name":
 			p.Name = value
 		case "bootable":
-			p.Active = true
+			p.Active = fact.Known(true, fact.Source{})
 		}
 	}
 	if p.Start < 0 || p.Length == 0 {
@@ -216,11 +226,15 @@ func readSfdiskJSON(t *text, l *Listing) {
 		if p == nil {
 			continue
 		}
-		p.Start, p.Length, p.Name, p.Active = v.num("start")*sector, v.num("size")*sector, v.str("name"), v.truth("bootable")
+		p.Start, p.Length, p.Name = v.num("start")*sector, v.num("size")*sector, v.str("name")
+		if d.Style == disk.StyleMBR && (v.has("bootable") || l.Problem == "") {
+			p.Active = fact.Known(v.truth("bootable"), fact.Source{})
+		}
 		setType(p, v.str("type"))
 		p.GUID, _ = disk.ParseGUID(v.str("uuid"))
 		l.mark(v.line, Understood, "partition %d", p.Number)
 	}
+	d.Whole = l.Problem == ""
 }
 
 // parted(8), "--machine".
@@ -239,6 +253,9 @@ func readParted(t *text, l *Listing) {
 		fields := strings.Split(strings.TrimSuffix(s, ";"), ":")
 		switch {
 		case s == "BYT;":
+			if d != nil {
+				d.Whole = true // the next disk begins behind its last partition
+			}
 			d = nil
 			l.mark(n, Passed, "")
 		case s == "CHS;" || s == "CYL;":
@@ -254,14 +271,17 @@ func readParted(t *text, l *Listing) {
 			d.Size = partedSize(fields[1], sector)
 			d.Bus = linuxBus(d.Name, fields[2])
 			d.Style, d.StyleLine, d.Model = styleNamed(fields[5]), n, fields[6]
+			d.Rounded = !exactPlaces(fields[1])
 			l.mark(n, Understood, "disk %s", d.Name)
 		case d != nil && len(fields) >= 6:
-			partedPartition(l, d, fields, sector, n)
+			partedPartition(l, d, fields, sector, n, strings.HasSuffix(s, ";"))
+		case d != nil && s != "" && len(d.Partitions) > 0:
+			d.Whole, d = true, nil // something else follows
 		}
 	}
 }
 
-func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int) {
+func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int, whole bool) {
 	number, err := strconv.Atoi(fields[0])
 	if err != nil {
 		l.unread(n, "expected number:start:end:size:file system:name:flags")
@@ -273,13 +293,18 @@ func partedPartition(l *Listing, d *machine.Described, fields []string, sector i
 	}
 	p.Start, p.Length = partedSize(fields[1], sector), partedSize(fields[3], sector)
 	p.Kind, _ = volume.Named(fields[4])
-	p.Name = fields[5]
+	p.Name, p.Rounded = fields[5], !exactPlaces(fields[1])
+	if whole {
+		p.Role, p.Active = disk.RoleOther, fact.Known(false, fact.Source{})
+	}
 	flags := ""
 	if len(fields) > 6 {
 		flags = fields[6]
 	}
 	for _, f := range strings.Split(flags, ",") {
 		switch f = strings.TrimSpace(f); {
+		case f == "esp" && d.Style == disk.StyleMBR:
+			p.MBRType = disk.MBRTypeESP
 		case f == "esp":
 			p.Type = disk.TypeESP
 		case f == "bios_grub":
@@ -293,12 +318,17 @@ func partedPartition(l *Listing, d *machine.Described, fields []string, sector i
 		case f == "swap" && d.Style == disk.StyleGPT:
 			p.Kind = volume.KindSwap
 		case f == "boot" && d.Style == disk.StyleMBR:
-			p.Active = true
+			p.Active = fact.Known(true, fact.Source{})
 		case strings.HasPrefix(f, "type="):
 			setType(p, f[5:])
 		}
 	}
 	l.mark(n, Understood, "partition %d", number)
+}
+
+// exactPlaces reports whether parted's figures are told in sectors or bytes.
+func exactPlaces(figure string) bool {
+	return strings.HasSuffix(figure, "s") || strings.TrimRight(figure, "0123456789") == "B"
 }
 
 // partedSize reads a figure with its unit: s, B, or rounded ones.
@@ -309,4 +339,19 @@ func partedSize(s string, sector int64) int64 {
 	}
 	n, _ := size(s)
 	return n
+}
+
+// goesOn reports whether something else follows the last partition of a disk: a text
+// that ends with it may have been cut off.
+func (t *text) goesOn(d *machine.Described) bool {
+	last := d.Line
+	for _, p := range d.Partitions {
+		last = max(last, p.Line)
+	}
+	for _, s := range t.lines[min(last, len(t.lines)):] {
+		if strings.TrimSpace(s) != "" {
+			return true
+		}
+	}
+	return false
 }

@@ -134,7 +134,7 @@ Status : Online
 			d := l.Disks[0]
 			assert.Equal(t, "Disk 0", d.Name)
 			assert.Equal(t, disk.StyleGPT, d.Style)
-			assert.Equal(t, disk.StyleMBR, l.Disks[1].Style)
+			assert.Empty(t, l.Disks[1].Style, "MBR, or nothing at all")
 			assert.True(t, d.Rounded)
 			assert.EqualValues(t, 465<<30, d.Size)
 			assert.Equal(t, "7E21B6D0-4C1A-4F0B-9A55-3C5A19E00071", d.ID)

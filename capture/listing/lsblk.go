@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
@@ -61,6 +62,7 @@ func lsblkDisk(l *Listing, v *value) {
 	d.Bus = linuxBus(d.Name, v.str("tran"))
 	d.Style, d.StyleLine = styleNamed(v.str("pttype")), v.lineOf("pttype")
 	d.ID, d.IDLine = diskID(v.str("ptuuid")), v.lineOf("ptuuid")
+	d.Whole = l.Problem == "" && len(v.list("children")) > 0
 	l.mark(v.line, Understood, "disk %s", d.Name)
 	for _, c := range v.list("children") {
 		if c.str("type") == "part" {
@@ -85,13 +87,15 @@ func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 	if v.has("start") {
 		p.Start = v.num("start") * 512 // the kernel counts in these, whatever the disk
 	}
-	p.Length, _ = size(v.str("size"))
+	p.Length, p.Rounded = size(v.str("size"))
 	setType(p, v.str("parttype"))
 	p.GUID, _ = disk.ParseGUID(v.str("partuuid"))
 	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), v.str("uuid")
 	p.Kind, _ = volume.Named(v.str("fstype"))
 	p.Used = v.num("fsused")
-	p.Active = d.Style == disk.StyleMBR && v.num("partflags")&0x80 != 0
+	if d.Style == disk.StyleMBR && v.get("partflags") != nil {
+		p.Active = fact.Known(v.num("partflags")&0x80 != 0, fact.Source{})
+	}
 	l.mark(v.line, Understood, "partition %d of %s", p.Number, d.Name)
 }
 

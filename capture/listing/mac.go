@@ -168,7 +168,7 @@ func macList(l *Listing, t *text, m macDisk) {
 	if d == nil {
 		return
 	}
-	d.Size, d.Style, d.StyleLine = m.Size, macStyle(m.Content), line
+	d.Size, d.Style, d.StyleLine, d.Whole = m.Size, macStyle(m.Content), line, len(m.Partitions) > 0
 	l.mark(line, Understood, "disk %s", d.Name)
 	for _, q := range m.Partitions {
 		at := t.lineWith(q.DeviceIdentifier)

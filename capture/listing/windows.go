@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
@@ -54,6 +55,20 @@ func readPowerShell(t *text, l *Listing) {
 			l.unread(v.line, "expected a disk, a partition or a volume")
 		}
 	}
+	for i := range l.Disks {
+		l.Disks[i].Whole = l.Problem == "" && contiguous(l.Disks[i].Partitions)
+	}
+}
+
+// contiguous reports whether partitions are numbered from 1 on: a listing that was asked
+// for one of them leaves others out.
+func contiguous(parts []machine.DescribedPartition) bool {
+	for i, p := range parts {
+		if p.Number != i+1 {
+			return false
+		}
+	}
+	return len(parts) > 0
 }
 
 // busTypes are MSFT_Disk's BusType, by name and by number.
@@ -93,7 +108,10 @@ func windowsPartition(l *Listing, v *value) {
 	if p == nil {
 		return
 	}
-	p.Length, p.Active, p.Letter = v.num("Size"), v.truth("IsActive"), letter(v.str("DriveLetter"))
+	p.Length, p.Letter = v.num("Size"), letter(v.str("DriveLetter"))
+	if v.has("IsActive") {
+		p.Active = fact.Known(v.truth("IsActive"), fact.Source{})
+	}
 	if v.has("Offset") {
 		p.Start = v.num("Offset")
 	}
@@ -166,19 +184,24 @@ type diskpart struct {
 	disk    *machine.Described
 	part    *machine.DescribedPartition
 	model   bool // the next line is the model of the disk
+	full    bool // the last column is whole: a window did not cut it off
+	notGPT  map[string]bool
 }
 
 func readDiskpart(t *text, l *Listing) {
-	p := &diskpart{l: l}
+	p := &diskpart{l: l, notGPT: map[string]bool{}}
 	for i, s := range t.lines {
 		p.line(strings.TrimRight(s, "\r"), i+1)
+	}
+	for i := range l.Disks {
+		l.Disks[i].Whole = len(l.Disks[i].Partitions) > 0 && t.goesOn(&l.Disks[i])
 	}
 }
 
 func (p *diskpart) line(s string, n int) {
 	switch trimmed := strings.TrimSpace(s); {
 	case dashes.MatchString(s):
-		p.columns = columnsOf(s)
+		p.columns, p.full = columnsOf(s), strings.HasSuffix(s, "---")
 		p.l.mark(n, Passed, "")
 	case trimmed == "" || strings.HasPrefix(trimmed, "DISKPART>"):
 		p.columns = nil
@@ -262,11 +285,13 @@ func (p *diskpart) row(s string, n int) {
 		}
 		d.Size, d.Rounded = size(c(2))
 		d.Rounded = true
-		d.Style, d.StyleLine = disk.StyleMBR, n
+		// Without the star it is MBR, or a disk without a table.
+		style := "not GPT"
 		if strings.Contains(c(5), "*") {
-			d.Style = disk.StyleGPT
+			d.Style, d.StyleLine, style = disk.StyleGPT, n, string(disk.StyleGPT)
 		}
-		p.l.mark(n, Understood, "%s, %s", d.Name, d.Style)
+		p.notGPT[d.Name] = d.Style == "" && p.full
+		p.l.mark(n, Understood, "%s, %s", d.Name, style)
 	case 4: // partition, type, size, offset
 		if p.disk == nil {
 			p.disk = p.l.disk("Disk", n)
@@ -275,9 +300,12 @@ func (p *diskpart) row(s string, n int) {
 		if part == nil {
 			return
 		}
-		part.Length, _ = size(c(2))
+		part.Length, part.Rounded = size(c(2))
 		if start, rounded := size(c(3)); !rounded || start < 1<<30 {
 			part.Start = start
+		}
+		if p.notGPT[p.disk.Name] {
+			p.disk.Style, p.disk.StyleLine = disk.StyleMBR, n
 		}
 		part.Role = roleNamed(c(1))
 		p.l.mark(n, Understood, "partition %d, %s", number, c(1))
@@ -352,7 +380,7 @@ func (p *diskpart) detail(s string, n int) {
 		}
 	case p.part != nil && (strings.HasPrefix(key, "activ") || strings.HasPrefix(key, "aktiv") || strings.HasPrefix(key, "actif") ||
 		strings.HasPrefix(key, "attiv")):
-		p.part.Active = yesWords[strings.ToLower(val)]
+		p.part.Active = fact.Known(yesWords[strings.ToLower(val)], fact.Source{})
 	default:
 		p.l.mark(n, Passed, "")
 		return

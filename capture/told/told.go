@@ -20,6 +20,7 @@ type Disk struct {
 	SectorSize int         `json:"sectorSize,omitempty" enum:"512,4096"`
 	ID         string      `json:"id,omitempty" maxLength:"40"`
 	Partitions []Partition `json:"partitions,omitempty" maxItems:"128"`
+	Whole      bool        `json:"whole,omitempty" doc:"These are all its partitions"`
 }
 
 // Partition is a partition as a person reads it off a screen.
@@ -28,7 +29,7 @@ type Partition struct {
 	Size       string `json:"size,omitempty" maxLength:"40"`
 	FileSystem string `json:"fileSystem,omitempty" maxLength:"20"`
 	Label      string `json:"label,omitempty" maxLength:"60"`
-	Active     bool   `json:"active,omitempty"`
+	Active     *bool  `json:"active,omitempty" doc:"Absent where it is not told"`
 }
 
 // purposes are what a person can say a partition is for.
@@ -48,7 +49,8 @@ func (t *Disk) Describe() (*machine.Described, error) {
 	if t == nil {
 		return nil, nil
 	}
-	d := &machine.Described{Name: "told", Source: fact.Source{Origin: fact.Typed, Structure: "told by a person"}, SectorSize: t.SectorSize}
+	d := &machine.Described{Name: "told", Source: fact.Source{Origin: fact.Typed, Structure: "told by a person"},
+		SectorSize: t.SectorSize, Whole: t.Whole}
 	switch strings.ToUpper(t.Style) {
 	case "GPT":
 		d.Style = disk.StyleGPT
@@ -91,18 +93,18 @@ func (t *Disk) Describe() (*machine.Described, error) {
 }
 
 func describePartition(t Partition, number int, units disk.Units) (machine.DescribedPartition, error) {
-	p := machine.DescribedPartition{Number: number, Start: -1, Active: t.Active, Label: t.Label}
+	p := machine.DescribedPartition{Number: number, Start: -1, Active: fact.Maybe(t.Active), Label: t.Label}
 	role, ok := purposes[t.Purpose]
 	if t.Purpose != "" && !ok {
 		return p, fmt.Errorf("purpose is %q: expected one of %s", t.Purpose, strings.Join(Purposes, ", "))
 	}
 	p.Role = role
 	if t.Size != "" {
-		n, _, err := disk.ParseSize(t.Size, units)
+		n, rounded, err := disk.ParseSize(t.Size, units)
 		if err != nil {
 			return p, fmt.Errorf("size: %w", err)
 		}
-		p.Length = n
+		p.Length, p.Rounded = n, rounded
 	}
 	if t.FileSystem != "" {
 		if p.Kind, ok = volume.Named(t.FileSystem); !ok {

@@ -84,7 +84,7 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	c := &store.Case{
 		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name,
 		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot,
-			Choices: f.Choices},
+			Choices: f.Choices, Entries: f.Entries, Answers: f.Answers},
 	}
 	drives := map[string]demo.Drive{"original": d.Original, "clone": d.Clone}
 	for _, role := range store.Roles {

@@ -73,7 +73,9 @@ func swapped(original, clone *machine.Contents) string {
 }
 
 // empty reports whether the disk is known to have no partition.
-func empty(c *machine.Contents) bool { return len(c.Layout.Partitions) == 0 && c.TableKnown() }
+func empty(c *machine.Contents) bool {
+	return len(c.Layout.Partitions) == 0 && c.TableKnown() && !c.Layout.Open
+}
 
 func used(c *machine.Contents) uint64 {
 	var sum uint64

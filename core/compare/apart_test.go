@@ -59,7 +59,7 @@ func TestWhichDiskAPieceBelongsTo(t *testing.T) {
 	assert.Equal(t, "clone", role)
 	role, why = compare.Belongs(nil, "", []machine.Drive{a, b}, nil)
 	assert.Empty(t, role+why)
-	full, empty := a.Contents, (&machine.Described{Size: 1 << 40, Style: disk.StyleNone}).Contents()
+	full, empty := a.Contents, (&machine.Described{Size: 1 << 40, Style: disk.StyleNone, Whole: true}).Contents()
 	first, why := compare.Guess(empty, full)
 	assert.False(t, first)
 	assert.Contains(t, why, "holds partitions")
@@ -85,7 +85,7 @@ func TestConfigurationThatNamesTheOtherDisk(t *testing.T) {
 
 // told is a disk of a size and a style, with partitions of which so much is in use.
 func told(size int64, style disk.Style, used ...int64) *machine.Contents {
-	d := machine.Described{Size: size, Style: style, Source: fact.Source{Origin: fact.Text}}
+	d := machine.Described{Size: size, Style: style, Source: fact.Source{Origin: fact.Text}, Whole: true}
 	for i, n := range used {
 		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: int64(i+1) << 20,
 			Length: size / 8, Used: n, Type: disk.TypeBasicData})

@@ -72,7 +72,7 @@ func wanted(s side, want func(disk.Partition) bool) []int {
 func systemPartition(s side) value {
 	on := wanted(s, disk.Partition.IsESP)
 	if len(on) == 0 {
-		return s.none(s.known())
+		return s.none(s.whole() && len(wanted(s, func(p disk.Partition) bool { return p.TypeOpen })) == 0)
 	}
 	v := bootPartitions(s, on)
 	for _, i := range on {
@@ -87,7 +87,7 @@ func systemPartition(s side) value {
 func activePartition(s side) value {
 	on := wanted(s, active)
 	if len(on) == 0 {
-		return s.none(s.known())
+		return s.none(s.whole() && len(wanted(s, func(p disk.Partition) bool { return p.ActiveOpen })) == 0)
 	}
 	v := bootPartitions(s, on)
 	if len(on) > 1 {
@@ -145,7 +145,7 @@ func loaderAt(s side, path string) value {
 	if s.Contents == nil {
 		return s.none(false)
 	}
-	known := s.known()
+	known := s.whole()
 	for i := range s.Contents.Volumes {
 		v := &s.Contents.Volumes[i]
 		if f, ok := v.Loader(path); ok {
@@ -178,7 +178,7 @@ func program(s side, i int, f loader.Found) value {
 
 // filesKnown reports whether the evidence tells of every file that a start follows.
 func filesKnown(s side) bool {
-	if !s.known() {
+	if !s.whole() {
 		return false
 	}
 	for i := range s.Contents.Volumes {

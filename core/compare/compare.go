@@ -75,7 +75,7 @@ func Compare(m machine.Machine, original, clone *machine.Drive, originalPins, cl
 
 // cause puts the pattern of differences into a sentence.
 func cause(a, b side, pairs []Pair) string {
-	if !a.known() || !b.known() || len(a.Contents.Layout.Partitions) == 0 {
+	if !a.whole() || !b.whole() || len(a.Contents.Layout.Partitions) == 0 {
 		return ""
 	}
 	missing, kept := 0, 0

@@ -79,7 +79,7 @@ func leadsTo(s side, node *firmware.PartitionNode) value {
 	if !s.known() {
 		return s.none(false)
 	}
-	told := true
+	told := s.whole()
 	l := &s.Contents.Layout
 	for _, p := range l.Partitions {
 		if node.MBR && l.MBR != nil && l.MBR.DiskSignature == node.Signature && p.Number == int(node.Number) ||

@@ -20,7 +20,7 @@ func geometryRows(a, b side, pairs []Pair) []Row {
 }
 
 func sectorSize(s side) value {
-	if s.Contents == nil {
+	if s.Contents == nil || s.Contents.Layout.SectorOpen {
 		return s.none(false)
 	}
 	return s.value(present, fmt.Sprintf("%d bytes", s.Contents.Layout.SectorSize), fact.Source{})

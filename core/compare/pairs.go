@@ -45,7 +45,7 @@ func Pairs(original, clone *machine.Contents) []Pair {
 }
 
 func without(other *machine.Contents) string {
-	if other == nil || !other.TableKnown() {
+	if other == nil || !other.TableKnown() || other.Layout.Open {
 		return NotTold
 	}
 	return Nothing

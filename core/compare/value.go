@@ -32,6 +32,9 @@ func (s side) blocked(stage course.Stage) bool {
 // known reports whether the evidence tells which partitions the drive has.
 func (s side) known() bool { return s.Contents != nil && s.Contents.TableKnown() }
 
+// whole reports whether every partition that the drive has is in the evidence.
+func (s side) whole() bool { return s.known() && !s.Contents.Layout.Open }
+
 // presence is how much of a thing there is on a side, as far as the evidence tells.
 type presence int
 

@@ -30,6 +30,9 @@ type Option struct {
 	Leads string `json:"leads,omitempty"`
 }
 
+// FirstEntry is the question whose boot entry is tried first, answered by a drive's name.
+const FirstEntry = "first-entry"
+
 var yesNo = []Option{{ID: "yes", Label: "Yes"}, {ID: "no", Label: "No"}}
 
 // Subject is what a told fact is of.

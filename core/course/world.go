@@ -51,6 +51,14 @@ func (w *World) Yes(f fact.Of[bool], q Question) bool {
 	return w.Ask(q) == "yes"
 }
 
+// Denied reports whether one of the questions that were asked since there were n of them
+// is for evidence, and this world takes it for missing: what fails then fails for that.
+func (w *World) Denied(n int) bool {
+	return slices.ContainsFunc(w.Asked[n:], func(a answer) bool {
+		return a.Question.Fact.Of == OfAnswer && a.option == "no"
+	})
+}
+
 // Branches returns the assumptions that lead to the worlds next to this one.
 func (w *World) Branches() [][]string {
 	var next [][]string

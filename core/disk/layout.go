@@ -22,12 +22,16 @@ const (
 // Layout is a disk's partition tables as found and the partitions they describe.
 type Layout struct {
 	SectorSize int
+	SectorOpen bool // the sector size is not told; 512 stands for it
 	Sectors    uint64
 	Style      Style
 	MBR        *MBR // nil when sector 0 is not in the evidence
 	GPT        *GPT // nil when the style is neither GPT nor damaged GPT
 	Partitions []Partition
-	Problems   []Problem
+	// Open is set where what tells of the partitions may leave some of them out, as a
+	// listing does that was cut off.
+	Open     bool
+	Problems []Problem
 	// WrittenFor is the other logical sector size when the table was written
 	// for a disk of that size; 0 otherwise.
 	WrittenFor int
@@ -53,6 +57,7 @@ func (l *Layout) Bytes() int64 {
 type Partition struct {
 	Number     int // as the table and the operating systems count
 	Type       KnownType
+	TypeOpen   bool // the type is not told
 	TypeGUID   GUID // GPT only
 	MBRType    byte // MBR only
 	GUID       GUID // GPT unique partition GUID
@@ -61,8 +66,10 @@ type Partition struct {
 	Length     uint64 // sectors
 	Attributes uint64 // GPT
 	Active     bool   // MBR
+	ActiveOpen bool   // whether it is marked active is not told
 	Logical    bool   // MBR
 	Unplaced   bool   // where it starts is not known; Start only keeps the order
+	Rough      bool   // place and length were rounded, as on a screen
 	Source     fact.Source
 }
 
@@ -140,6 +147,9 @@ func (l *Layout) decideStyle(d *Disk, mbr *MBR, gpt *GPT) {
 	default:
 		l.Style = StyleNone
 	}
+	// Without a record in sector 0 it is the copies of a GPT that tell of partitions.
+	lacks := gpt.Primary.State == CopyNotCaptured || gpt.Backup.State == CopyNotCaptured
+	l.Open = lacks && (l.Style == StyleNone || l.Style == StyleMBR && mbr.count(false) == 0)
 }
 
 // foreignTable returns the other sector size when a GPT header stands where
@@ -264,6 +274,7 @@ func (l *Layout) checkGPTEntry(use *GPTCopy, e GPTEntry) []Problem {
 }
 
 func (l *Layout) fromMBR() {
+	l.Open = l.Open || l.MBR.LogicalOpen
 	for _, e := range append(append([]MBREntry{}, l.MBR.Entries[:]...), l.MBR.Logical...) {
 		if !e.Used() || isExtended(e.Type) {
 			continue

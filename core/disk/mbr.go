@@ -25,6 +25,7 @@ type MBR struct {
 	DiskSignature uint32 // at byte 440
 	Entries       [4]MBREntry
 	Logical       []MBREntry // in chain order
+	LogicalOpen   bool       // the evidence lacks a record of the chain
 }
 
 // MBREntry is one 16-byte partition record. UEFI Specification 2.10, table 5.2.
@@ -110,8 +111,9 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 	}
 	for _, e := range m.Entries {
 		if isExtended(e.Type) {
-			logical, chain := readLogical(d, e)
+			logical, chain, whole := readLogical(d, e)
 			m.Logical = append(m.Logical, logical...)
+			m.LogicalOpen = m.LogicalOpen || !whole
 			problems = append(problems, chain...)
 		}
 	}
@@ -131,7 +133,8 @@ func (m *MBR) plausible() bool {
 // readLogical walks the chain of extended boot records. Each record's first
 // entry is relative to that record, its second to the start of the extended
 // partition. Common practice, as the Linux kernel reads it (block/partitions).
-func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
+// It is whole unless the evidence lacks a record.
+func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole bool) {
 	var found []MBREntry
 	var problems []Problem
 	seen := map[uint64]bool{}
@@ -140,22 +143,25 @@ func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
 		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
 		if seen[at0] {
 			return found, append(problems, problem(CodeEBRLoop, src,
-				"The chain of logical partitions returns to sector %d: it loops.", at0))
+				"The chain of logical partitions returns to sector %d: it loops.", at0)), true
 		}
 		if len(found) >= maxLogical {
 			return found, append(problems, problem(CodeEBRLong, src,
-				"The chain of logical partitions has more than %d links.", maxLogical))
+				"The chain of logical partitions has more than %d links.", maxLogical)), true
 		}
 		seen[at0] = true
 		raw, err := d.Read(off, 512)
+		if IsNotCaptured(err) {
+			return found, problems, false
+		}
 		if err != nil {
 			return found, append(problems, problem(CodeEBRUnreadable, src,
-				"The extended boot record at sector %d cannot be read: %v.", at0, err))
+				"The extended boot record at sector %d cannot be read: %v.", at0, err)), true
 		}
 		if raw[510] != 0x55 || raw[511] != 0xAA {
 			return found, append(problems, problem(CodeEBRSignature, src,
 				"The extended boot record at sector %d does not end in 55 AA.", at0).
-				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511])))
+				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))), true
 		}
 		part := decodeMBREntry(raw[mbrEntriesOff:], 5+len(found), at0, off+mbrEntriesOff)
 		if part.Used() {
@@ -163,13 +169,13 @@ func readLogical(d *Disk, ext MBREntry) ([]MBREntry, []Problem) {
 		}
 		link := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, ext.Start, off+mbrEntriesOff+mbrEntryLen)
 		if link.Type == 0 || link.Length == 0 {
-			return found, problems
+			return found, problems, true
 		}
 		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
 			return found, append(problems, problem(CodeEBROutside,
 				at("Extended boot record", "link", link.Offset, mbrEntryLen),
 				"The link to sector %d leads outside the extended partition (%d to %d).",
-				link.Start, ext.Start, ext.Start+ext.Length-1))
+				link.Start, ext.Start, ext.Start+ext.Length-1)), true
 		}
 		at0 = link.Start
 	}

@@ -17,6 +17,8 @@ const (
 	RoleReserved Role = "reserved" // kept for the system's own bookkeeping
 	RoleRecovery Role = "recovery" // recovery environment or tools
 	RoleData     Role = "data"     // swap, volumes of other kinds
+	RoleOther    Role = "other"    // none that a start begins on; which, is not told
+	RoleUnknown  Role = "unknown"  // not told
 )
 
 // KnownType names a partition type and its role.
@@ -33,6 +35,8 @@ var (
 	TypeWinRE      = MustGUID("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC")
 	TypeBIOSBoot   = MustGUID("21686148-6449-6E6F-744E-656564454649") // GRUB manual, "BIOS installation"
 	TypeLinuxData  = MustGUID("0FC63DAF-8483-4772-8E79-3D69D8477DE4")
+	TypeHFS        = MustGUID("48465300-0000-11AA-AA11-00306543ECAC")
+	TypeAPFS       = MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
 )
 
 // gptTypes names type GUIDs. The EFI ones are of the UEFI Specification 2.10,
@@ -59,8 +63,8 @@ var gptTypes = map[GUID]KnownType{
 	MustGUID("E6D6D379-F507-44C2-A23C-238F2A3DF928"): {"Linux LVM", RoleSystem},
 	MustGUID("A19D880F-05FC-4D3B-A006-743F0F84911E"): {"Linux RAID", RoleSystem},
 	MustGUID("CA7D7CCB-63ED-4C53-861C-1742536059CC"): {"Linux LUKS", RoleSystem},
-	MustGUID("48465300-0000-11AA-AA11-00306543ECAC"): {"HFS+", RoleSystem},
-	MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC"): {"APFS container", RoleSystem},
+	TypeHFS:  {"HFS+", RoleSystem},
+	TypeAPFS: {"APFS container", RoleSystem},
 	MustGUID("426F6F74-0000-11AA-AA11-00306543ECAC"): {"Mac boot partition", RoleRecovery},
 }
 

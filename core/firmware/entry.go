@@ -12,7 +12,19 @@ type Entries struct {
 	Next  *uint16 // BootNext
 	Order []uint16
 	All   map[uint16]Entry
+	// Open is set where entries may be left out, as in a listing that was cut off: a
+	// number of the order without an entry is then one that is not told.
+	Open bool
+	// OrderOpen is set where the order is not told, or not to its end.
+	OrderOpen bool
+	// NoOrder is set where it is known that there is none.
+	NoOrder bool
+	// NextOpen is set where it is not told whether there is a BootNext.
+	NextOpen bool
 }
+
+// Told reports whether entries are told of, or it is known that there are none.
+func (e *Entries) Told() bool { return e != nil && (!e.Open || len(e.All) > 0 || len(e.Order) > 0) }
 
 // Entry is one Boot#### variable. UEFI Specification 2.10, section 3.1.3.
 type Entry struct {
@@ -38,6 +50,8 @@ type Path struct {
 	File string
 	// Internal is set for a program within the firmware itself.
 	Internal bool
+	// Open is set where the path, or its end, is not told.
+	Open bool
 }
 
 // Program is the path of the program as firmware takes it: doubled separators
@@ -66,29 +80,39 @@ type PartitionNode struct {
 func (e *Entries) Sequence() []Entry {
 	var seq []Entry
 	if e.Next != nil {
-		if entry, ok := e.All[*e.Next]; ok {
+		if entry, ok := e.Entry(*e.Next); ok {
 			seq = append(seq, entry)
 		}
 	}
 	for _, n := range e.Order {
-		if entry, ok := e.All[n]; ok && entry.Active && !entry.App {
+		if entry, ok := e.Entry(n); ok && entry.Active && !entry.App {
 			seq = append(seq, entry)
 		}
 	}
 	return seq
 }
 
+// Entry returns an entry by its number; one that is not told leads who knows where.
+func (e *Entries) Entry(n uint16) (Entry, bool) {
+	entry, ok := e.All[n]
+	if !ok && e.Open {
+		return Entry{Number: n, Active: true, Path: Path{Open: true}}, true
+	}
+	return entry, ok
+}
+
 // Fill takes over what another listing of the same firmware tells and this one
 // does not; evidence names that listing.
 func (e *Entries) Fill(other *Entries, evidence uint64) {
-	if e.Next == nil {
-		e.Next = other.Next
+	if e.NextOpen {
+		e.Next, e.NextOpen = other.Next, other.NextOpen
 	}
-	if len(e.Order) == 0 {
-		e.Order = other.Order
+	if len(e.Order) == 0 || e.OrderOpen && !other.OrderOpen {
+		e.Order, e.OrderOpen = other.Order, other.OrderOpen
 	}
+	e.Open = e.Open && other.Open
 	for n, entry := range other.All {
-		if _, known := e.All[n]; !known {
+		if have, known := e.All[n]; !known || have.Path.Open && !entry.Path.Open {
 			entry.Source.Evidence = evidence
 			e.All[n] = entry
 		}

@@ -196,7 +196,7 @@ func TestTheSequenceOfEntries(t *testing.T) {
 
 func TestListingsOfEntriesFillEachOther(t *testing.T) {
 	two, three := uint16(2), uint16(3)
-	e := firmware.Entries{All: map[uint16]firmware.Entry{1: {Number: 1, Description: "mine"}}}
+	e := firmware.Entries{All: map[uint16]firmware.Entry{1: {Number: 1, Description: "mine"}}, NextOpen: true}
 	e.Fill(&firmware.Entries{Next: &two, Order: []uint16{1, 2}, All: map[uint16]firmware.Entry{1: {Description: "theirs"},
 		2: {Number: 2}}}, 7)
 	assert.Equal(t, "mine", e.All[1].Description)

@@ -89,7 +89,11 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 	}
 	root := at
 	if inside := machine.InsideBrackets(prefix); inside != "" {
-		hit, ok := grubDisk(k, at.Drive, inside)
+		hit, ok, known := grubDisk(k, at.Drive, inside)
+		if !known {
+			return a.Unproven("prefix-unknown", course.StageConfiguration,
+				fmt.Sprintf("GRUB looks for its folder at %s: the evidence does not tell what is there.", prefix), course.HowCapture, at.Drive.CoreFact())
+		}
 		if !ok {
 			return a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
 				fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()), at.Drive.CoreFact())
@@ -100,20 +104,25 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 }
 
 // grubDisk resolves a disk number: without a drive it is the one that GRUB was
-// started from; with one, the drives in the firmware's order.
-func grubDisk(k *course.Walk, from *machine.Drive, name string) (machine.Spot, bool) {
+// started from; with one, the drives in the firmware's order. The result is not known
+// where the evidence does not tell of the drive's partitions.
+func grubDisk(k *course.Walk, from *machine.Drive, name string) (at machine.Spot, found, known bool) {
 	drive, number, ok := loader.GRUBPartition(name)
 	if !ok {
-		return machine.Spot{}, false
+		return machine.Spot{}, false, true
 	}
 	d := from
 	if drives := k.Drives(); drive >= 0 {
 		if drive >= len(drives) {
-			return machine.Spot{}, false
+			return machine.Spot{}, false, true
 		}
 		d = drives[drive]
 	}
-	return d.At(number)
+	on, known := d.Numbered(number)
+	if len(on) == 0 {
+		return machine.Spot{}, false, known
+	}
+	return machine.Spot{Drive: d, Index: on[0]}, true, true
 }
 
 // lostSearch is a search of GRUB's that found nothing. GRUB says so and goes on
@@ -136,7 +145,8 @@ func (l *lostSearch) or(text string, facts ...machine.Fact) (string, []machine.F
 // are taken only where nothing is searched for.
 func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches []loader.GRUBSearch, root machine.Spot,
 	where func(loader.GRUBSearch) machine.Fact) (found machine.Spot, lost *lostSearch, end *course.Result) {
-	searched := false
+	searched, hintOpen := false, false
+	var hint loader.Spec
 	for _, s := range searches {
 		var facts []machine.Fact
 		if where != nil {
@@ -144,7 +154,11 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 		}
 		switch {
 		case s.Hint && !searched:
-			if hit, ok := grubDisk(k, from.Drive, s.Spec.Value); ok {
+			hit, ok, known := grubDisk(k, from.Drive, s.Spec.Value)
+			if hintOpen = !known; hintOpen {
+				hint = s.Spec
+			}
+			if ok {
 				root = hit
 			}
 		case s.Hint || s.Spec.Kind == loader.ByFile:
@@ -154,7 +168,7 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 				func(d *machine.Drive) ([]int, bool) { return d.Resolve(s.Spec) })
 			switch {
 			case len(hits) > 0:
-				root, lost = hits[0], nil
+				root, lost, hintOpen = hits[0], nil, false
 			case !known:
 				end := a.Unproven("search-unknown", course.StageConfiguration, fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.", s.Spec), course.HowCapture, facts...)
 				return root, nil, &end
@@ -162,6 +176,10 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 				lost = &lostSearch{fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts}
 			}
 		}
+	}
+	if hintOpen {
+		end := a.Unproven("search-unknown", course.StageConfiguration, fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", hint), course.HowCapture)
+		return root, nil, &end
 	}
 	return root, lost, nil
 }

@@ -146,6 +146,44 @@ func Inventory(fat *volume.FAT) ([]Found, error) {
 	return found, firstErr
 }
 
+// Bounds of the search for programs of any name: folders, how deep they lie, programs.
+const (
+	maxSearched = 128
+	maxDeep     = 4
+	maxPrograms = 256
+)
+
+// Programs lists the paths of the EFI programs on a FAT volume, whatever they are: a boot
+// entry may lead to any of them. It is whole when every folder could be read and none was
+// left out.
+func Programs(fat *volume.FAT) (paths []string, whole bool) {
+	whole = true
+	searched := 0
+	var search func(folder string, depth int)
+	search = func(folder string, depth int) {
+		files, err := fat.ReadDir(folder)
+		searched++
+		if err != nil {
+			whole = false
+			return
+		}
+		for _, f := range files {
+			path := folder + `\` + f.Name
+			switch {
+			case f.Name == "." || f.Name == "..":
+			case f.Dir && (depth >= maxDeep || searched >= maxSearched), !f.Dir && len(paths) >= maxPrograms:
+				whole = false
+			case f.Dir:
+				search(path, depth+1)
+			case strings.HasSuffix(strings.ToLower(f.Name), ".efi"):
+				paths = append(paths, path)
+			}
+		}
+	}
+	search("", 0)
+	return paths, whole
+}
+
 // Look examines the program at a path. The error is volume.ErrNotFound when no
 // such file exists, or that of a directory that could not be read.
 func Look(fat *volume.FAT, path string) (Found, error) {

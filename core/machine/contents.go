@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -44,6 +45,10 @@ type Volume struct {
 	volume.Volume
 	Loaders   []loader.Found
 	LoaderErr error // a directory that could not be read
+	// Programs are the paths of all EFI programs that the directories show, when they
+	// could all be read; ProgramsOpen is set when not.
+	Programs     []string
+	ProgramsOpen bool
 	// SystemCode is set when the boot sector is one that loads Windows by its
 	// own BIOS parameter block.
 	SystemCode bool
@@ -129,6 +134,8 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) 
 	v := Volume{Volume: opened.Volume}
 	if fat := opened.FAT; fat != nil {
 		v.Loaders, v.LoaderErr = loader.Inventory(fat)
+		programs, whole := loader.Programs(fat)
+		v.Programs, v.ProgramsOpen = programs, !whole
 		for _, path := range paths {
 			if f, err := loader.Look(fat, path); err == nil {
 				v.Loaders = append(v.Loaders, f)
@@ -205,8 +212,15 @@ func (v *Volume) Loader(path string) (loader.Found, bool) {
 	return loader.Found{}, false
 }
 
-// Lost reports whether a partition's end lies beyond the disk.
-func (c *Contents) Lost(p disk.Partition) bool { return !p.Unplaced && p.End() > c.Layout.Sectors }
+// Lost reports whether a partition's end is known to lie beyond the disk. A size that was
+// rounded on a screen tells only what is far beyond.
+func (c *Contents) Lost(p disk.Partition) bool {
+	end := c.Layout.Sectors
+	if (c.Rounded || p.Rough) && end < disk.SectorsUnknown {
+		end += end / 64
+	}
+	return !p.Unplaced && p.End() > end
+}
 
 // TableKnown reports whether the evidence tells which partitions the disk has. A
 // listing that shows none may have been cut off.
@@ -276,6 +290,26 @@ func (c *Contents) Regions() []disk.Region {
 
 // Missing reports whether the evidence does not hold the files of a volume.
 func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
+
+// MayHoldProgram reports whether a boot entry may lead to a program on the drive, other
+// than to one of a path: one is there, or the evidence does not tell.
+func (d *Drive) MayHoldProgram(besides string) bool {
+	if d.Contents == nil {
+		return true
+	}
+	c := d.Contents
+	if !c.TableKnown() || c.Layout.Open {
+		return true
+	}
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		if v.Kind == volume.NotCaptured || v.IsFAT() && (v.Told || v.ProgramsOpen) ||
+			slices.ContainsFunc(v.Programs, func(p string) bool { return !strings.EqualFold(p, besides) }) {
+			return true
+		}
+	}
+	return false
+}
 
 // VendorLoader returns the loader that a boot entry would name: an operating
 // system's own, the shim before the GRUB that it starts.

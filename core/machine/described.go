@@ -25,7 +25,8 @@ type Described struct {
 	Style      disk.Style
 	ID         string // disk GUID or signature
 	Partitions []DescribedPartition
-	Line       int // where the disk itself is told of
+	Whole      bool // every partition is listed: the list is known to have its end
+	Line       int  // where the disk itself is told of
 	StyleLine  int
 	IDLine     int
 }
@@ -38,15 +39,18 @@ type DescribedPartition struct {
 	Type    disk.GUID
 	MBRType byte
 	Role    disk.Role // where only what it is for is known
-	GUID    disk.GUID
-	Name    string
-	Active  bool
-	Kind    volume.Kind
-	Label   string
-	Serial  string // volume serial number or UUID
-	Used    int64  // bytes
-	Letter  string
-	Line    int
+	// TypeOpen is set where the type may not be told to its end.
+	TypeOpen bool
+	GUID     disk.GUID
+	Name     string
+	Active   fact.Of[bool]
+	Kind     volume.Kind
+	Label    string
+	Serial   string // volume serial number or UUID
+	Rounded  bool   // place or length are rounded
+	Used     int64  // bytes
+	Letter   string
+	Line     int
 }
 
 // at returns the source of a fact on a line.
@@ -65,12 +69,13 @@ func (d *Described) Contents() *Contents {
 	if d == nil || d.Size == 0 && d.Style == "" && d.ID == "" && len(d.Partitions) == 0 {
 		return nil
 	}
-	sectorSize := d.SectorSize
-	if sectorSize != 4096 {
-		sectorSize = 512
+	sectorSize := 512
+	if d.SectorSize == 4096 {
+		sectorSize = 4096
 	}
 	c := &Contents{Code: loader.CodeUnknown}
 	l := &c.Layout
+	l.SectorOpen = d.SectorSize != 512 && d.SectorSize != 4096
 	l.SectorSize, l.Style, l.Sectors = sectorSize, d.Style, disk.SectorsUnknown
 	if d.Size >= int64(sectorSize) && d.Size <= disk.MaxSize {
 		l.Sectors = uint64(d.Size) / uint64(sectorSize)
@@ -80,6 +85,7 @@ func (d *Described) Contents() *Contents {
 		l.Style = disk.StyleUnknown
 	}
 	d.tellTables(l)
+	l.Open = !d.Whole
 	next := uint64(2048)
 	for _, p := range d.Partitions {
 		part := d.partition(p, sectorSize, next)
@@ -112,9 +118,13 @@ func (d *Described) tellTables(l *disk.Layout) {
 
 func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64) disk.Partition {
 	part := disk.Partition{
-		Number: p.Number, TypeGUID: p.Type, MBRType: p.MBRType, GUID: p.GUID, Name: p.Name, Active: p.Active,
-		Length: uint64(max(p.Length, 0)) / uint64(sectorSize), Start: next, Unplaced: true, Source: d.at(p.Line),
+		Number: p.Number, TypeGUID: p.Type, MBRType: p.MBRType, GUID: p.GUID, Name: p.Name,
+		Length: uint64(max(p.Length, 0)) / uint64(sectorSize), Start: next, Unplaced: true,
+		Rough: p.Rounded || p.Length <= 0, Source: d.at(p.Line),
 	}
+	part.TypeOpen = p.TypeOpen
+	active, told := p.Active.Get()
+	part.Active, part.ActiveOpen = active, !told && d.Style != disk.StyleGPT
 	if p.Start >= 0 {
 		part.Start, part.Unplaced = uint64(p.Start)/uint64(sectorSize), false
 	}
@@ -128,8 +138,9 @@ func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64)
 		part.Type = disk.GPTType(disk.TypeESP)
 	default:
 		part.Type = disk.KnownType{Name: describedAs(p), Role: p.Role}
+		part.TypeOpen = p.Role == "" || d.Style != disk.StyleGPT && p.Role != disk.RoleOther
 		if p.Role == "" {
-			part.Type.Role = disk.RoleSystem
+			part.Type.Role = disk.RoleUnknown
 		}
 	}
 	return part
@@ -138,7 +149,7 @@ func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64)
 // told names a partition of which the type itself is not told.
 func describedAs(p DescribedPartition) string {
 	switch {
-	case p.Role != "":
+	case p.Role != "" && p.Role != disk.RoleOther:
 		return strings.ToUpper(string(p.Role[:1])) + string(p.Role[1:]) + " partition"
 	case p.Kind != "":
 		return string(p.Kind)

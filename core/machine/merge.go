@@ -59,17 +59,23 @@ func (c *Contents) fill(weak *Contents) {
 		weak.Layout.Sectors != disk.SectorsUnknown {
 		c.takeSize(weak)
 	}
-	if len(c.Layout.Partitions) == 0 && len(c.Volumes) == 0 && c.Code == weak.Code {
-		c.Layout.Partitions, c.Volumes = weak.clone().Layout.Partitions, weak.clone().Volumes
-		return
-	}
+	matched := map[int]bool{}
 	for i := range c.Volumes {
 		if j := c.counterpart(i, weak); j >= 0 {
+			matched[j] = true
 			if c.Volumes[i].Told {
 				fillPartition(&c.Layout.Partitions[i], weak.Layout.Partitions[j])
 			}
 			c.Volumes[i].fill(&weak.Volumes[j])
 		}
+	}
+	if c.listsLess() && weak.Layout.Style == c.Layout.Style {
+		for j, p := range weak.Layout.Partitions {
+			if !matched[j] {
+				c.Layout.Partitions, c.Volumes = append(c.Layout.Partitions, p), append(c.Volumes, weak.Volumes[j])
+			}
+		}
+		c.Layout.Open = weak.Layout.Open || !weak.TableKnown()
 	}
 	if _, known := c.Layout.DiskIDTold.Get(); !known && c.Layout.MBR != nil && c.Layout.MBR.BootCode == nil {
 		c.Layout.DiskIDTold = weak.Layout.DiskIDTold
@@ -79,23 +85,32 @@ func (c *Contents) fill(weak *Contents) {
 	}
 }
 
+// listsLess reports whether another piece may tell of more partitions than this one.
+func (c *Contents) listsLess() bool { return c.Layout.Open || !c.TableKnown() }
+
 // takeSize takes over the capacity that another piece knows.
 func (c *Contents) takeSize(from *Contents) {
 	c.Layout.Sectors = uint64(from.Layout.Bytes()) / uint64(c.Layout.SectorSize)
 	c.Capacity, c.Rounded = from.Capacity, from.Rounded
 }
 
-// fillPartition takes over what only the weaker listing tells of a partition. A
-// listing that knows no active flags says nothing of them.
+// fillPartition takes over what only the weaker listing tells of a partition.
 func fillPartition(p *disk.Partition, weak disk.Partition) {
 	if p.Unplaced && !weak.Unplaced {
-		p.Start, p.Length, p.Unplaced, p.Source = weak.Start, weak.Length, false, weak.Source
+		p.Start, p.Length, p.Unplaced, p.Rough, p.Source = weak.Start, weak.Length, false, weak.Rough, weak.Source
+	}
+	if p.Rough && !weak.Rough && !weak.Unplaced {
+		p.Start, p.Length, p.Rough, p.Source = weak.Start, weak.Length, false, weak.Source
 	}
 	if p.Length == 0 {
 		p.Length = weak.Length
 	}
-	if p.TypeGUID.IsZero() && p.MBRType == 0 && (!weak.TypeGUID.IsZero() || weak.MBRType != 0) {
-		p.TypeGUID, p.MBRType, p.Type = weak.TypeGUID, weak.MBRType, weak.Type
+	if p.TypeGUID.IsZero() && p.MBRType == 0 && (!weak.TypeGUID.IsZero() || weak.MBRType != 0) || p.TypeOpen &&
+		!weak.TypeOpen {
+		p.TypeGUID, p.MBRType, p.Type, p.TypeOpen = weak.TypeGUID, weak.MBRType, weak.Type, weak.TypeOpen
+	}
+	if p.ActiveOpen && !weak.ActiveOpen {
+		p.Active, p.ActiveOpen = weak.Active, false
 	}
 	if p.GUID.IsZero() {
 		p.GUID = weak.GUID
@@ -103,7 +118,6 @@ func fillPartition(p *disk.Partition, weak disk.Partition) {
 	if p.Name == "" {
 		p.Name = weak.Name
 	}
-	p.Active = p.Active || weak.Active
 }
 
 // fill takes over what only the weaker account of a volume knows.
@@ -231,7 +245,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 		d.volumes(what, &c.Volumes[i], &weak.Volumes[j], p.Source, q.Source)
 	}
 	for j, q := range weak.Layout.Partitions {
-		if !matched[j] && len(c.Layout.Partitions) > 0 {
+		if !matched[j] && !c.listsLess() {
 			d.add(fmt.Sprintf("partition %d", q.Number), "not there", disk.Both(disk.Span(q.Length, weak.Layout.SectorSize)), c.Origin(),
 				q.Source)
 		}

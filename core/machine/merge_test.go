@@ -66,7 +66,7 @@ func TestListingsFillEachOther(t *testing.T) {
 		Partitions: []machine.DescribedPartition{{Number: 1, Start: -1, Kind: volume.KindNTFS, Serial: "AB"}}}
 	second := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Size: 1 << 30, ID: "cafe0001",
 		Partitions: []machine.DescribedPartition{{Number: 1, Start: 1 << 20, Length: 1 << 28, MBRType: 7,
-			Active: true}}}
+			Active: fact.Tell(true)}}}
 	merged, found := machine.Merge("clone", first.Contents(), nil, second.Contents())
 	assert.Empty(t, found)
 	p := merged.Layout.Partitions[0]

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"sort"
 
-	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/loader"
 )
@@ -49,7 +48,10 @@ func References(m Machine) []Reference {
 			if node.MBR {
 				r.Kind, r.Value = "disk signature and number", fmt.Sprintf("%08X, %d", node.Signature, node.Number)
 			}
-			refs = append(refs, r.resolve(m, "clone", func(d *Drive) ([]int, bool) { return d.ResolveNode(node), true }))
+			refs = append(refs, r.resolve(m, "clone", func(d *Drive) ([]int, bool) {
+				found := d.ResolveNode(node)
+				return found, len(found) > 0 || !d.MayCarry(node)
+			}))
 		}
 	}
 	for i := range m.Drives {
@@ -92,7 +94,7 @@ func (d *Drive) coreReference(m Machine, image *loader.GRUBCore) Reference {
 		if !ok || o.Contents == nil {
 			return nil, false
 		}
-		return o.Matching(func(_ int, p disk.Partition) bool { return p.Number == number }), true
+		return o.Numbered(number)
 	})
 }
 
@@ -146,7 +148,8 @@ func specReference(m Machine, at Spot, c *Config, n named) Reference {
 	return r.resolve(m, at.Drive.Name, func(o *Drive) ([]int, bool) {
 		if n.spec.Kind == loader.ByGRUBDisk && o.Contents != nil {
 			_, number, ok := loader.GRUBPartition(n.spec.Value)
-			return o.Matching(func(_ int, p disk.Partition) bool { return p.Number == number }), ok
+			found, known := o.Numbered(number)
+			return found, ok && known
 		}
 		return o.Resolve(n.spec)
 	})
@@ -168,7 +171,7 @@ func storeReferences(m Machine, at Spot, c *Config) []Reference {
 			}
 			r.Source = at.Drive.StoreSource(at, c, o, e)
 			refs = append(refs, r.resolve(m, at.Drive.Name,
-				func(d *Drive) ([]int, bool) { return d.ResolveDevice(dev), d.Contents != nil }))
+				func(d *Drive) ([]int, bool) { return d.ResolveDevice(dev) }))
 		}
 	}
 	return refs

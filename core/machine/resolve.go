@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
@@ -83,28 +84,35 @@ func (d *Drive) Resolve(s loader.Spec) (found []int, known bool) {
 		return nil, false
 	}
 	l := &d.Contents.Layout
+	told := func(of func(v *Volume, p disk.Partition) string) ([]int, bool) {
+		found = d.Matching(func(i int, p disk.Partition) bool { return s.Same(of(&d.Contents.Volumes[i], p)) })
+		return found, len(found) > 0 || d.tells(of)
+	}
 	switch s.Kind {
 	case loader.ByFSUUID:
-		found = d.Matching(func(i int, _ disk.Partition) bool { return s.Same(d.Contents.Volumes[i].Serial) })
-		return found, len(found) > 0 || d.readsVolumes()
+		return told(func(v *Volume, _ disk.Partition) string { return v.Serial })
 	case loader.ByFSLabel:
-		found = d.Matching(func(i int, _ disk.Partition) bool { return s.Same(d.Contents.Volumes[i].Label) })
-		return found, len(found) > 0 || d.readsVolumes()
+		return told(func(v *Volume, _ disk.Partition) string { return v.Label })
 	case loader.ByPartUUID:
-		found = d.Matching(func(_ int, p disk.Partition) bool { return s.Same(loader.PartUUID(l, p)) })
-		return found, true
+		return told(func(_ *Volume, p disk.Partition) string { return loader.PartUUID(l, p) })
 	case loader.ByPartLabel:
-		return d.Matching(func(_ int, p disk.Partition) bool { return s.Same(p.Name) }), true
+		return told(func(_ *Volume, p disk.Partition) string { return p.Name })
 	case loader.ByDevice:
 		return d.byName(s.Value)
 	}
 	return nil, false
 }
 
-// readsVolumes reports whether every volume of the drive is in the evidence.
-func (d *Drive) readsVolumes() bool {
-	for i := range d.Contents.Volumes {
-		if d.Contents.Volumes[i].Kind == volume.NotCaptured {
+// tells reports whether the evidence tells a name of every partition: what no partition
+// is known to carry is then known to be on none.
+func (d *Drive) tells(name func(v *Volume, p disk.Partition) string) bool {
+	c := d.Contents
+	if !c.TableKnown() || c.Layout.Open {
+		return false
+	}
+	for i, p := range c.Layout.Partitions {
+		v := &c.Volumes[i]
+		if name(v, p) == "" && (v.Told || v.Kind == volume.NotCaptured) {
 			return false
 		}
 	}
@@ -130,18 +138,57 @@ func (d *Drive) byName(name string) (found []int, known bool) {
 	if err != nil {
 		return nil, false
 	}
-	return d.Matching(func(_ int, p disk.Partition) bool { return p.Number == number }), true
+	return d.Numbered(number)
 }
 
-// ResolveDevice lists the partitions that a store's device means on a drive.
-func (d *Drive) ResolveDevice(dev *loader.BCDDevice) []int {
-	return d.Matching(func(i int, p disk.Partition) bool {
+// Numbered lists the partition with a number. The result is not known where the evidence
+// does not tell of every partition.
+func (d *Drive) Numbered(number int) (found []int, known bool) {
+	found = d.Matching(func(_ int, p disk.Partition) bool { return p.Number == number })
+	return found, d.Contents != nil && (len(found) > 0 || d.Contents.TableKnown() && !d.Contents.Layout.Open)
+}
+
+// ResolveDevice lists the partitions that a store's device means on a drive. The result
+// is not known where the evidence does not tell.
+func (d *Drive) ResolveDevice(dev *loader.BCDDevice) (found []int, known bool) {
+	found = d.Matching(func(i int, p disk.Partition) bool {
 		if dev.MBR {
 			mbr := d.Contents.Layout.MBR
 			return mbr != nil && mbr.DiskSignature == dev.Signature && uint64(d.Contents.Base(i)) == dev.Start
 		}
 		return !p.GUID.IsZero() && p.GUID == dev.Partition
 	})
+	return found, len(found) > 0 || !d.mayCarry(dev.MBR)
+}
+
+// MayCarry reports whether the drive may have the partition that a boot entry names, as
+// far as the evidence does not tell of all its partitions.
+func (d *Drive) MayCarry(node *firmware.PartitionNode) bool { return d.mayCarry(node.MBR) }
+
+func (d *Drive) mayCarry(mbr bool) bool {
+	if d.Contents == nil {
+		return true
+	}
+	c := d.Contents
+	l := &c.Layout
+	switch {
+	case l.Style == disk.StyleUnknown:
+		return true
+	case mbr != (l.Style == disk.StyleMBR) || l.Style == disk.StyleNone:
+		return false
+	case !c.TableKnown() || l.Open:
+		return true
+	}
+	_, told := l.DiskID().Get()
+	for i, p := range l.Partitions {
+		switch {
+		case mbr && (!told || p.Source.Origin == fact.Typed || c.Volumes[i].Told && (p.Unplaced || p.Rough)):
+			return true // its numbers, places or identifier are not told
+		case !mbr && p.GUID.IsZero():
+			return true
+		}
+	}
+	return false
 }
 
 // ResolveLetter lists the partitions with a drive letter.

@@ -55,6 +55,10 @@ func cloneFirst(m machine.Machine, _ course.Stage) []move {
 			result.DeviceOrder = append(result.DeviceOrder, name)
 		}
 	}
+	if _, told := m.Answers[course.FirstEntry]; told {
+		result.Answers = maps.Clone(m.Answers)
+		result.Answers[course.FirstEntry] = d.Name
+	}
 	return []move{{
 		PlanStep: PlanStep{Action: "clone-first", Title: "Put the clone first in the boot order", Why: "The firmware starts the first drive that it can.", Risk: RiskNone, Minutes: 5, Undo: "Put the old order back."},
 		key:      "first", result: result,

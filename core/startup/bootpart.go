@@ -17,9 +17,9 @@ import (
 // the account of the one that got furthest. start-rules, stages 5, 6; the order
 // as edk2 has it.
 func bootPartition(k *course.Walk, a *course.Attempt, d *machine.Drive, t target) bool {
-	best := a.Steps
+	best, asked := a.Steps, len(k.World.Asked)
 	for i, p := range d.Contents.Layout.Partitions {
-		if t.only != nil && !t.only(p) || !p.IsESP() && !startsOther(k, d, i, t) {
+		if t.only != nil && !t.only(d, i) || !isESP(k, d, i) && !startsOther(k, d, i, t) {
 			continue
 		}
 		one := course.Attempt{Drive: a.Drive, Role: a.Role, Loader: t.path, Partition: p.Number,
@@ -32,18 +32,51 @@ func bootPartition(k *course.Walk, a *course.Attempt, d *machine.Drive, t target
 			best, a.Partition = one.Steps, one.Partition
 		}
 	}
+	if tableAsked(d) || !k.World.Denied(asked) && notListed(k, d, t) {
+		a.Unproven("partitions-missing-evidence", course.StageBootPartition, "The partitions are not all in evidence.", course.HowCapture)
+		return true
+	}
 	if len(best) > len(a.Steps) {
 		a.Steps = best
 		return false
 	}
-	if l := &d.Contents.Layout; l.Style == disk.StyleGPT && l.GPT.Valid() == nil &&
-		(l.GPT.Primary.State != disk.CopyTold || len(l.Partitions) == 0) {
-		// The table is not in evidence; that was asked for already.
-		a.Unproven("partitions-missing-evidence", course.StageBootPartition, "The partitions are not in evidence.", course.HowCapture)
-		return true
-	}
 	return a.BlockFor("no-esp", course.StageBootPartition, strings.ToUpper(d.Called()[:1])+d.Called()[1:]+" has no EFI system partition", "there is nothing for the firmware to run.",
 		machine.PartitionFacts(d)...)
+}
+
+// isESP reports whether a partition is typed as EFI system partition, and asks where its
+// type is not told and firmware could read it.
+func isESP(k *course.Walk, d *machine.Drive, i int) bool {
+	p, v := d.Contents.Layout.Partitions[i], &d.Contents.Volumes[i]
+	if !p.TypeOpen || p.IsESP() || !v.IsFAT() && v.Kind != volume.NotCaptured {
+		return p.IsESP()
+	}
+	return k.Evidence(d, course.StageBootPartition, fmt.Sprintf("esp-%d", p.Number),
+		"Is "+partitionOf(d, i)+" the EFI system partition?", "What a system's list of partitions calls it: system, EFI or ESP. Or take a capture of "+d.Called()+".")
+}
+
+// tableAsked reports whether the table itself is not in evidence, which was asked for
+// before.
+func tableAsked(d *machine.Drive) bool {
+	l := &d.Contents.Layout
+	return l.Style == disk.StyleGPT && l.GPT.Valid() == nil && l.GPT.Primary.State != disk.CopyTold
+}
+
+// notListed asks whether the drive has a boot partition that the evidence does not show:
+// one that is not listed, or one of another type of which the file system is not told.
+func notListed(k *course.Walk, d *machine.Drive, t target) bool {
+	c := d.Contents
+	maybe := !c.TableKnown() || c.Layout.Open
+	for i, p := range c.Layout.Partitions {
+		if t.only == nil && c.Volumes[i].Kind == volume.NotCaptured && !p.IsESP() && !p.TypeOpen {
+			maybe = maybe || k.Choice(firmware.StartsAnyFATPartition, course.StageBootPartition, d, partitionOf(d, i))
+		} else if t.only != nil && t.only(d, i) {
+			return false // the very partition that is named was looked at
+		}
+	}
+	return maybe && k.Evidence(d, course.StageBootPartition, "partitions",
+		"Has "+d.Called()+" a boot partition that is not in the evidence?",
+		"Let the system list all partitions of "+d.Called()+", or take a capture of it.")
 }
 
 // startsOther reports whether the firmware starts from a partition that is not
@@ -70,11 +103,10 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 		return a.Block("boot-partition-hidden", course.StageBootPartition, fmt.Sprintf("The table forbids the firmware to offer partition %d (attribute bit 1).", p.Number), boot)
 	case misplaced(k, d, i):
 		return a.BlockFor("boot-partition-misplaced", course.StageBootPartition, fmt.Sprintf("Partition %d overlaps another one or lies outside the usable range", p.Number), "this firmware passes it over.", boot)
-	case p.Start >= d.Contents.Layout.Sectors:
+	case p.Start >= d.Contents.Layout.Sectors && d.Contents.Lost(p):
 		return a.Block("boot-partition-beyond-end", course.StageBootPartition, fmt.Sprintf("The boot partition %d lies beyond the end of %s.", p.Number, d.Called()), boot)
 	case v.Kind == volume.NotCaptured:
-		if !k.Evidence(d, course.StageBootPartition, "esp", fmt.Sprintf("Is the boot partition %d of %s a FAT volume with a loader?", p.Number, d.Called()),
-			fmt.Sprintf("Add the sectors from %d on as evidence.", p.Start)) {
+		if !bootVolume(k, d, i) {
 			return a.Block("boot-partition-missing-evidence", course.StageBootPartition, "The boot partition is not in evidence.", boot)
 		}
 		a.Steps = append(a.Steps, course.Step{Rule: "boot-partition-missing-evidence", Stage: course.StageBootPartition, State: course.Unproven,
@@ -101,6 +133,14 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
 	return true
+}
+
+// bootVolume asks for a boot partition that is not in the evidence.
+func bootVolume(k *course.Walk, d *machine.Drive, i int) bool {
+	p := d.Contents.Layout.Partitions[i]
+	return k.Evidence(d, course.StageBootPartition, "esp",
+		fmt.Sprintf("Is the boot partition %d of %s a FAT volume with a loader?", p.Number, d.Called()),
+		fmt.Sprintf("Add the sectors from %d on as evidence.", p.Start))
 }
 
 // partitionOf names a partition for a question.

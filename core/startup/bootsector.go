@@ -40,13 +40,26 @@ func code(k *course.Walk, d *machine.Drive) loader.BootCode {
 	if c.Code != loader.CodeUnknown {
 		return c.Code
 	}
-	if !k.Evidence(d, course.StageTable, "boot-code", "Does sector 0 of "+d.Called()+" hold boot code?", "Take a capture of "+d.Called()+".") {
+	options := []course.Option{{ID: "yes", Label: "Code that runs the active partition"},
+		{ID: "other", Label: "A boot loader's own code, such as GRUB's"}, {ID: "no", Label: "No code"}}
+	if c.Layout.Style == disk.StyleGPT {
+		options = options[1:]
+	}
+	switch k.World.Ask(course.Question{ID: "boot-code:" + d.Name, Stage: course.StageTable, Drive: d.Name,
+		Text: "Which boot code does sector 0 of " + d.Called() + " hold?", How: "Take a capture of " + d.Called() + ".",
+		Options: options}) {
+	case "yes":
+		return loader.CodeClassic
+	case "no":
 		return loader.CodeNone
 	}
-	if c.Layout.Style == disk.StyleGPT {
-		return loader.CodeOther
-	}
-	return loader.CodeClassic
+	return loader.CodeOther
+}
+
+// goesOn asks what boot code does that reads sectors which are not in the evidence.
+func goesOn(k *course.Walk, d *machine.Drive) bool {
+	return k.Evidence(d, course.StageTable, "boot-code-goes-on", "Does the boot code of "+d.Called()+" find something to start?",
+		"It reads sectors that are not in the evidence: take a capture of "+d.Called()+".")
 }
 
 func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {

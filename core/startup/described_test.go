@@ -18,7 +18,8 @@ import (
 
 // A disk without bytes still goes through the check: what is not known is asked.
 func TestADescribedDiskIsChecked(t *testing.T) {
-	d := machine.Described{Source: fact.Source{Origin: fact.Text}, Size: 1 << 30, Style: disk.StyleGPT,
+	d := machine.Described{Whole: true, SectorSize: 512, Source: fact.Source{Origin: fact.Text}, Size: 1 << 30,
+		Style: disk.StyleGPT,
 		Partitions: []machine.DescribedPartition{
 			{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, Kind: volume.KindFAT32},
 			{Number: 2, Start: -1, Length: 958 << 20, Kind: volume.KindNTFS, Letter: "C"}}}
@@ -33,7 +34,7 @@ func TestADescribedDiskIsChecked(t *testing.T) {
 	assert.Equal(t, course.StageLoader, startup.Simulate(m).Stage)
 
 	d.Style = disk.StyleMBR
-	d.Partitions[0].Type, d.Partitions[0].MBRType, d.Partitions[0].Active = disk.GUID{}, 7, true
+	d.Partitions[0].Type, d.Partitions[0].MBRType, d.Partitions[0].Active = disk.GUID{}, 7, fact.Tell(true)
 	m.Drives[0].Contents, m.Answers = d.Contents(), nil
 	m.Firmware.Mode = fact.Tell(firmware.Legacy)
 	trace = startup.Simulate(m)

@@ -33,6 +33,8 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case told && !shown:
 		return a.Block("not-in-boot-list", course.StageDrive, "The firmware's boot list does not show "+d.Called()+".", d.Cite("In the boot list", "no", d.Shown.Source()))
 	case k.Listed(d), told:
+	case !known && !sees(k, d):
+		return a.Block("not-in-boot-list", course.StageDrive, "The firmware's boot list does not show "+d.Called()+".")
 	case known && bus == "nvme" && !k.Choice(firmware.StartsFromNVMe, course.StageDrive, d, d.Called()):
 		return a.BlockFor("no-nvme-driver", course.StageDrive, "The firmware has no driver for NVMe", "a running system shows the drive, the boot list does not.",
 			d.Cite("Bus", "NVMe", d.Bus.Source()))
@@ -48,14 +50,53 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	return true
 }
 
-// largeSectors judges a drive with sectors of 4,096 bytes on a bus where some
-// firmware does not read them.
-func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, reads *firmware.Choice) bool {
-	bus, _ := d.Bus.Get()
-	if d.Contents.Layout.SectorSize == 512 || k.Choice(reads, course.StageDrive, d, d.Called()) {
+// sees asks whether the firmware finds a drive of which nobody told the bus, where some
+// bus is one that it may not start from.
+func sees(k *course.Walk, d *machine.Drive) bool {
+	for _, c := range []*firmware.Choice{firmware.StartsFromNVMe, firmware.StartsFromUSB} {
+		if starts, known := k.Machine.Firmware.Behaviour.Of(c).Get(); !known || !starts {
+			return k.World.Yes(course.UnknownBool, course.Question{ID: "shown:" + d.Name, Stage: course.StageDrive,
+				Drive: d.Name, Fact: course.FactName{Of: course.OfShown, Key: d.Name},
+				Text: "Does the firmware's boot list show " + d.Called() + "?",
+				How:  "In the firmware's setup, the boot order or the one-time boot menu. On which bus it hangs tells it, too."})
+		}
+	}
+	return true
+}
+
+// hangsOn asks whether a drive of which nobody told the bus hangs on a bus.
+func hangsOn(k *course.Walk, d *machine.Drive, bus, called string) bool {
+	return k.World.Yes(course.UnknownBool, course.Question{ID: bus + ":" + d.Name, Stage: course.StageDrive, Drive: d.Name,
+		Text: "Does " + d.Called() + " hang on " + called + " at the start?",
+		How:  "Look at the cable: inside the machine, or outside of it; the firmware's setup names the bus."})
+}
+
+// largeUSB and largeVirtio judge a drive with sectors of 4,096 bytes on a bus where
+// some firmware does not read them.
+func largeUSB(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
+	return largeSectors(k, a, d, "usb", "USB", firmware.StartsLargeUSB)
+}
+
+func largeVirtio(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
+	return largeSectors(k, a, d, "virtio", "virtio, a virtual machine's own bus,", firmware.StartsLargeVirtio)
+}
+
+func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, bus, called string,
+	reads *firmware.Choice) bool {
+	l := &d.Contents.Layout
+	if l.SectorSize == 512 && !l.SectorOpen {
+		return true
+	}
+	on, known := d.Bus.Get()
+	if known && on != bus || k.Choice(reads, course.StageDrive, d, d.Called()) || !known &&
+		!hangsOn(k, d, bus, called) {
+		return true
+	}
+	if l.SectorOpen && !k.Evidence(d, course.StageDrive, "sector-size", "Has "+d.Called()+" sectors of 4,096 bytes?",
+		"The drive's label says 4Kn; nearly all drives have sectors of 512 bytes to the outside.") {
 		return true
 	}
 	a.Steps = nil
-	return a.Block("large-sectors", course.StageDrive, "The firmware does not read sectors of 4,096 bytes on this drive's bus ("+bus+").",
-		d.Cite("Sector size", fmt.Sprint(d.Contents.Layout.SectorSize), fact.Source{Origin: fact.Typed}))
+	return a.Block("large-sectors", course.StageDrive, "The firmware does not read sectors of 4,096 bytes on "+called+".",
+		d.Cite("Sector size", fmt.Sprint(l.SectorSize), fact.Source{Origin: fact.Typed}), d.Cite("Bus", bus, d.Bus.Source()))
 }

@@ -2,19 +2,23 @@ package startup
 
 import (
 	"fmt"
+	"strings"
 
 	"latchkey/core/course"
-	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 // entry tries one boot entry. start-rules, stage 3.
 func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	node := e.Path.Partition
-	if e.Path.Internal || node == nil && e.Path.Bus == "" {
+	switch {
+	case e.Path.Open:
+		return untoldEntry(k, drives, e)
+	case e.Path.Internal || node == nil && e.Path.Bus == "":
 		return false // a program of the firmware itself, or no disk
 	}
 	t := target{path: e.Path.Program(), why: "Entry " + entryName(e)}
@@ -26,11 +30,8 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 		resolved = onDevice(k, drives, e)
 	}
 	if node != nil {
-		t.only = func(p disk.Partition) bool { return matches(k, e.Path, p) }
-		if blank := unread(k, resolved); blank != nil && len(resolve(k, resolved, e.Path)) == 0 {
-			return entryOnUnread(k, blank, e)
-		}
-		resolved = resolve(k, resolved, e.Path)
+		t.only = func(d *machine.Drive, i int) bool { return matches(k, e.Path, d, i) }
+		resolved = resolve(k, resolved, e)
 	}
 	if len(resolved) == 0 {
 		a := course.Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path}
@@ -43,10 +44,13 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	// partition can be read.
 	chosen := resolved[0]
 	for _, d := range resolved {
-		if offers(k, d, t.only) {
+		if node != nil && len(d.ResolveNode(node)) == 0 || len(resolved) == 1 || offers(k, d, t.only) {
 			chosen = d
 			break
 		}
+	}
+	if node != nil && len(chosen.ResolveNode(node)) == 0 {
+		t.only = nil // which of its partitions it is, is not told
 	}
 	ok := try(k, chosen, entryName(e), t)
 	noteEntry(k, e, resolved, chosen)
@@ -66,65 +70,115 @@ func noteEntry(k *course.Walk, e firmware.Entry, resolved []*machine.Drive, chos
 }
 
 // offers reports whether one of the partitions that a test accepts holds a volume
-// that firmware reads.
-func offers(k *course.Walk, d *machine.Drive, only func(disk.Partition) bool) bool {
-	if d.Contents == nil {
+// that firmware reads; where that is not in the evidence it is asked for.
+func offers(k *course.Walk, d *machine.Drive, only func(*machine.Drive, int) bool) bool {
+	if d.Contents == nil || only == nil {
 		return true
 	}
 	for i, p := range d.Contents.Layout.Partitions {
-		if (only == nil || only(p)) && !p.Hidden() && (d.Contents.Volumes[i].IsFAT() || d.Contents.Volumes[i].Told) {
+		v := &d.Contents.Volumes[i]
+		if only(d, i) && !p.Hidden() && (v.IsFAT() || v.Kind == volume.NotCaptured && bootVolume(k, d, i)) {
 			return true
 		}
 	}
-	return only == nil
+	return false
 }
 
-// unread returns an attached drive whose partitions are not known.
-func unread(k *course.Walk, drives []*machine.Drive) *machine.Drive {
-	for _, d := range drives {
-		if d.Contents == nil || d.Contents.Layout.Style == disk.StyleUnknown {
-			return d
-		}
+// untoldEntry follows an entry of which the path, or its end, is not told: it may lead
+// to any drive that it can mean, or nowhere.
+func untoldEntry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
+	q := course.Question{ID: "entry-leads-" + entryName(e), Stage: course.StageOrder,
+		Text: "Where does " + called(e) + " lead?",
+		How:  "In a running Linux: efibootmgr -v, in a window that is wide enough. In Windows: bcdedit /enum firmware."}
+	among := drives
+	if e.Path.Partition != nil {
+		among = resolve(k, drives, e)
 	}
-	return nil
-}
-
-func entryOnUnread(k *course.Walk, d *machine.Drive, e firmware.Entry) bool {
-	if !k.Evidence(d, course.StageOrder, "entry-"+entryName(e), fmt.Sprintf("Does entry %s (%s) lead to %s?", entryName(e), e.Description, d.Called()),
-		"Add the first 64 KiB of "+d.Called()+" as evidence.") {
-		return false
+	for _, d := range among {
+		q.Options = append(q.Options, course.Option{ID: d.Name, Label: "To " + d.Called()})
 	}
-	return try(k, d, entryName(e), target{path: e.Path.Program(), why: "Entry " + entryName(e)})
-}
-
-// resolve lists the drives that carry the partition which a path names.
-func resolve(k *course.Walk, drives []*machine.Drive, path firmware.Path) []*machine.Drive {
-	var found []*machine.Drive
-	for _, d := range drives {
-		if d.Contents == nil {
+	q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "Elsewhere, or to nothing"})
+	picked := k.World.Ask(q)
+	for _, d := range among {
+		if d.Name != picked {
 			continue
 		}
-		for _, i := range d.ResolveNode(path.Partition) {
-			if matches(k, path, d.Contents.Layout.Partitions[i]) {
-				found = append(found, d)
-				break
-			}
+		return leadsSomewhere(k, d, e, strings.ToUpper(called(e)[:1])+called(e)[1:])
+	}
+	return false
+}
+
+// leadsSomewhere follows an entry to a program on a drive that the evidence does not name.
+func leadsSomewhere(k *course.Walk, d *machine.Drive, e firmware.Entry, words string) bool {
+	a := course.Attempt{Drive: d.Name, Role: d.Role, Name: e.Description}
+	if e.Path.Open {
+		a.Entry = entryName(e)
+	}
+	if seen(k, &a, d) && readable(k, &a, d) && largeUSB(k, &a, d) && uefiMode(k, &a, d) {
+		a.Pass(course.StageOrder, words+" leads to "+d.Called()+".")
+		if uefiTable(k, &a, d) {
+			a.Unproven("entry-missing-evidence", course.StageLoader, "Which program the boot entry starts is not in evidence.", course.HowCapture)
+			a.HandsOver = true
+		}
+	}
+	a.Final = a.HandsOver
+	k.Attempts = append(k.Attempts, a)
+	return a.HandsOver
+}
+
+// elsewhere is the answer that an entry leads to none of the drives.
+const elsewhere = "-"
+
+// unlisted stands for an entry that a listing leaves out.
+var unlisted = firmware.Entry{Number: 0xFFFF, Description: "that is not listed", Active: true,
+	Path: firmware.Path{Open: true}}
+
+// called names an entry in a sentence.
+func called(e firmware.Entry) string {
+	if e.Number == unlisted.Number && e.Description == unlisted.Description {
+		return "an entry " + e.Description
+	}
+	if e.Description == "" {
+		return "entry " + entryName(e)
+	}
+	return fmt.Sprintf("entry %s (%s)", entryName(e), e.Description)
+}
+
+// resolve lists the drives that carry the partition which an entry names, in their
+// order. Where the evidence does not tell whether one does, it is asked for.
+func resolve(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*machine.Drive {
+	var found []*machine.Drive
+	for _, d := range drives {
+		if carries(k, d, e) {
+			found = append(found, d)
 		}
 	}
 	return found
 }
 
+// carries reports whether a drive carries the partition that an entry names.
+func carries(k *course.Walk, d *machine.Drive, e firmware.Entry) bool {
+	for _, i := range d.ResolveNode(e.Path.Partition) {
+		if matches(k, e.Path, d, i) {
+			return true
+		}
+	}
+	return len(d.ResolveNode(e.Path.Partition)) == 0 && d.MayCarry(e.Path.Partition) &&
+		k.Evidence(d, course.StageOrder, "entry-"+entryName(e), "Does "+called(e)+" lead to "+d.Called()+"?",
+			"Add the first 64 KiB of "+d.Called()+" as evidence.")
+}
+
 // matches reports whether the firmware takes a partition whose signature agrees
 // for the one that a path names. A path that begins at the hardware must agree
 // whole. UEFI Specification 2.10, section 10.3.5.1.
-func matches(k *course.Walk, path firmware.Path, p disk.Partition) bool {
-	node := path.Partition
+func matches(k *course.Walk, path firmware.Path, d *machine.Drive, i int) bool {
+	node, p := path.Partition, d.Contents.Layout.Partitions[i]
 	if !node.MBR && p.GUID != node.GUID {
 		return false
 	}
 	number, place := p.Number == int(node.Number), p.Start == node.Start && p.Length == node.Size
 	switch {
-	case p.Unplaced:
+	case p.Unplaced || p.Rough || d.Contents.Layout.SectorOpen:
 		place = true
 	case path.Bus != "":
 		return number && place
@@ -152,8 +206,8 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 			sure = append(sure, d)
 		}
 	}
-	if len(sure) > 0 || len(maybe) < 2 {
-		return append(sure, maybe...)
+	if len(sure) > 0 {
+		return sure
 	}
 	if e.Path.Bus == "sata" && e.Path.Port != nil && k.Machine.DeviceOrder != nil {
 		return byRank(k, maybe, e.Path.Bus, *e.Path.Port)
@@ -163,6 +217,12 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 		How:  "Compare the entry's name in the firmware's boot list with the drives' models, or pull one of them."}
 	for _, d := range maybe {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: d.Called()})
+	}
+	if e.Path.Port != nil {
+		q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them: to another connector"})
+	}
+	if len(q.Options) < 2 {
+		return maybe
 	}
 	picked := k.World.Ask(q)
 	for _, d := range maybe {

@@ -8,6 +8,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/realmode"
 )
 
 // handsBack tells whether boot code without an active partition gives the
@@ -43,10 +44,13 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if !seen(k, a, d) || !readable(k, a, d) {
 		return false
 	}
-	if bus, _ := d.Bus.Get(); bus == "virtio" && !largeSectors(k, a, d, firmware.StartsLargeVirtio) {
+	if !largeVirtio(k, a, d) {
 		return false
 	}
 	c := d.Contents
+	if sector0Open(&c.Layout) {
+		return untoldSector0(k, a, d)
+	}
 	if c.Layout.MBR == nil || !c.Layout.MBR.Signature {
 		a.Pass(course.StageMode, "Legacy firmware looks at sector 0 alone.")
 		a.Pass(course.StageOrder, "The firmware comes to "+d.Called()+".")
@@ -63,6 +67,13 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case loader.CodeGRUB:
 		return grub(k, a, d)
 	case loader.CodeOther:
+		if lacks(d) && !goesOn(k, d) {
+			return a.Block("code-missing-evidence", course.StageTable, "What the boot code reads is not in evidence.", d.CodeFact())
+		}
+		if lacks(d) || c.Code == loader.CodeUnknown {
+			a.Unproven("code-missing-evidence", course.StageTable, "What the boot code does is not in evidence.", course.HowCapture)
+			return true
+		}
 		a.Pass(course.StageTable, "Sector 0 holds a boot record.", d.CodeFact())
 		a.Pass(course.StageBootPartition, "The boot code in sector 0 is not a known one; it is run as it is.")
 		a.Loader = LoaderBootCode
@@ -74,6 +85,16 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	a.Pass(course.StageTable, "Sector 0 holds a table and boot code that runs the active partition.", append(machine.ProblemFacts(&c.Layout, d.Name), d.CodeFact())...)
 	return activePartition(k, a, d)
+}
+
+// untoldSector0 follows a start from a disk of which sector 0 is not in the evidence.
+func untoldSector0(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
+	if !k.Evidence(d, course.StageTable, "sector-0", "Does sector 0 of "+d.Called()+" hold boot code?",
+		"Add the first sector of "+d.Called()+" as evidence.") {
+		return a.Block("sector-0-missing-evidence", course.StageTable, "Sector 0 is not in evidence.")
+	}
+	a.Unproven("sector-0-missing-evidence", course.StageTable, "Sector 0 is not in evidence.", course.HowCapture)
+	return true
 }
 
 // hangsOnEmpty tells whether the firmware runs an empty sector 0, which never
@@ -114,23 +135,82 @@ func legacyMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	last := a.Final
 	a.Final = true // the code does not hand back to the firmware
-	c := d.Contents
-	active := -1
-	for i, p := range c.Layout.Partitions {
-		if !p.Active || p.Logical {
-			continue
-		}
-		if active >= 0 {
-			a.Shows(course.InvalidTable)
-			return a.Block("two-active", course.StageBootPartition, "More than one partition is marked active.", machine.PartitionFacts(d)...)
-		}
-		active = i
-	}
-	if active < 0 {
+	i, count := soleActive(k, d)
+	switch {
+	case count != 1 && lacks(d) && goesOn(k, d):
+		a.Unproven("code-missing-evidence", course.StageBootPartition, "What the boot code does is not in evidence.", course.HowCapture)
+		return true
+	case count > 1:
+		a.Shows(course.InvalidTable)
+		return a.Block("two-active", course.StageBootPartition, "More than one partition is marked active.", machine.PartitionFacts(d)...)
+	case count == 0:
 		a.Shows(course.MissingOrNoDevice)
 		a.Final = last || !handsBack(k, d)
 		return a.Block("none-active", course.StageBootPartition, "No partition of "+d.Called()+" is marked active.", machine.PartitionFacts(d)...)
+	case i < 0:
+		a.Unproven("active-missing-evidence", course.StageBootPartition, "The active partition is not in evidence.", course.HowCapture)
+		return true
 	}
-	a.Partition = c.Layout.Partitions[active].Number
-	return bootSector(k, a, d, active)
+	a.Partition = d.Contents.Layout.Partitions[i].Number
+	return bootSector(k, a, d, i)
+}
+
+// lacks reports whether the boot code reads sectors that are not in the evidence.
+func lacks(d *machine.Drive) bool {
+	return d.Contents.Run != nil && d.Contents.Run.End == realmode.Lacks
+}
+
+// soleActive returns the partition that is marked active, by its index, -1 for one that
+// is not listed, and how many are marked. Marks that are not told are asked for.
+func soleActive(k *course.Walk, d *machine.Drive) (index, count int) {
+	c := d.Contents
+	var sure, open []int
+	for i, p := range c.Layout.Partitions {
+		switch {
+		case p.Logical:
+		case p.Active:
+			sure = append(sure, i)
+		case p.ActiveOpen:
+			open = append(open, i)
+		}
+	}
+	unlisted := c.Layout.MBR == nil || c.Layout.MBR.BootCode == nil // a listing leaves out records without a type
+	switch {
+	case len(sure) > 1:
+		return sure[0], len(sure)
+	case len(open) == 0 && !unlisted && len(sure) == 1:
+		return sure[0], 1
+	case len(open) == 0 && !unlisted:
+		return -1, 0
+	case len(sure) == 1:
+		if k.Evidence(d, course.StageBootPartition, "active-too", "Is another partition of "+d.Called()+" marked active, too?",
+			"Take a capture of "+d.Called()+": its table tells.") {
+			return sure[0], 2
+		}
+		return sure[0], 1
+	}
+	q := course.Question{ID: "active:" + d.Name, Stage: course.StageBootPartition, Drive: d.Name,
+		Text: "Which partition of " + d.Called() + " is marked active?",
+		How:  "In the system's disk management: “Active”. Or take a capture of " + d.Called() + ": its table tells."}
+	for _, i := range open {
+		q.Options = append(q.Options, course.Option{ID: fmt.Sprint(c.Layout.Partitions[i].Number),
+			Label: fmt.Sprintf("Partition %d", c.Layout.Partitions[i].Number)})
+	}
+	if unlisted {
+		q.Options = append(q.Options, course.Option{ID: "unlisted", Label: "One that is not listed"})
+	}
+	q.Options = append(q.Options, course.Option{ID: "none", Label: "None"}, course.Option{ID: "several", Label: "More than one"})
+	switch picked := k.World.Ask(q); picked {
+	case "none":
+		return -1, 0
+	case "several":
+		return -1, 2
+	default:
+		for _, i := range open {
+			if fmt.Sprint(c.Layout.Partitions[i].Number) == picked {
+				return i, 1
+			}
+		}
+	}
+	return -1, 1
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/mac"
 	"latchkey/core/machine"
@@ -17,14 +18,15 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 	}
 	for i, p := range d.Contents.Layout.Partitions {
 		v := &d.Contents.Volumes[i]
-		if v.Kind != volume.KindAPFS && v.Kind != volume.KindHFS {
+		apple := v.Kind == volume.NotCaptured && (p.TypeGUID == disk.TypeAPFS || p.TypeGUID == disk.TypeHFS)
+		if v.Kind != volume.KindAPFS && v.Kind != volume.KindHFS && !apple {
 			continue
 		}
 		if !k.Choice(firmware.ReadsMacVolumes, course.StageBootPartition, nil, string(v.Kind)) {
 			return false
 		}
 		a := course.Attempt{Drive: d.Name, Role: d.Role, Partition: p.Number, Loader: mac.Loader}
-		if seen(k, &a, d) && uefiMode(k, &a, d) {
+		if seen(k, &a, d) && readable(k, &a, d) && uefiMode(k, &a, d) {
 			a.Pass(course.StageOrder, "The Mac's firmware comes to "+d.Called()+".")
 			if uefiTable(k, &a, d) {
 				a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is an %s volume, which the firmware reads.", p.Number, v.Kind),

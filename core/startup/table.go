@@ -11,11 +11,6 @@ import (
 	"latchkey/core/volume"
 )
 
-func largeUSB(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	bus, _ := d.Bus.Get()
-	return bus != "usb" || largeSectors(k, a, d, firmware.StartsLargeUSB)
-}
-
 // uefiMode judges whether the style goes with UEFI. start-rules, stage 2.
 func uefiMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	c := d.Contents
@@ -32,6 +27,10 @@ func uefiMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 			return true
 		}
 	}
+	if c.Layout.Open || !c.TableKnown() {
+		a.Pass(course.StageMode, "The disk is MBR: UEFI firmware starts from a FAT partition of it, if there is one.", style, mode)
+		return true
+	}
 	return a.BlockFor("style-against-mode", course.StageMode, "The firmware is in UEFI mode, and "+d.Called()+" is MBR with no FAT partition to start from", "style and mode do not go together.", style, mode)
 }
 
@@ -46,6 +45,11 @@ func uefiTable(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	switch l.Style {
 	case disk.StyleNone:
 		facts := machine.ProblemFacts(l, d.Name)
+		if l.Open && k.Evidence(d, course.StageTable, "one-volume", "Does "+d.Called()+" hold a partition table, or one FAT volume as a whole?",
+			"Take a capture of "+d.Called()+".") {
+			a.Unproven("table-missing-evidence", course.StageTable, "What the disk holds is not in evidence.", course.HowCapture)
+			return true
+		}
 		if len(l.Partitions) == 1 {
 			a.Pass(course.StageTable, "There is no partition table; "+d.Called()+" is one volume as a whole.", facts...)
 			return true
@@ -84,11 +88,28 @@ func unguarded(k *course.Walk, l *disk.Layout) (disk.Problem, bool) {
 	return disk.Problem{}, false
 }
 
+// sector0Open reports whether sector 0 is not in the evidence.
+func sector0Open(l *disk.Layout) bool {
+	_, unreadable := l.Find(disk.CodeMBRUnreadable)
+	return l.MBR == nil && !unreadable
+}
+
+// guarded asks for the protective MBR, where the firmware needs it and sector 0 is not in
+// the evidence.
+func guarded(k *course.Walk, d *machine.Drive) bool {
+	return !k.Choice(firmware.NeedsProtectiveMBR, course.StageTable, nil, "") ||
+		k.Evidence(d, course.StageTable, "sector-0", "Does a protective MBR in sector 0 guard the GPT of "+d.Called()+"?",
+			"Add the first sector of "+d.Called()+" as evidence.")
+}
+
 func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout) bool {
 	facts := machine.ProblemFacts(l, d.Name)
 	g := l.GPT
 	if p, bad := unguarded(k, l); bad {
 		return a.Block("gpt-refused", course.StageTable, p.Text, machine.ProblemFact(p, d.Name))
+	}
+	if sector0Open(l) && !guarded(k, d) {
+		return a.Block("gpt-refused", course.StageTable, "The GPT has no protective MBR.")
 	}
 	switch {
 	case g.Primary.State == disk.CopyTold:

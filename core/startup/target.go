@@ -3,8 +3,8 @@ package startup
 import (
 	"fmt"
 
-	"latchkey/core/disk"
 	"latchkey/core/firmware"
+	"latchkey/core/machine"
 )
 
 // Loader names of a legacy start.
@@ -16,9 +16,10 @@ const (
 
 // target is what an attempt looks for on a disk.
 type target struct {
-	path string                    // the program
-	only func(disk.Partition) bool // the partitions it may lie in; nil for any
-	why  string                    // how the firmware comes to look for it
+	path string // the program
+	// only accepts the partitions that it may lie in, by drive and index; nil for any.
+	only func(d *machine.Drive, i int) bool
+	why  string // how the firmware comes to look for it
 }
 
 func entryName(e firmware.Entry) string { return fmt.Sprintf("%04X", e.Number) }

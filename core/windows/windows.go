@@ -96,10 +96,12 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 			}
 			home = hits[0]
 		case loader.DevicePartition:
-			hits, _ := k.Choose(a, e.Name(), func(d *machine.Drive) ([]int, bool) {
-				return d.ResolveDevice(e.Device),
-					d.Contents != nil
-			})
+			hits, known := k.Choose(a, e.Name(),
+				func(d *machine.Drive) ([]int, bool) { return d.ResolveDevice(e.Device) })
+			if len(hits) == 0 && !known {
+				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store looks for the system on %s: the evidence does not tell where that is.", e.Device), course.HowCapture, cited)
+				return home, &stop
+			}
 			if len(hits) == 0 {
 				stop := a.StopFor("store-device-absent", course.StageConfiguration, course.DeviceMissing,
 					"The store looks for the system on a device that no attached disk carries", e.Device.String()+".", cited)

@@ -84,6 +84,15 @@ func Run(t testing.TB, stdin, tool string, args ...string) string {
 	return out.String()
 }
 
+// Printed returns what a tool prints, whether it calls that a success or not; "" without
+// the tool.
+func Printed(tool string, args ...string) string {
+	cmd := exec.Command(find(tool), args...)
+	cmd.Env = append(os.Environ(), "LC_ALL=C")
+	out, _ := cmd.Output()
+	return string(out)
+}
+
 // Image returns the path of an empty sparse file of size bytes.
 func Image(t testing.TB, size int64) string {
 	t.Helper()

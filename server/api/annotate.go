@@ -67,7 +67,7 @@ var valuesOf = map[reflect.Type][]any{
 	reflect.TypeFor[course.State](): anyOf(course.Passes, course.Blocks, course.Unproven, course.Behind,
 		course.Wrong),
 	reflect.TypeFor[disk.Role](): anyOf(disk.RoleBoot, disk.RoleSystem, disk.RoleReserved, disk.RoleRecovery,
-		disk.RoleData),
+		disk.RoleData, disk.RoleOther, disk.RoleUnknown),
 	reflect.TypeFor[repair.Risk]():     anyOf(repair.Risks...),
 	reflect.TypeFor[repair.Shell]():    anyOf(repair.POSIX, repair.Batch),
 	reflect.TypeFor[repair.Toolbox]():  anyOf(repair.Toolboxes...),

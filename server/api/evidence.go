@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -155,10 +156,18 @@ func (a *API) storing(ctx context.Context, store func() error) error {
 func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store.Piece {
 	return &store.Piece{
 		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity,
-			SectorSize: c.LogicalSectorSize},
+			SectorSize: c.LogicalSectorSize, Bus: busOf(c)},
 		Inside:  store.Inside{Extents: c.Sectors.Extents(), Variables: c.Variables, Counts: c.Counts},
-		Sectors: c.Sectors, Model: clean(c.Model), Bus: c.Bus,
+		Sectors: c.Sectors, Model: clean(c.Model),
 	}
+}
+
+// busOf is the bus on which the drive hung when it was read; "" for none that is known.
+func busOf(c *capture.Captured) string {
+	if slices.Contains(capture.Buses, c.Bus) {
+		return c.Bus
+	}
+	return ""
 }
 
 // recognise refuses what is not a disk, with the reason. A blank or damaged one

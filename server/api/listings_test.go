@@ -36,7 +36,8 @@ sector-size: 512
 `
 
 // entries is a listing of boot entries in the layout of efibootmgr 18.
-const entries = `BootCurrent: 0001
+const entries = `$ efibootmgr -v
+BootCurrent: 0001
 BootOrder: 0001
 Boot0001* Windows Boot Manager	HD(1,GPT,7e21b6d0-4c1a-4f0b-9a55-3c5a19e00072,0x800,0x32000)/\EFI\Microsoft\Boot\bootmgfw.efi
 `
@@ -167,7 +168,7 @@ func TestACaseFromTypedFactsAlone(t *testing.T) {
 	t.Parallel()
 	c := newClient(t, storetest.Open(t))
 	id := c.newCase("Read aloud")
-	r := c.send(http.MethodPut, "/cases/"+id+"/drives/clone/told", c.version(id), map[string]any{"style": "GPT", "capacity": "931 GB",
+	r := c.send(http.MethodPut, "/cases/"+id+"/drives/clone/told", c.version(id), map[string]any{"style": "GPT", "capacity": "931 GB", "whole": true,
 		"partitions": []any{map[string]any{"purpose": "system", "size": "930 GB", "fileSystem": "NTFS"}}})
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	check := c.get("/cases/" + id + "/check")

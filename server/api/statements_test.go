@@ -30,7 +30,7 @@ func TestWhatIsToldIsSeenAndWithdrawn(t *testing.T) {
 	c := newClient(t, storetest.Open(t))
 	lead, tom := c, c.as("Tom", "technician")
 	r := tom.send(http.MethodPost, "/cases", "", map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"},
-		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false},
+		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false, "entries": map[string]bool{"clone": false}},
 		"drives":   []map[string]any{{"role": "clone", "bus": "sata", "attached": true}, {"role": "original", "attached": false}}})
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	id := "1"

@@ -52,7 +52,7 @@ type Disk struct {
 type Partition struct {
 	Number int         `json:"number"`
 	Type   string      `json:"type"`
-	Role   disk.Role   `json:"role" enum:"boot,system,reserved,recovery,data"`
+	Role   disk.Role   `json:"role" enum:"boot,system,reserved,recovery,data,other,unknown"`
 	Name   string      `json:"name,omitempty"`
 	GUID   string      `json:"guid,omitempty"`
 	Start  uint64      `json:"start" doc:"First sector"`

@@ -29,7 +29,8 @@ func desk(t *testing.T, original, clone diskmaker.Disk) (*store.Store, *store.Ca
 		Title: "Kiosk", DeviceOrder: []string{"clone"},
 		Firmware: store.Firmware{Mode: pointer("uefi"), Arch: pointer("x64"), SecureBoot: pointer(false),
 			Choices: map[string]bool{firmware.FallbackOnFixedDisks.Key: true}},
-		Drives: []store.Drive{{Role: "original", Attached: pointer(false)}, {Role: "clone", Attached: pointer(true)}},
+		Drives: []store.Drive{{Role: "original", Bus: pointer("sata"), Attached: pointer(false)},
+			{Role: "clone", Bus: pointer("sata"), Attached: pointer(true)}},
 	}
 	require.NoError(t, s.Create(t.Context(), c, storetest.Nobody))
 	for i, d := range []diskmaker.Disk{original, clone} {

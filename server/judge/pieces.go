@@ -178,15 +178,17 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	if err != nil {
 		return drive, err
 	}
+	if d.Evidence != nil {
+		hangsAsRead(&drive, d.Evidence.Bus, fact.Source{Origin: fact.Bytes, Structure: "the capture"})
+	}
 	pieces := []*machine.Contents{bytes}
 	for _, l := range listings {
 		for i := range l.Disks {
 			if told := &l.Disks[i]; l.disks[told.Name] == d.Role {
 				pieces = append(pieces, told.Contents())
-				if _, known := drive.Bus.Get(); !known && told.Bus != "" {
-					drive.Bus = fact.Known(told.Bus, fact.Source{Origin: fact.Text, Structure: string(l.Format),
-						Evidence: l.id, Line: told.Line})
-				}
+				hangsAsRead(&drive, told.Bus, fact.Source{Origin: fact.Text, Structure: string(l.Format),
+					Evidence: l.id,
+					Line:     told.Line})
 			}
 		}
 	}
@@ -206,6 +208,14 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	drive.Contents = merged
 	out.contradictions = append(out.contradictions, contradictions...)
 	return drive, nil
+}
+
+// hangsAsRead takes over how a drive hung when it was read, where nobody told how it hangs
+// at the start. An enclosure on USB is for reading: it tells nothing of the start.
+func hangsAsRead(d *machine.Drive, bus string, from fact.Source) {
+	if _, told := d.Bus.Get(); !told && bus != "" && bus != "usb" {
+		d.Bus = fact.Known(bus, from)
+	}
 }
 
 // storeName stands for the boot configuration store where a listing's disks are
@@ -244,7 +254,7 @@ func (j *Judge) entriesOf(ctx context.Context, c *store.Case, listings []read) (
 			continue
 		}
 		if merged == nil {
-			merged = &firmware.Entries{All: map[uint16]firmware.Entry{}}
+			merged = &firmware.Entries{All: map[uint16]firmware.Entry{}, Open: true, OrderOpen: true, NextOpen: true}
 		}
 		merged.Fill(l.Entries, l.id)
 		if len(merged.Order) > 0 && l.Format != listing.Efivar {

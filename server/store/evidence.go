@@ -26,10 +26,11 @@ type Evidence struct {
 	CaseID      uint64
 	Role        string
 	Filename    string
-	Capacity    int64 // bytes
-	SectorSize  int   // bytes
-	Held        int64 // bytes held in all
-	Described   bool  // it has boot variables
+	Capacity    int64  // bytes
+	SectorSize  int    // bytes
+	Held        int64  // bytes held in all
+	Described   bool   // it has boot variables
+	Bus         string // on which the drive hung when it was read; "" where nothing tells
 	ReceivedAt  time.Time
 	WithdrawnAt *time.Time
 }
@@ -70,12 +71,12 @@ var (
 )
 
 // Piece is evidence that comes in: with its bytes, and with what it tells of the
-// drive. An empty model or bus tells nothing.
+// drive. An empty model tells nothing.
 type Piece struct {
 	Evidence
 	Inside
-	Sectors    io.ReaderAt
-	Model, Bus string
+	Sectors io.ReaderAt
+	Model   string
 }
 
 // AddEvidence stores a piece and puts it in force for its drive. Earlier evidence is
@@ -107,9 +108,6 @@ func (p *Piece) add(tx *gorm.DB) error {
 	told := map[string]any{"evidence_id": p.ID}
 	if p.Model != "" {
 		told["model"] = clip(p.Model, 200)
-	}
-	if p.Bus != "" {
-		told["bus"] = p.Bus
 	}
 	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", p.CaseID, p.Role).Updates(told)
 	if res.Error == nil && res.RowsAffected == 0 {

@@ -118,7 +118,7 @@ func TestEvidenceReadsBackAsItCame(t *testing.T) {
 	p := piece(c.ID, m.Size, m, capture.Extent{Offset: 0, Length: 1 << 20},
 		capture.Extent{Offset: 20 << 30, Length: 8192}, capture.Extent{Offset: 40 << 30, Length: 512},
 		capture.Extent{Offset: 64<<30 - 1024, Length: 1024})
-	p.Model, p.Bus = "Ostra N3", "nvme"
+	p.Model, p.Bus = "Ostra N3", "usb"
 	require.NoError(t, s.AddEvidence(t.Context(), p, storetest.Nobody, 1))
 	r := reader(t, s, p.ID)
 	for off, b := range marks {

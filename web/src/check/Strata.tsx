@@ -220,7 +220,6 @@ const shortType: Record<string, string> = {
   "EFI system partition": "EFI system",
   "Microsoft reserved": "reserved",
   "Windows recovery environment": "recovery",
-  "Basic data": "system",
   "NTFS or exFAT": "NTFS",
   "Linux file system": "Linux",
   "Linux swap": "swap",
@@ -249,8 +248,10 @@ function LayerShape({
       width={barWidth}
       height={Math.max(layer.height, 1)}
       fill={p ? fillOf(p) : "none"}
-      stroke={p?.lost ? palette.meaning.rust : palette.text.primary}
-      strokeDasharray={p ? (p.lost ? "5 3" : undefined) : "2 3"}
+      stroke={
+        p?.lost ? palette.meaning.rust : p?.role === "unknown" ? palette.meaning.brass : palette.text.primary
+      }
+      strokeDasharray={p ? (p.lost || p.role === "unknown" ? "5 3" : undefined) : "2 3"}
       strokeWidth={p?.lost ? 1.6 : 0.9}
     />
   );
@@ -284,8 +285,9 @@ function LayerShape({
   );
 }
 
-/** A partition's role in starting gives its fill, whatever its file system. */
-const fillOf = (p: Partition) => `url(#fill-${p.role})`;
+/** A partition's role in starting gives its fill, whatever its file system; one that is not told is hollow. */
+const fillOf = (p: Partition) =>
+  p.role === "unknown" ? "none" : `url(#fill-${p.role === "other" ? "data" : p.role})`;
 
 function Patterns() {
   const { meaning, background, text } = usePalette();

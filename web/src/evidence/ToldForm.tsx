@@ -75,7 +75,7 @@ export function ToldForm({ case: c, role, told, onDone }: Props) {
           aria-label={`Partition ${i + 1}`}
           sx={{
             display: "grid",
-            gridTemplateColumns: "1.3fr 0.8fr 0.8fr auto auto",
+            gridTemplateColumns: "1.3fr 0.8fr 0.8fr 0.8fr auto",
             gap: 0.75,
             alignItems: "center",
           }}
@@ -98,17 +98,11 @@ export function ToldForm({ case: c, role, told, onDone }: Props) {
             value={p.fileSystem ?? ""}
             onChange={(e) => part(i, { fileSystem: e.target.value })}
           />
-          <FormControlLabel
-            control={
-              <Checkbox
-                size="small"
-                checked={p.active ?? false}
-                onChange={(e) => part(i, { active: e.target.checked })}
-              />
-            }
-            label="active"
-            slotProps={{ typography: { variant: "body2" } }}
-            sx={{ mr: 0 }}
+          <Pick
+            label="Active"
+            value={p.active === undefined ? undefined : p.active ? "yes" : "no"}
+            options={{ yes: "yes", no: "no" }}
+            onPick={(active) => part(i, { active: active && active === "yes" })}
           />
           <Button
             aria-label={`Leave out partition ${i + 1}`}
@@ -119,6 +113,17 @@ export function ToldForm({ case: c, role, told, onDone }: Props) {
           </Button>
         </Box>
       ))}
+      <FormControlLabel
+        control={
+          <Checkbox
+            size="small"
+            checked={disk.whole ?? false}
+            onChange={(e) => setDisk({ ...disk, whole: e.target.checked || undefined })}
+          />
+        }
+        label="These are all its partitions: the screen shows no other"
+        slotProps={{ typography: { variant: "body2" } }}
+      />
       {tell.isError && <ErrorNotice error={tell.error} />}
       <Box sx={{ display: "flex", gap: 1, flexWrap: "wrap" }}>
         <Button type="submit" variant="contained" disabled={tell.isPending}>
@@ -142,13 +147,14 @@ function clean(d: ToldDisk): ToldDisk {
   return {
     style: d.style,
     capacity: d.capacity || undefined,
+    whole: d.whole || undefined,
     partitions: d.partitions
       ?.map((p) => ({
         purpose: p.purpose,
         size: p.size || undefined,
         fileSystem: p.fileSystem || undefined,
         label: p.label || undefined,
-        active: p.active || undefined,
+        active: p.active,
       }))
       .filter((p) => Object.values(p).some((v) => v !== undefined)),
   };

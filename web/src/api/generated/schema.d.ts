@@ -1249,7 +1249,7 @@ export interface components {
             /** @description Whether its place on the disk is known */
             placed: boolean;
             /** @enum {string} */
-            role: "boot" | "system" | "reserved" | "recovery" | "data";
+            role: "boot" | "system" | "reserved" | "recovery" | "data" | "other" | "unknown";
             serial?: string;
             size: components["schemas"]["Size"];
             source: components["schemas"]["Source"];
@@ -1597,8 +1597,11 @@ export interface components {
             sectorSize?: 512 | 4096;
             /** @enum {string} */
             style?: "GPT" | "MBR" | "none";
+            /** @description These are all its partitions */
+            whole?: boolean;
         };
         ToldPartition: {
+            /** @description Absent where it is not told */
             active?: boolean;
             fileSystem?: string;
             label?: string;
@@ -1647,7 +1650,7 @@ export interface components {
             code: string;
             name: string;
             /** @enum {string} */
-            role: "boot" | "system" | "reserved" | "recovery" | "data";
+            role: "boot" | "system" | "reserved" | "recovery" | "data" | "other" | "unknown";
         };
         TypesOutputBody: {
             types: components["schemas"]["TypeRow"][];
