@@ -34,3 +34,25 @@ func BenchmarkRead(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkReadAtTheBounds reads texts that are as long as is taken, or make much of
+// little.
+func BenchmarkReadAtTheBounds(b *testing.B) {
+	for name, text := range map[string]string{
+		"lines of no form": strings.Repeat(strings.Repeat("a", 39)+"\n", 199_000),
+		"one line":         strings.Repeat("a b ", 2<<20),
+		"blocks":           strings.Repeat("x\n\n", 99_000),
+		"a table":          "NAME TYPE SIZE\n" + strings.Repeat("sda disk 5\n", 199_000),
+		"many tables":      strings.Repeat("Number Size PartitionStyle\n1 2 GPT\n", 99_000),
+		"a list":           strings.Repeat("Number : 1\nSize : 1\nPartitionStyle : GPT\n", 66_000),
+		"prompts":          strings.Repeat("a@b:~$ x\n/dev/sda1: UUID=\"x\" TYPE=\"ext4\"\n", 99_000),
+		"a code page":      strings.Repeat("\x84\x94\xe1 a\n", 190_000),
+	} {
+		b.Run(name, func(b *testing.B) {
+			b.SetBytes(int64(len(text)))
+			for b.Loop() {
+				_, _ = listing.Read("", []byte(text), "")
+			}
+		})
+	}
+}

@@ -17,14 +17,25 @@ var (
 	diskName  = regexp.MustCompile(`^((?:[shv]d[a-z]+)|(?:(?:nvme\d+n|mmcblk)\d+))(?:p?(\d+))?$`)
 )
 
-func isBlkid(t *text) bool { return anyLine(t, blkidLine.MatchString) }
+func isBlkid(t *text) bool {
+	return anyLine(t, blkidLine.MatchString) || anyLine(t, func(s string) bool { return strings.HasPrefix(s, "DEVNAME=/dev/") }) ||
+		anyLine(t, func(s string) bool { return len(blkidColumns.heads(s)) == 5 })
+}
+
+// blkidColumns are the heads of "-o list".
+var blkidColumns = newVocabulary(map[string]string{"device": "device", "fs_type": "TYPE", "label": "LABEL", "mount point": "mount", "UUID": "UUID"})
 
 func readBlkid(t *text, l *Listing) {
-	for i, raw := range t.lines {
-		m := blkidLine.FindStringSubmatch(strings.TrimRight(raw, "\r"))
+	for _, v := range t.tables(l, blkidColumns, 5) {
+		blkidDevice(l, path.Base(v.str("device")), map[string]string{"TYPE": v.str("TYPE"), "LABEL": v.str("LABEL"),
+			"UUID": v.str("UUID")}, v.line)
+	}
+	blkidExport(t, l)
+	for _, one := range t.unwrap(func(s string) bool { return strings.HasPrefix(s, "/dev/") }) {
+		m := blkidLine.FindStringSubmatch(strings.TrimRight(one.text, "\r"))
 		if m == nil {
-			if strings.HasPrefix(raw, "/dev/") {
-				l.unread(i+1, `expected /dev/…: TAG="value"`)
+			if strings.HasPrefix(one.text, "/dev/") && strings.Contains(one.text, ": ") {
+				l.unread(one.line, `expected /dev/…: TAG="value"`)
 			}
 			continue
 		}
@@ -32,8 +43,31 @@ func readBlkid(t *text, l *Listing) {
 		for _, t := range blkidTag.FindAllStringSubmatch(m[2], -1) {
 			tags[t[1]] = t[2]
 		}
-		blkidDevice(l, path.Base(m[1]), tags, i+1)
+		blkidDevice(l, path.Base(m[1]), tags, one.line)
 	}
+}
+
+// blkidExport reads "-o export": a line for each tag, DEVNAME first.
+func blkidExport(t *text, l *Listing) {
+	name, tags, at := "", map[string]string{}, 0
+	end := func() {
+		if name != "" {
+			blkidDevice(l, path.Base(name), tags, at)
+		}
+		name, tags = "", map[string]string{}
+	}
+	for i, s := range t.lines {
+		key, val, is := strings.Cut(strings.TrimSpace(s), "=")
+		switch {
+		case is && key == "DEVNAME":
+			end()
+			name, at = val, i+1
+		case is && name != "":
+			tags[key] = strings.ReplaceAll(val, `\ `, " ")
+			l.mark(i+1, Understood, "")
+		}
+	}
+	end()
 }
 
 func blkidDevice(l *Listing, name string, tags map[string]string, n int) {

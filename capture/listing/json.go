@@ -44,11 +44,15 @@ func (l *Listing) json(t *text) *value {
 		!strings.HasPrefix(strings.TrimSpace(t.lines[first]), "[") {
 		first++
 	}
-	body := strings.Join(t.lines[first:], "\n")
-	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(body)), starts: lineStarts(body), first: first,
-		names: map[string]string{}}
-	p.dec.UseNumber()
+	p := newJSONReader(t.lines[first:], "\n", first)
 	v, err := p.value(0)
+	if broken := new(json.SyntaxError); errors.As(err, &broken) {
+		// A window broke a text or a figure within it: its lines are one.
+		joined := newJSONReader(t.lines[first:], "", first)
+		if w, again := joined.value(0); again == nil {
+			p, v, err = joined, w, nil
+		}
+	}
 	last := p.line()
 	for n := first + 1; n <= len(t.lines); n++ {
 		if n <= last {
@@ -76,14 +80,18 @@ type jsonReader struct {
 	names  map[string]string // each name of a field once
 }
 
-func lineStarts(s string) []int32 {
-	starts := make([]int32, 1, strings.Count(s, "\n")+1)
-	for i := range len(s) {
-		if s[i] == '\n' {
-			starts = append(starts, int32(i+1))
-		}
+func newJSONReader(lines []string, between string, first int) *jsonReader {
+	starts := make([]int32, 0, len(lines))
+	at := 0
+	for _, s := range lines {
+		starts = append(starts, int32(at))
+		at += len(s) + len(between)
 	}
-	return starts
+	p := &jsonReader{dec: json.NewDecoder(strings.NewReader(strings.Join(lines, between))), starts: starts,
+		first: first,
+		names: map[string]string{}}
+	p.dec.UseNumber()
+	return p
 }
 
 // line is the line of what was read last.
@@ -200,6 +208,12 @@ func (v *value) num(name string) int64 {
 		return 0
 	}
 	return n
+}
+
+// count reads a number and whether it is one.
+func (v *value) count(name string) (int64, bool) {
+	n, err := strconv.ParseInt(strings.TrimSpace(v.str(name)), 10, 64)
+	return n, err == nil && n >= 0 && n < 1<<60
 }
 
 func (v *value) truth(name string) bool {

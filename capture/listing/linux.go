@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,7 +13,6 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
-	"latchkey/core/volume"
 )
 
 // efibootmgr(8).
@@ -33,19 +33,37 @@ func anyLine(t *text, is func(string) bool) bool {
 func readEfibootmgr(t *text, l *Listing) {
 	l.Entries, l.Mode = &firmware.Entries{All: map[uint16]firmware.Entry{}, NextOpen: true},
 		fact.Known(firmware.UEFI, fact.Source{Origin: fact.Text, Structure: "efibootmgr -v"})
-	cut := capture.Widest(t.lines)
-	for i, s := range t.lines {
-		means, err := capture.BootEntryLine(l.Entries, s, i+1, cut(s))
+	lines := t.unwrap(bootLine.MatchString)
+	whole := make([]string, len(lines))
+	for i, one := range lines {
+		whole[i] = one.text
+	}
+	cut := capture.Widest(whole)
+	for _, one := range lines {
+		means, err := capture.BootEntryLine(l.Entries, one.text, one.line, cut(one.text))
 		switch {
-		case err != nil && !isPrompt(s):
-			l.unread(i+1, "expected BootOrder:, BootNext: or Boot####")
+		case err != nil && !isPrompt(one.text):
+			l.unread(one.line, "expected BootOrder:, BootNext: or Boot####")
 		case means != "":
-			l.mark(i+1, Understood, "%s", means)
+			l.mark(one.line, Understood, "%s", means)
 		case err == nil:
-			l.mark(i+1, Passed, "")
+			l.mark(one.line, Passed, "")
 		}
 	}
 	capture.FinishEntries(l.Entries)
+	if l.Entries.Next == nil && !t.begins && strings.HasPrefix(t.first(), "BootCurrent") {
+		l.Entries.NextOpen = true // what may stand before it was not pasted
+	}
+}
+
+// first is the first line of a text that holds something.
+func (t *text) first() string {
+	for _, s := range t.lines {
+		if strings.TrimSpace(s) != "" {
+			return s
+		}
+	}
+	return ""
 }
 
 // sfdisk(8), "--dump".
@@ -60,41 +78,79 @@ func isSfdiskDump(t *text) bool {
 }
 
 func readSfdiskDump(t *text, l *Listing) {
-	d := l.disk("disk", 1)
-	sector, lastLBA := int64(512), int64(0)
+	var d *machine.Described
+	sector := int64(512)
+	made := map[string]bool{} // disks of this output: a second one of a name is another disk
 	cut := capture.Widest(t.lines)
-	for i, raw := range t.lines {
-		s, n := strings.TrimSpace(raw), i+1
-		if head := sfdiskHead.FindStringSubmatch(s); head != nil {
+	for _, one := range t.unwrap(func(s string) bool {
+		return sfdiskHead.MatchString(s) ||
+			sfdiskPart.MatchString(s)
+	}) {
+		s, n := strings.TrimSpace(one.text), one.line
+		head, part := sfdiskHead.FindStringSubmatch(s), sfdiskPart.FindStringSubmatch(s)
+		if d == nil && (head != nil || part != nil) || head != nil && head[1] == "label" && d.StyleLine > 0 {
+			l.endOfDisk(d)
+			sector = 512
+			if d = l.disk(sfdiskName(l), n); d == nil {
+				return
+			}
+		}
+		if head != nil {
 			switch key, value := head[1], head[2]; key {
 			case "label":
 				d.Style, d.StyleLine = styleNamed(value), n
 			case "label-id":
 				d.ID, d.IDLine = diskID(value), n
 			case "device":
-				d.Name, d.Line = path.Base(value), n
+				d = sfdiskDevice(l, d, path.Base(value), made)
+				d.Line = n
 			case "sector-size":
 				if v, err := strconv.ParseInt(value, 10, 32); err == nil {
 					sector, d.SectorSize = v, int(v)
 				}
-			case "last-lba":
-				lastLBA, _ = strconv.ParseInt(value, 10, 64)
 			}
 			l.mark(n, Understood, "%s", head[1])
 			continue
 		}
-		if part := sfdiskPart.FindStringSubmatch(s); part != nil {
-			readSfdiskPart(l, d, part[1], part[2], sector, n, cut(raw))
+		if part != nil {
+			readSfdiskPart(l, d, part[1], part[2], sector, n, cut(one.text))
 		}
 	}
-	d.Whole = t.goesOn(d)
-	if d.Style == disk.StyleGPT && lastLBA > 0 {
-		// The last usable sector is followed by the backup array and header.
-		d.Size = (lastLBA + 1 + (128*128+sector-1)/sector + 1) * sector
+	if d != nil {
+		d.Whole = t.goesOn(d)
 	}
-	if d.Style == "" && len(d.Partitions) == 0 {
-		l.Disks = nil
+	l.Disks = slices.DeleteFunc(l.Disks, func(d machine.Described) bool {
+		return strings.HasPrefix(d.Name, unnamed) && d.Style == "" && len(d.Partitions) == 0
+	})
+}
+
+// sfdiskDevice gives a disk the name that its dump tells, or joins it to what another
+// command of the text told of the disk.
+func sfdiskDevice(l *Listing, d *machine.Described, name string, made map[string]bool) *machine.Described {
+	known := slices.IndexFunc(l.Disks, func(x machine.Described) bool { return x.Name == name })
+	switch {
+	case known >= 0 && !made[name] && d == &l.Disks[len(l.Disks)-1] && known < len(l.Disks)-1:
+		l.Disks[known].Style, l.Disks[known].StyleLine = d.Style, d.StyleLine
+		l.Disks[known].ID, l.Disks[known].IDLine = d.ID, d.IDLine
+		l.Disks = l.Disks[:len(l.Disks)-1]
+		d = &l.Disks[known]
+	case known < 0:
+		d.Name = name
 	}
+	made[name] = true
+	return d
+}
+
+// unnamed is what a disk is called that a listing does not name.
+const unnamed = "disk"
+
+// sfdiskName names the next disk of a text until its own line does.
+func sfdiskName(l *Listing) string {
+	name := unnamed
+	for n := 2; slices.ContainsFunc(l.Disks, func(d machine.Described) bool { return d.Name == name }); n++ {
+		name = fmt.Sprintf("%s %d", unnamed, n)
+	}
+	return name
 }
 
 // readSfdiskPart reads the fields of a partition: comma-separated, with names in
@@ -218,15 +274,15 @@ func readSfdiskJSON(t *text, l *Listing) {
 		sector = 512
 	}
 	d.SectorSize = int(sector)
-	if last := table.num("lastlba"); d.Style == disk.StyleGPT && last > 0 {
-		d.Size = (last + 1 + (128*128+sector-1)/sector + 1) * sector
-	}
 	for _, v := range table.list("partitions") {
 		p := partition(d, trailingNumber(v.str("node")), v.line)
 		if p == nil {
 			continue
 		}
-		p.Start, p.Length, p.Name = v.num("start")*sector, v.num("size")*sector, v.str("name")
+		if start, told := v.count("start"); told && start < 1<<50 {
+			p.Start = start * sector
+		}
+		p.Length, p.Name = v.num("size")%(1<<50)*sector, v.str("name")
 		if d.Style == disk.StyleMBR && (v.has("bootable") || l.Problem == "") {
 			p.Active = fact.Known(v.truth("bootable"), fact.Source{})
 		}
@@ -234,116 +290,18 @@ func readSfdiskJSON(t *text, l *Listing) {
 		p.GUID, _ = disk.ParseGUID(v.str("uuid"))
 		l.mark(v.line, Understood, "partition %d", p.Number)
 	}
-	d.Whole = l.Problem == ""
-}
-
-// parted(8), "--machine".
-
-func isParted(t *text) bool {
-	return anyLine(t, func(s string) bool {
-		return strings.TrimSpace(s) == "BYT;" || strings.TrimSpace(s) == "CHS;" || strings.TrimSpace(s) == "CYL;"
-	})
-}
-
-func readParted(t *text, l *Listing) {
-	var d *machine.Described
-	sector := int64(512)
-	for i, raw := range t.lines {
-		s, n := strings.TrimSpace(raw), i+1
-		fields := strings.Split(strings.TrimSuffix(s, ";"), ":")
-		switch {
-		case s == "BYT;":
-			if d != nil {
-				d.Whole = true // the next disk begins behind its last partition
-			}
-			d = nil
-			l.mark(n, Passed, "")
-		case s == "CHS;" || s == "CYL;":
-			l.unread(n, "the figures are in cylinders: expected unit s")
-			return
-		case d == nil && len(fields) >= 7:
-			if d = l.disk(path.Base(fields[0]), n); d == nil {
-				return
-			}
-			if v, err := strconv.ParseInt(fields[3], 10, 32); err == nil && v > 0 {
-				sector, d.SectorSize = v, int(v)
-			}
-			d.Size = partedSize(fields[1], sector)
-			d.Bus = linuxBus(d.Name, fields[2])
-			d.Style, d.StyleLine, d.Model = styleNamed(fields[5]), n, fields[6]
-			d.Rounded = !exactPlaces(fields[1])
-			l.mark(n, Understood, "disk %s", d.Name)
-		case d != nil && len(fields) >= 6:
-			partedPartition(l, d, fields, sector, n, strings.HasSuffix(s, ";"))
-		case d != nil && s != "" && len(d.Partitions) > 0:
-			d.Whole, d = true, nil // something else follows
-		}
-	}
-}
-
-func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int, whole bool) {
-	number, err := strconv.Atoi(fields[0])
-	if err != nil {
-		l.unread(n, "expected number:start:end:size:file system:name:flags")
-		return
-	}
-	p := partition(d, number, n)
-	if p == nil {
-		return
-	}
-	p.Start, p.Length = partedSize(fields[1], sector), partedSize(fields[3], sector)
-	p.Kind, _ = volume.Named(fields[4])
-	p.Name, p.Rounded = fields[5], !exactPlaces(fields[1])
-	if whole {
-		p.Role, p.Active = disk.RoleOther, fact.Known(false, fact.Source{})
-	}
-	flags := ""
-	if len(fields) > 6 {
-		flags = fields[6]
-	}
-	for _, f := range strings.Split(flags, ",") {
-		switch f = strings.TrimSpace(f); {
-		case f == "esp" && d.Style == disk.StyleMBR:
-			p.MBRType = disk.MBRTypeESP
-		case f == "esp":
-			p.Type = disk.TypeESP
-		case f == "bios_grub":
-			p.Type = disk.TypeBIOSBoot
-		case f == "msftres":
-			p.Type = disk.TypeMSReserved
-		case f == "msftdata":
-			p.Type = disk.TypeBasicData
-		case f == "diag" && d.Style == disk.StyleGPT:
-			p.Type = disk.TypeWinRE
-		case f == "swap" && d.Style == disk.StyleGPT:
-			p.Kind = volume.KindSwap
-		case f == "boot" && d.Style == disk.StyleMBR:
-			p.Active = fact.Known(true, fact.Source{})
-		case strings.HasPrefix(f, "type="):
-			setType(p, f[5:])
-		}
-	}
-	l.mark(n, Understood, "partition %d", number)
-}
-
-// exactPlaces reports whether parted's figures are told in sectors or bytes.
-func exactPlaces(figure string) bool {
-	return strings.HasSuffix(figure, "s") || strings.TrimRight(figure, "0123456789") == "B"
-}
-
-// partedSize reads a figure with its unit: s, B, or rounded ones.
-func partedSize(s string, sector int64) int64 {
-	if v, ok := strings.CutSuffix(s, "s"); ok {
-		n, _ := strconv.ParseInt(v, 10, 54)
-		return n * sector
-	}
-	n, _ := size(s)
-	return n
+	d.Whole = l.Problem == "" && len(d.Partitions) > 0
 }
 
 // goesOn reports whether something else follows the last partition of a disk: a text
 // that ends with it may have been cut off.
 func (t *text) goesOn(d *machine.Described) bool {
+	switch {
+	case len(d.Partitions) == 0:
+		return false // a disk without partitions, or one that the command could not read
+	case t.after:
+		return true
+	}
 	last := d.Line
 	for _, p := range d.Partitions {
 		last = max(last, p.Line)

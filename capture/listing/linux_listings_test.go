@@ -73,7 +73,8 @@ func TestListingsOfDebianToolsAgreeWithTheBytes(t *testing.T) {
 					assert.Equal(t, [2]uint64{q.Start, q.Length}, [2]uint64{p.Start, p.Length})
 					assert.Positive(t, p.Source.Line)
 				}
-				if n, known := told.Size(); known && format == listing.Parted || style == "gpt" {
+				// A header's last sector is not the disk's.
+				if n, known := told.Size(); known {
 					assert.EqualValues(t, 512<<20, n)
 				}
 				for _, line := range l.Lines {

@@ -7,10 +7,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strings"
-	"unicode/utf8"
-
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
 
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
@@ -33,24 +29,41 @@ type Format string
 
 // The formats that are read.
 const (
-	SfdiskDump   Format = "sfdisk --dump"
-	SfdiskJSON   Format = "sfdisk --json"
-	Lsblk        Format = "lsblk --json -b -O"
-	Blkid        Format = "blkid"
-	Parted       Format = "parted -m unit s print"
-	Efibootmgr   Format = "efibootmgr -v"
-	Efivar       Format = "efivarfs variable"
-	Bcdedit      Format = "bcdedit /enum all /v"
-	Diskpart     Format = "diskpart"
-	GetDisk      Format = "Get-Disk | ConvertTo-Json"
-	GetPartition Format = "Get-Partition | ConvertTo-Json"
-	GetVolume    Format = "Get-Volume | ConvertTo-Json"
-	Diskutil     Format = "diskutil -plist"
+	SfdiskDump     Format = "sfdisk --dump"
+	SfdiskJSON     Format = "sfdisk --json"
+	Lsblk          Format = "lsblk --json -b -O"
+	LsblkTable     Format = "lsblk"
+	Blkid          Format = "blkid"
+	Fdisk          Format = "fdisk --list"
+	Sgdisk         Format = "sgdisk --print"
+	Parted         Format = "parted -m unit s print"
+	PartedJSON     Format = "parted --json print"
+	PartedPrint    Format = "parted print"
+	Efibootmgr     Format = "efibootmgr -v"
+	Efivar         Format = "efivarfs variable"
+	Bcdedit        Format = "bcdedit /enum all /v"
+	Diskpart       Format = "diskpart"
+	DiskManagement Format = "disk-management screen"
+	GetDisk        Format = "Get-Disk | ConvertTo-Json"
+	GetPartition   Format = "Get-Partition | ConvertTo-Json"
+	GetVolume      Format = "Get-Volume | ConvertTo-Json"
+	PowerShell     Format = "Get-Disk, Get-Partition as a table"
+	KeyedList      Format = "Get-Disk, Get-Partition as a list"
+	Separated      Format = "Get-Disk, Get-Partition as CSV"
+	Diskutil       Format = "diskutil -plist"
+	DiskutilText   Format = "diskutil"
+	GPTShow        Format = "gpt show"
+	SystemSummary  Format = "system summary"
+	// Several is a text that several commands printed.
+	Several Format = "several commands"
 )
 
-// Formats lists all formats, in the order in which they are tried.
-var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, Blkid, Parted, Efibootmgr, Bcdedit, Diskpart, GetDisk,
-	GetPartition, GetVolume, Diskutil}
+// Formats lists all formats of one command, in the order in which they are tried.
+var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, LsblkTable, Blkid, Fdisk, Parted, PartedJSON,
+	PartedPrint, Efibootmgr, Sgdisk,
+	Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Separated, PowerShell, KeyedList, Diskutil, DiskutilText,
+	GPTShow,
+	DiskManagement, SystemSummary}
 
 // readers holds how each format is recognised and read.
 var readers = map[Format]struct {
@@ -58,12 +71,18 @@ var readers = map[Format]struct {
 	read func(t *text, l *Listing)
 }{
 	SfdiskDump: {isSfdiskDump, readSfdiskDump}, SfdiskJSON: {isSfdiskJSON, readSfdiskJSON},
-	Lsblk: {isLsblk, readLsblk}, Blkid: {isBlkid, readBlkid},
-	Parted: {isParted, readParted}, Efibootmgr: {isEfibootmgr, readEfibootmgr}, Bcdedit: {isBcdedit, readBcdedit},
-	Diskpart: {isDiskpart, readDiskpart},
-	GetDisk:  {isGetDisk, readPowerShell}, GetPartition: {isGetPartition, readPowerShell},
-	GetVolume: {isGetVolume, readPowerShell}, Diskutil: {isDiskutil, readDiskutil},
-	Efivar: {isEfivar, readEfivar},
+	Lsblk: {isLsblk, readLsblk}, LsblkTable: {isLsblkTable, readLsblkTable}, Blkid: {isBlkid, readBlkid},
+	Fdisk: {isFdisk, readFdisk}, Sgdisk: {isSgdisk, readSgdisk},
+	Parted: {isParted, readParted}, PartedJSON: {isPartedJSON, readPartedJSON},
+	PartedPrint: {isPartedPrint, readPartedPrint},
+	Efibootmgr:  {isEfibootmgr, readEfibootmgr}, Bcdedit: {isBcdedit, readBcdedit},
+	Diskpart: {isDiskpart, readDiskpart}, DiskManagement: {isDiskManagement, readDiskManagement},
+	GetDisk: {isGetDisk, readPowerShell}, GetPartition: {isGetPartition, readPowerShell},
+	GetVolume: {isGetVolume, readPowerShell}, PowerShell: {isPowerShell, readPowerShellTable},
+	KeyedList: {isKeyedList, readKeyedList}, Separated: {isSeparated, readSeparated},
+	Diskutil: {isDiskutil, readDiskutil}, DiskutilText: {isDiskutilText, readDiskutilText},
+	GPTShow:       {isGPTShow, readGPTShow},
+	SystemSummary: {isSystemSummary, readSystemSummary}, Efivar: {isEfivar, readEfivar},
 }
 
 // State is what was made of a line.
@@ -94,6 +113,15 @@ type Listing struct {
 	// StorePath is where the store lies, as the mode of its loaders tells.
 	StorePath string
 	Mode      fact.Of[firmware.Mode]
+	// What a system's summary tells of the machine.
+	SecureBoot  fact.Of[bool]
+	StorageMode fact.Of[string]
+	Model       string
+	// Parts are the commands that printed it, in their order.
+	Parts []Format
+	// Unplaced are the lines of volumes of which no partition is told.
+	Unplaced []int
+	volumes  []*value
 	// Problem says what broke the listing off; "" for a whole one.
 	Problem string
 }
@@ -103,6 +131,10 @@ type text struct {
 	name  string // of the file it came in
 	raw   []byte
 	lines []string
+	// command is what printed it, where a prompt shows it; begins is set where its
+	// beginning is seen, after where something follows it.
+	command       string
+	begins, after bool
 }
 
 // Error says why a listing cannot be read.
@@ -131,13 +163,7 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		}
 		t.lines = strings.Split(decoded, "\n")
 	}
-	if format == "" {
-		if format = recognise(t); format == "" {
-			return nil, &Error{"The text is none of the listings that are known. Expected the output of one of: " + strings.Join(names(), ", ") + "."}
-		}
-	}
-	r, ok := readers[format]
-	if !ok {
+	if _, known := readers[format]; !known && format != "" && format != Several {
 		return nil, &Error{fmt.Sprintf("The format %q is not known. Expected one of: %s.", format, strings.Join(names(), ", "))}
 	}
 	l := &Listing{Format: format}
@@ -148,9 +174,59 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		}
 		l.Lines = append(l.Lines, Line{Number: i + 1, Text: clip(s), State: state})
 	}
-	r.read(t, l)
-	l.source()
+	if err := l.read(t, format); err != nil {
+		return nil, err
+	}
+	l.placeVolumes()
+	if l.Empty() && len(l.Unplaced) > 0 && l.Problem == "" {
+		l.Problem = "These are volumes without the partitions they lie in: paste Get-Partition | ConvertTo-Json with them."
+	}
 	return l, nil
+}
+
+// read reads a text as a format, or part by part as what each is recognised for.
+func (l *Listing) read(t *text, format Format) error {
+	switch {
+	case isEfivar(t) && format == "":
+		format = Efivar
+		fallthrough
+	case format != "" && format != Several:
+		l.Format, l.Parts = format, []Format{format}
+		readers[format].read(t, l)
+		l.source(format)
+		return nil
+	}
+	var problems []string
+	t.each(t.parts(), func(p part, only *text) {
+		if p.format == "" {
+			if says := saying(&text{lines: t.lines[p.from:p.to]}); says != "" {
+				problems = append(problems, says)
+				l.unread(p.from+1, "%s", says)
+			}
+			return
+		}
+		l.Problem = ""
+		readers[p.format].read(only, l)
+		if l.Problem != "" {
+			problems = append(problems, l.Problem)
+		}
+		l.source(p.format)
+		if len(l.Parts) == 0 || l.Parts[len(l.Parts)-1] != p.format {
+			l.Parts = append(l.Parts, p.format)
+		}
+	})
+	l.Problem = strings.Join(problems, " ")
+	switch {
+	case len(l.Parts) == 1:
+		l.Format = l.Parts[0]
+	case len(l.Parts) > 1:
+		l.Format = Several
+	case l.Problem != "":
+		return &Error{l.Problem}
+	default:
+		return &Error{"The text is none of the listings that are known. In a running Linux: lsblk --json -b -O, and efibootmgr -v. In Windows: Get-Disk, Get-Partition, Get-Volume | ConvertTo-Json, or diskpart's list disk, detail disk and list partition. On a Mac: diskutil list -plist."}
+	}
+	return nil
 }
 
 func names() []string {
@@ -172,13 +248,18 @@ func recognise(t *text) Format {
 
 // Empty reports whether nothing at all was understood.
 func (l *Listing) Empty() bool {
-	return len(l.Disks) == 0 && l.Entries == nil && l.Store == nil
+	_, mode := l.Mode.Get()
+	_, secure := l.SecureBoot.Get()
+	_, storage := l.StorageMode.Get()
+	return len(l.Disks) == 0 && l.Entries == nil && l.Store == nil && !mode && !secure && !storage && l.Model == ""
 }
 
-// source names the listing as the source of what it tells.
-func (l *Listing) source() {
+// source names the command as the source of what it tells, where no other has told it.
+func (l *Listing) source(format Format) {
 	for i := range l.Disks {
-		l.Disks[i].Source = fact.Source{Origin: fact.Text, Structure: string(l.Format)}
+		if l.Disks[i].Source.Structure == "" {
+			l.Disks[i].Source = fact.Source{Origin: fact.Text, Structure: string(format)}
+		}
 	}
 }
 
@@ -221,62 +302,6 @@ func partition(d *machine.Described, number, line int) *machine.DescribedPartiti
 	}
 	d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: number, Start: -1, Line: line})
 	return &d.Partitions[len(d.Partitions)-1]
-}
-
-// decode turns a listing into text: UTF-8 or UTF-16, with or without a mark at its
-// beginning, and the code page of Western Windows for what is neither.
-func decode(raw []byte) (string, error) {
-	order, marked := unicode.LittleEndian, false
-	switch {
-	case bytes.HasPrefix(raw, []byte{0xFF, 0xFE}):
-		marked = true
-	case bytes.HasPrefix(raw, []byte{0xFE, 0xFF}):
-		order, marked = unicode.BigEndian, true
-	case wideZeros(raw, 1):
-		marked = true
-	case wideZeros(raw, 0):
-		order, marked = unicode.BigEndian, true
-	}
-	if marked {
-		out, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().Bytes(raw[:len(raw)-len(raw)%2])
-		if err != nil {
-			return "", &Error{"The text looks like UTF-16, but " + err.Error() + "."}
-		}
-		return string(out), nil
-	}
-	raw = bytes.TrimPrefix(raw, []byte{0xEF, 0xBB, 0xBF})
-	if bytes.IndexByte(raw, 0) >= 0 {
-		return "", &Error{"The file is not text: it holds zero bytes. Expected the output of a command; a disk's sectors go into the field for its disk."}
-	}
-	if utf8.Valid(raw) {
-		return string(raw), nil
-	}
-	out, err := charmap.Windows1252.NewDecoder().Bytes(raw)
-	return string(out), err
-}
-
-// wideZeros reports whether every second byte of the beginning is a zero, as in
-// UTF-16 text without a mark.
-func wideZeros(raw []byte, at int) bool {
-	n, zeros := 0, 0
-	for i := at; i < min(len(raw), 200); i += 2 {
-		n++
-		if raw[i] == 0 {
-			zeros++
-		}
-	}
-	return n >= 4 && zeros*10 >= n*9
-}
-
-// isPrompt recognises lines of a terminal around a listing.
-func isPrompt(s string) bool {
-	s = strings.TrimSpace(s)
-	for _, p := range []string{"$ ", "# ", "PS ", "C:\\", "X:\\", "DISKPART>", "> ", "root@", "sudo "} {
-		if strings.HasPrefix(s, p) {
-			return true
-		}
-	}
-	return strings.Contains(s, "@") && (strings.Contains(s, ":~$") || strings.Contains(s, ":~#") || strings.Contains(s, "% "))
 }
 
 func clip(s string) string {

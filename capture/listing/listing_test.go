@@ -170,6 +170,15 @@ func TestPowerShell(t *testing.T) {
 	assert.EqualValues(t, 1048576, l.Disks[0].Partitions[0].Start)
 	l = read(t, `{"DriveLetter":"C","FileSystemLabel":"Windows","FileSystem":"NTFS","Size":498000000000,"SizeRemaining":400000000000}`)
 	assert.Equal(t, listing.GetVolume, l.Format)
+	assert.True(t, l.Empty())
+	assert.Contains(t, l.Problem, "Get-Partition")
+	// The volume before the partition that it lies in, in one text.
+	l = read(t, `{"DriveLetter":"C","FileSystemLabel":"Windows","FileSystem":"NTFS","Size":498000000000,"SizeRemaining":400000000000}
+
+[{"DiskNumber":0,"PartitionNumber":1,"DriveLetter":"C","Offset":1048576,"Size":498000000000,"GptType":"{ebd0a0a2-b9e5-4433-87c0-68b6b72699c7}"}]`)
+	assert.Equal(t, listing.Several, l.Format)
+	require.Len(t, l.Disks, 1)
+	assert.Equal(t, volume.KindNTFS, l.Disks[0].Partitions[0].Kind)
 	assert.EqualValues(t, 98000000000, l.Disks[0].Partitions[0].Used)
 }
 

@@ -2,6 +2,7 @@ package listing
 
 import (
 	"path"
+	"regexp"
 	"strings"
 
 	"latchkey/core/disk"
@@ -84,15 +85,15 @@ func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 		d.Style, d.StyleLine = styleNamed(v.str("pttype")), v.lineOf("pttype")
 		d.ID, d.IDLine = diskID(v.str("ptuuid")), v.lineOf("ptuuid")
 	}
-	if v.has("start") {
-		p.Start = v.num("start") * 512 // the kernel counts in these, whatever the disk
+	if start, told := v.count("start"); told {
+		p.Start = start * 512 // the kernel counts in these, whatever the disk
 	}
 	p.Length, p.Rounded = size(v.str("size"))
 	setType(p, v.str("parttype"))
 	p.GUID, _ = disk.ParseGUID(v.str("partuuid"))
 	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), v.str("uuid")
 	p.Kind, _ = volume.Named(v.str("fstype"))
-	p.Used = v.num("fsused")
+	p.Used, _ = size(v.str("fsused"))
 	if d.Style == disk.StyleMBR && v.get("partflags") != nil {
 		p.Active = fact.Known(v.num("partflags")&0x80 != 0, fact.Source{})
 	}
@@ -116,4 +117,106 @@ func linuxBus(name, transport string) string {
 		return "sd"
 	}
 	return ""
+}
+
+// lsblk as a table, with whatever columns, and as pairs of names and values.
+
+var (
+	lsblkPair  = regexp.MustCompile(`^(?:[A-Z][A-Z0-9_%:-]*="[^"]*"\s*)+$`)
+	lsblkField = regexp.MustCompile(`([A-Z][A-Z0-9_%:-]*)="([^"]*)"`)
+	lsblkTree  = regexp.MustCompile(`^[\s│├└─|` + "`" + `-]*`)
+)
+
+// lsblkColumns are the heads of the table: lsblk(8), "--list-columns"; from memory.
+var lsblkColumns = columnsNamed("NAME KNAME PATH MAJ:MIN FSAVAIL FSSIZE FSTYPE FSUSED FSUSE% FSROOTS FSVER MOUNTPOINT " +
+	"MOUNTPOINTS LABEL UUID PTUUID PTTYPE PARTTYPE PARTTYPENAME PARTLABEL PARTUUID PARTFLAGS PARTN RA RO RM HOTPLUG MODEL " +
+	"SERIAL SIZE STATE OWNER GROUP MODE ALIGNMENT MIN-IO OPT-IO PHY-SEC LOG-SEC ROTA SCHED RQ-SIZE TYPE DISC-ALN DISC-GRAN " +
+	"DISC-MAX DISC-ZERO WSAME WWN RAND PKNAME HCTL TRAN SUBSYSTEMS REV VENDOR ZONED DAX START ID ID-LINK MQ DISK-SEQ")
+
+func columnsNamed(list string) vocabulary {
+	names := map[string]string{}
+	for _, n := range strings.Fields(list) {
+		names[n] = strings.ToLower(n)
+	}
+	return newVocabulary(names)
+}
+
+func lsblkHeads(s string) []head {
+	h := lsblkColumns.heads(s)
+	if len(h) < 3 || h[0].name != "name" && h[0].name != "kname" && h[0].name != "path" {
+		return nil
+	}
+	return h
+}
+
+func isLsblkTable(t *text) bool {
+	return anyLine(t, func(s string) bool { return lsblkHeads(s) != nil }) || anyLine(t, isLsblkPair)
+}
+
+func isLsblkPair(s string) bool {
+	return strings.Contains(s, `NAME="`) && lsblkPair.MatchString(strings.TrimSpace(s)) && !strings.HasPrefix(s, "DEVNAME=")
+}
+
+func readLsblkTable(t *text, l *Listing) {
+	var at []head
+	var d *machine.Described
+	for i, raw := range t.lines {
+		s, n := strings.TrimRight(raw, " \r"), i+1
+		switch h := lsblkHeads(s); {
+		case strings.TrimSpace(s) == "":
+		case h != nil:
+			at = h
+			l.mark(n, Passed, "heads of a table")
+		case isLsblkPair(s):
+			v := &value{line: n, object: true}
+			for _, f := range lsblkField.FindAllStringSubmatch(s, -1) {
+				v.fields = append(v.fields, field{strings.ToLower(f[1]), n, &value{line: n, text: f[2]}})
+			}
+			d = lsblkRow(l, v, d)
+		case at != nil:
+			names := make([]string, len(at))
+			for j, c := range at {
+				names[j] = c.name
+			}
+			// The branches of the tree stand before the name, which they may push to the right.
+			lead := lsblkTree.FindString(s)
+			plain := strings.Repeat(" ", len([]rune(lead))) + s[len(lead):]
+			d = lsblkRow(l, object(n, names, row(plain, at)), d)
+		}
+	}
+	if d != nil {
+		d.Whole = t.goesOn(d)
+	}
+}
+
+// lsblkRow takes a row: a disk, or a partition of the disk before it.
+func lsblkRow(l *Listing, v *value, before *machine.Described) *machine.Described {
+	name := path.Base(v.str("name") + v.str("kname"))
+	if v.get("name") != nil {
+		name = path.Base(v.str("name"))
+	}
+	parts := diskName.FindStringSubmatch(name)
+	kind := v.str("type")
+	if kind == "" && parts != nil {
+		kind = map[bool]string{true: "disk", false: "part"}[parts[2] == ""]
+	}
+	switch {
+	case kind == "disk":
+		l.endOfDisk(before)
+		lsblkDisk(l, v)
+		if d := l.disk(name, v.line); d != nil {
+			d.Whole = false
+			return d
+		}
+	case kind == "part" && parts != nil:
+		if d := l.disk(parts[1], v.line); d != nil {
+			lsblkPartition(l, d, v)
+			return d
+		}
+	default:
+		l.endOfDisk(before)
+		l.mark(v.line, Passed, "%s", kind)
+		return nil
+	}
+	return before
 }

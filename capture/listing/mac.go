@@ -201,14 +201,17 @@ func macContent(p *machine.DescribedPartition, content string) {
 	p.Kind, _ = volume.Named(content)
 }
 
-func macInfoOf(l *Listing, t *text, m macInfo) {
-	line := t.lineWith(m.DeviceIdentifier)
+func macInfoOf(l *Listing, t *text, m macInfo) { macInfoAt(l, t.lineWith(m.DeviceIdentifier), m) }
+
+func macInfoAt(l *Listing, line int, m macInfo) {
 	bus := map[string]string{"SATA": "sata", "PCI-Express": "nvme", "Apple Fabric": "nvme", "USB": "usb", "ATA": "ide"}[m.BusProtocol]
 	length := max(m.Size, m.TotalSize)
 	if m.WholeDisk || m.ParentWholeDisk == m.DeviceIdentifier {
 		if d := l.disk(m.DeviceIdentifier, line); d != nil {
 			d.Size, d.SectorSize, d.Bus, d.Model = length, int(m.DeviceBlockSize), bus, m.MediaName
-			d.Style, d.StyleLine = macStyle(m.Content), line
+			if m.Content != "" {
+				d.Style, d.StyleLine = macStyle(m.Content), line
+			}
 			l.mark(line, Understood, "disk %s", d.Name)
 		}
 		return

@@ -145,7 +145,7 @@ func (v *Volume) fill(weak *Volume) {
 }
 
 // counterpart finds a partition in another account of the same disk: by its
-// place, else by its unique GUID, else by its number.
+// place, else by its unique GUID, else by its number where a place is not told or rounded.
 func (c *Contents) counterpart(i int, other *Contents) int {
 	p := c.Layout.Partitions[i]
 	for _, same := range []func(q disk.Partition) bool{
@@ -154,6 +154,10 @@ func (c *Contents) counterpart(i int, other *Contents) int {
 		},
 		func(q disk.Partition) bool { return !p.GUID.IsZero() && p.GUID == q.GUID },
 		func(q disk.Partition) bool { return (p.Unplaced || q.Unplaced) && p.Number == q.Number },
+		func(q disk.Partition) bool {
+			return (p.Rough || q.Rough) && p.Number == q.Number &&
+				near(c.Base(i), disk.Span(q.Start, other.Layout.SectorSize))
+		},
 	} {
 		for j, q := range other.Layout.Partitions {
 			if same(q) {
@@ -229,7 +233,7 @@ func (c *Contents) comparePartitions(d *differ, weak *Contents) {
 		matched[j] = true
 		q := weak.Layout.Partitions[j]
 		what := func(s string) string { return fmt.Sprintf("partition %d: %s", p.Number, s) }
-		if !p.Unplaced && !q.Unplaced {
+		if !p.Unplaced && !q.Unplaced && (!p.Rough && !q.Rough || !near(c.Base(i), weak.Base(j))) {
 			d.add(what("first byte"), fmt.Sprint(c.Base(i)), fmt.Sprint(weak.Base(j)), p.Source, q.Source)
 		}
 		lengthA, lengthB := disk.Span(p.Length, c.Layout.SectorSize), disk.Span(q.Length, weak.Layout.SectorSize)

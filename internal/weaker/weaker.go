@@ -257,12 +257,19 @@ func Listed(c *machine.Contents) *machine.Described {
 	size, _ := c.Size()
 	id, _ := l.DiskID().Get()
 	t := &machine.Described{Name: "disk", Source: fact.Source{Origin: fact.Text}, Size: size, SectorSize: l.SectorSize,
-		Style: l.Style, ID: id, Whole: c.TableKnown() && !l.Open}
+		Rounded: c.Rounded,
+		Style:   l.Style, ID: id, Whole: c.TableKnown() && !l.Open}
+	if l.SectorOpen {
+		t.SectorSize = 0
+	}
 	for i, p := range l.Partitions {
 		v := &c.Volumes[i]
 		one := machine.DescribedPartition{Number: p.Number, Start: int64(p.Start) * int64(l.SectorSize),
 			Length: int64(p.Length) * int64(l.SectorSize), Type: p.TypeGUID, MBRType: p.MBRType, GUID: p.GUID,
-			Name: p.Name, Kind: v.Kind, Label: v.Label, Serial: v.Serial, TypeOpen: p.TypeOpen}
+			Name: p.Name, Kind: v.Kind, Label: v.Label, Serial: v.Serial, TypeOpen: p.TypeOpen, Rounded: p.Rough}
+		if p.Unplaced {
+			one.Start = -1
+		}
 		if !p.ActiveOpen {
 			one.Active = fact.Tell(p.Active)
 		}

@@ -242,6 +242,7 @@ var commands = [][]string{
 	{"sfdisk", "--dump"}, {"sfdisk", "--json"}, {"sfdisk", "--list"}, {"fdisk", "--list"},
 	{"parted", "--script", "--machine", "%", "unit", "s", "print"}, {"parted", "--script", "--machine", "%", "print"},
 	{"parted", "--script", "%", "print"}, {"parted", "--script", "%", "unit", "B", "print"}, {"sgdisk", "--print"},
+	{"gdisk", "-l"}, {"parted", "--script", "--json", "%", "unit", "s", "print"}, {"blkid", "-p"},
 }
 
 // listed replaces a disk by what is left of a listing of it: one of the project's own

@@ -88,6 +88,7 @@ func (j *Judge) assemble(ctx context.Context, c *store.Case, more ...string) (*a
 	out := &assembled{machine: settings(c), contradictions: []machine.Contradiction{}}
 	m := &out.machine
 	out.mode(c, listings)
+	out.summaries(listings)
 	if m.Firmware.Entries, err = j.entriesOf(ctx, c, listings); err != nil {
 		return nil, err
 	}
@@ -160,6 +161,35 @@ func (out *assembled) mode(c *store.Case, listings []read) {
 			out.machine.Firmware.Mode = fact.Known(mode, at)
 		}
 		return
+	}
+}
+
+// summaries takes over what a system's summary tells of the firmware and nobody typed; a
+// setting may have been changed since, so that what was typed outranks it.
+func (out *assembled) summaries(listings []read) {
+	f := &out.machine.Firmware
+	for _, l := range listings {
+		settle(out, "secure boot", &f.SecureBoot, l.SecureBoot, l.id)
+		settle(out, "controller mode", &f.StorageMode, l.StorageMode, l.id)
+	}
+}
+
+// settle takes over a fact that a listing tells, or shows that it contradicts the typed
+// one.
+func settle[T comparable](out *assembled, what string, typed *fact.Of[T], told fact.Of[T], id uint64) {
+	value, known := told.Get()
+	if !known {
+		return
+	}
+	at := told.Source()
+	at.Evidence = id
+	switch before, has := typed.Get(); {
+	case !has:
+		*typed = fact.Known(value, at)
+	case before != value && typed.Source().Origin == fact.Typed:
+		out.contradictions = append(out.contradictions, machine.Contradiction{What: what,
+			Stronger: machine.Fact{Label: what, Value: fmt.Sprint(before), Source: typed.Source()},
+			Weaker:   machine.Fact{Label: what, Value: fmt.Sprint(value), Source: at}})
 	}
 }
 

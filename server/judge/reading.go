@@ -3,12 +3,14 @@ package judge
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"latchkey/capture/listing"
 	"latchkey/capture/told"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/server/store"
 )
@@ -30,6 +32,7 @@ type Reading struct {
 	Store      bool           `json:"store" doc:"It tells of a boot configuration store"`
 	StoreRole  string         `json:"storeRole,omitempty"`
 	Mode       string         `json:"mode,omitempty" doc:"The firmware mode that it proves"`
+	Tells      []string       `json:"tells" doc:"What it tells of the machine as such"`
 	Problem    string         `json:"problem,omitempty"`
 }
 
@@ -48,7 +51,7 @@ type ReadDisk struct {
 // Show shows a reading with the drives its disks were given to.
 func Show(l *listing.Listing, roles map[string]string) Reading {
 	r := Reading{Format: string(l.Format), Formats: []string{}, Lines: []listing.Line{}, LineCount: len(l.Lines),
-		Disks: []ReadDisk{},
+		Disks: []ReadDisk{}, Tells: tells(l),
 		Store: l.Store != nil, StoreRole: roles[storeName], Problem: l.Problem}
 	for _, f := range listing.Formats {
 		r.Formats = append(r.Formats, string(f))
@@ -80,6 +83,24 @@ func Show(l *listing.Listing, roles map[string]string) Reading {
 		r.Disks = append(r.Disks, one)
 	}
 	return r
+}
+
+// tells lists what a listing tells of the machine as such.
+func tells(l *listing.Listing) []string {
+	out := []string{}
+	if mode, ok := l.Mode.Get(); ok {
+		out = append(out, map[firmware.Mode]string{firmware.UEFI: "UEFI", firmware.Legacy: "legacy"}[mode]+" mode")
+	}
+	if on, ok := l.SecureBoot.Get(); ok {
+		out = append(out, "secure boot "+map[bool]string{true: "on", false: "off"}[on])
+	}
+	if mode, ok := l.StorageMode.Get(); ok {
+		out = append(out, "controller "+strings.ToUpper(mode))
+	}
+	if l.Model != "" {
+		out = append(out, l.Model)
+	}
+	return out
 }
 
 // Suggest shows a reading with the drives of the case that its disks seem to be,
@@ -138,6 +159,7 @@ type BytesPiece struct {
 	Capacity    string     `json:"capacity"`
 	Held        string     `json:"held"`
 	ReceivedAt  time.Time  `json:"receivedAt"`
+	TakenAt     time.Time  `json:"takenAt" doc:"When the bytes were read, as a capture tells; else when they came in"`
 	InForce     bool       `json:"inForce"`
 	WithdrawnAt *time.Time `json:"withdrawnAt,omitempty"`
 }
@@ -178,7 +200,7 @@ func (j *Judge) Pieces(ctx context.Context, c *store.Case) (*Pieces, error) {
 	}
 	for _, e := range bytes {
 		out.Bytes = append(out.Bytes, BytesPiece{e.ID, e.Role, e.Filename, disk.Both(e.Capacity), disk.Binary(e.Held),
-			e.ReceivedAt, inForce[e.ID], e.WithdrawnAt})
+			e.ReceivedAt, e.TakenAt, inForce[e.ID], e.WithdrawnAt})
 	}
 	for _, l := range listings {
 		out.Listings = append(out.Listings, ListingPiece{l.ID, l.Filename, l.Format, l.Disks, l.Length, l.ReceivedAt,

@@ -32,6 +32,7 @@ type Evidence struct {
 	Described   bool   // it has boot variables
 	Bus         string // on which the drive hung when it was read; "" where nothing tells
 	ReceivedAt  time.Time
+	TakenAt     time.Time // when the bytes were read, as a capture tells, or else came in
 	WithdrawnAt *time.Time
 }
 
@@ -79,8 +80,8 @@ type Piece struct {
 	Model   string
 }
 
-// AddEvidence stores a piece and puts it in force for its drive. Earlier evidence is
-// kept, no longer in force. The case must still have the given version.
+// AddEvidence stores a piece for its drive. The one that was taken last is in force; the
+// others are kept. The case must still have the given version.
 func (s *Store) AddEvidence(ctx context.Context, p *Piece, by Entry, version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		if err := claim(tx, p.CaseID, version, by); err != nil {
@@ -93,6 +94,9 @@ func (s *Store) AddEvidence(ctx context.Context, p *Piece, by Entry, version uin
 func (p *Piece) add(tx *gorm.DB) error {
 	p.ID, p.Held, p.ReceivedAt, p.Filename, p.Described = 0, total(p.Extents), time.Now().UTC(),
 		clip(p.Filename, 255), len(p.Variables) > 0
+	if p.TakenAt.IsZero() || p.TakenAt.After(p.ReceivedAt) {
+		p.TakenAt = p.ReceivedAt
+	}
 	row := newEvidence{p.Evidence, p.Inside, true}
 	if err := tx.Create(&row).Error; err != nil {
 		return err
@@ -105,11 +109,25 @@ func (p *Piece) add(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	told := map[string]any{"evidence_id": p.ID}
+	told := map[string]any{}
 	if p.Model != "" {
 		told["model"] = clip(p.Model, 200)
 	}
-	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", p.CaseID, p.Role).Updates(told)
+	return putInForce(tx, p.CaseID, p.Role, told)
+}
+
+// putInForce puts the piece of a drive in force that was taken last and is not withdrawn.
+func putInForce(tx *gorm.DB, caseID uint64, role string, told map[string]any) error {
+	var newest []Evidence
+	if err := tx.Where("case_id = ? AND role = ? AND withdrawn_at IS NULL", caseID, role).
+		Order("taken_at DESC, id DESC").Limit(1).Find(&newest).Error; err != nil {
+		return err
+	}
+	told["evidence_id"] = nil
+	if len(newest) > 0 {
+		told["evidence_id"] = newest[0].ID
+	}
+	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Updates(told)
 	if res.Error == nil && res.RowsAffected == 0 {
 		return ErrNotFound
 	}

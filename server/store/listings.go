@@ -86,7 +86,7 @@ func when(withdrawn bool) *time.Time {
 }
 
 // WithdrawEvidence takes a disk's bytes out of a case, or puts them back. The
-// newest piece of the drive that is not withdrawn is then in force.
+// piece of the drive that was taken last and is not withdrawn is then in force.
 func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdrawn bool, by Entry,
 	version uint32) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
@@ -100,15 +100,7 @@ func (s *Store) WithdrawEvidence(ctx context.Context, caseID, id uint64, withdra
 		if err := tx.Model(&e).Update("withdrawn_at", when(withdrawn)).Error; err != nil {
 			return err
 		}
-		var newest []Evidence
-		if err := tx.Where("case_id = ? AND role = ? AND withdrawn_at IS NULL", caseID, e.Role).Order("id DESC").Limit(1).Find(&newest).Error; err != nil {
-			return err
-		}
-		var inForce *uint64
-		if len(newest) > 0 {
-			inForce = &newest[0].ID
-		}
-		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, e.Role).Update("evidence_id", inForce).Error
+		return putInForce(tx, caseID, e.Role, map[string]any{})
 	})
 }
 

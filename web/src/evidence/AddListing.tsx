@@ -54,9 +54,10 @@ export function AddListing({ case: c }: { case: Case }) {
         Add a listing
       </Typography>
       <Typography variant="body2" color="text.secondary" sx={{ my: 0.75 }}>
-        Paste or drop what a command printed: sfdisk --dump or --json, lsblk --json -b -O, blkid, parted -m …
-        unit s print, efibootmgr -v, bcdedit /enum all /v, diskpart, Get-Disk, Get-Partition or Get-Volume
-        piped to ConvertTo-Json, diskutil list or info -plist, or a raw boot variable.
+        Paste or drop what commands printed, one or several at once, with their prompts. Best in Linux: lsblk
+        --json -b -O and efibootmgr -v; in Windows: Get-Disk, Get-Partition and Get-Volume | ConvertTo-Json,
+        or diskpart; on a Mac: diskutil list -plist. A raw boot variable, or the disk-management screen typed
+        as it reads, is taken, too.
       </Typography>
       <TextField
         label="Output of a command"

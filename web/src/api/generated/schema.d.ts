@@ -780,6 +780,11 @@ export interface components {
             /** Format: date-time */
             receivedAt: string;
             role: string;
+            /**
+             * Format: date-time
+             * @description When the bytes were read, as a capture tells; else when they came in
+             */
+            takenAt: string;
             /** Format: date-time */
             withdrawnAt?: string;
         };
@@ -1400,6 +1405,8 @@ export interface components {
             /** @description It tells of a boot configuration store */
             store: boolean;
             storeRole?: string;
+            /** @description What it tells of the machine as such */
+            tells: string[];
             /**
              * Format: int64
              * @description How many lines told something

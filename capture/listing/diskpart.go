@@ -11,158 +11,6 @@ import (
 	"latchkey/core/volume"
 )
 
-// Get-Disk, Get-Partition and Get-Volume, piped to ConvertTo-Json: the maker's
-// Storage module reference, MSFT_Disk, MSFT_Partition and MSFT_Volume.
-
-func hasKeys(t *text, keys ...string) bool {
-	head := strings.Join(t.head(400), "\n")
-	for _, k := range keys {
-		if !strings.Contains(head, `"`+k+`"`) {
-			return false
-		}
-	}
-	return true
-}
-
-func isGetDisk(t *text) bool {
-	return hasKeys(t, "PartitionStyle", "FriendlyName") || hasKeys(t, "PartitionStyle", "Number")
-}
-
-func isGetPartition(t *text) bool { return hasKeys(t, "PartitionNumber", "Offset") }
-
-func isGetVolume(t *text) bool { return hasKeys(t, "FileSystemLabel", "SizeRemaining") }
-
-// readPowerShell reads objects of any of the three: a file may hold several
-// listings, one after the other.
-func readPowerShell(t *text, l *Listing) {
-	root := l.json(t)
-	objects := root.items
-	if len(objects) == 0 && root.object {
-		objects = []*value{root}
-		if inner := root.list("value"); inner != nil { // as newer versions wrap it
-			objects = inner
-		}
-	}
-	for _, v := range objects {
-		switch {
-		case v.has("PartitionNumber"):
-			windowsPartition(l, v)
-		case v.has("PartitionStyle"):
-			windowsDisk(l, v)
-		case v.get("FileSystemLabel") != nil || v.get("SizeRemaining") != nil:
-			windowsVolume(l, v)
-		default:
-			l.unread(v.line, "expected a disk, a partition or a volume")
-		}
-	}
-	for i := range l.Disks {
-		l.Disks[i].Whole = l.Problem == "" && contiguous(l.Disks[i].Partitions)
-	}
-}
-
-// contiguous reports whether partitions are numbered from 1 on: a listing that was asked
-// for one of them leaves others out.
-func contiguous(parts []machine.DescribedPartition) bool {
-	for i, p := range parts {
-		if p.Number != i+1 {
-			return false
-		}
-	}
-	return len(parts) > 0
-}
-
-// busTypes are MSFT_Disk's BusType, by name and by number.
-var busTypes = map[string]string{
-	"ata": "ide", "3": "ide", "atapi": "ide", "2": "ide", "sata": "sata", "11": "sata", "nvme": "nvme", "17": "nvme", "usb": "usb", "7": "usb",
-	"scsi": "scsi", "1": "scsi", "sas": "scsi", "10": "scsi", "sd": "sd", "12": "sd", "mmc": "sd", "13": "sd",
-}
-
-func windowsDisk(l *Listing, v *value) {
-	d := l.disk("Disk "+v.str("Number"), v.line)
-	if d == nil {
-		return
-	}
-	d.Model, d.Serial, d.Size = v.str("FriendlyName"), strings.TrimSpace(v.str("SerialNumber")), v.num("Size")
-	d.SectorSize, d.Bus = int(v.num("LogicalSectorSize")), busTypes[strings.ToLower(v.str("BusType"))]
-	switch strings.ToLower(v.str("PartitionStyle")) {
-	case "gpt", "2":
-		d.Style, d.ID, d.IDLine = disk.StyleGPT, diskID(v.str("Guid")), v.lineOf("Guid")
-	case "mbr", "1":
-		d.Style = disk.StyleMBR
-		if n := v.num("Signature"); n > 0 {
-			d.ID, d.IDLine = diskID(strconv.FormatInt(n, 16)), v.lineOf("Signature")
-		}
-	case "raw", "0":
-		d.Style = disk.StyleNone
-	}
-	d.StyleLine = v.lineOf("PartitionStyle")
-	l.mark(v.line, Understood, "%s: %s", d.Name, d.Model)
-}
-
-func windowsPartition(l *Listing, v *value) {
-	d := l.disk("Disk "+v.str("DiskNumber"), v.line)
-	if d == nil {
-		return
-	}
-	p := partition(d, int(v.num("PartitionNumber")), v.line)
-	if p == nil {
-		return
-	}
-	p.Length, p.Letter = v.num("Size"), letter(v.str("DriveLetter"))
-	if v.has("IsActive") {
-		p.Active = fact.Known(v.truth("IsActive"), fact.Source{})
-	}
-	if v.has("Offset") {
-		p.Start = v.num("Offset")
-	}
-	if s := v.str("GptType"); s != "" {
-		setType(p, s)
-		d.Style, d.StyleLine = disk.StyleGPT, v.lineOf("GptType")
-	} else if n := v.num("MbrType"); n > 0 && n < 256 {
-		p.MBRType = byte(n)
-		d.Style, d.StyleLine = disk.StyleMBR, v.lineOf("MbrType")
-	}
-	p.GUID, _ = disk.ParseGUID(strings.Trim(v.str("Guid"), "{}"))
-	l.mark(v.line, Understood, "partition %d of %s", p.Number, d.Name)
-}
-
-func letter(s string) string {
-	s = strings.Trim(s, "\x00 :")
-	if len(s) == 1 && (s[0] >= 'A' && s[0] <= 'Z' || s[0] >= 'a' && s[0] <= 'z') {
-		return strings.ToUpper(s)
-	}
-	if n, err := strconv.Atoi(s); err == nil && n >= 'A' && n <= 'Z' { // a character as a number
-		return string(rune(n))
-	}
-	return ""
-}
-
-// windowsVolume tells of the partition with the same letter; one without a letter
-// cannot be placed.
-func windowsVolume(l *Listing, v *value) {
-	mark := letter(v.str("DriveLetter"))
-	for i := range l.Disks {
-		for j := range l.Disks[i].Partitions {
-			if p := &l.Disks[i].Partitions[j]; mark != "" && p.Letter == mark {
-				p.Kind, _ = volume.Named(v.str("FileSystem"))
-				p.Label, p.Used = v.str("FileSystemLabel"), max(v.num("Size")-v.num("SizeRemaining"), 0)
-				l.mark(v.line, Understood, "volume %s of partition %d", mark, p.Number)
-				return
-			}
-		}
-	}
-	l.mark(v.line, Understood, "volume %s: %s, %s", mark, v.str("FileSystem"), v.str("FileSystemLabel"))
-	d := l.disk("Volumes", v.line)
-	if d == nil {
-		return
-	}
-	if p := partition(d, len(d.Partitions)+1, v.line); p != nil {
-		p.Kind, _ = volume.Named(v.str("FileSystem"))
-		p.Label, p.Letter, p.Length = v.str("FileSystemLabel"), mark, v.num("Size")
-		p.Used = max(v.num("Size")-v.num("SizeRemaining"), 0)
-	}
-}
-
 // diskpart: list disk, list partition, list volume, detail disk and detail
 // partition. Its words are translated; columns and values are not.
 
@@ -174,7 +22,7 @@ var (
 
 func isDiskpart(t *text) bool {
 	return anyLine(t, func(s string) bool { return strings.HasPrefix(strings.TrimSpace(s), "DISKPART>") }) ||
-		anyLine(t, dashes.MatchString)
+		anyLine(t, dashes.MatchString) && anyLine(t, func(s string) bool { return strings.Contains(s, "###") })
 }
 
 // diskpart keeps which disk and partition was selected last.
@@ -186,15 +34,22 @@ type diskpart struct {
 	model   bool // the next line is the model of the disk
 	full    bool // the last column is whole: a window did not cut it off
 	notGPT  map[string]bool
+	listed  map[string]bool // disks whose partitions were listed
+	volumes []volumeRow
 }
 
 func readDiskpart(t *text, l *Listing) {
-	p := &diskpart{l: l, notGPT: map[string]bool{}}
+	p := &diskpart{l: l, notGPT: map[string]bool{}, listed: map[string]bool{}}
 	for i, s := range t.lines {
 		p.line(strings.TrimRight(s, "\r"), i+1)
 	}
+	for _, v := range p.volumes {
+		p.volume(v)
+	}
 	for i := range l.Disks {
-		l.Disks[i].Whole = len(l.Disks[i].Partitions) > 0 && t.goesOn(&l.Disks[i])
+		if d := &l.Disks[i]; p.listed[d.Name] {
+			d.Whole = t.goesOn(d)
+		}
 	}
 }
 
@@ -301,34 +156,43 @@ func (p *diskpart) row(s string, n int) {
 			return
 		}
 		part.Length, part.Rounded = size(c(2))
-		if start, rounded := size(c(3)); !rounded || start < 1<<30 {
+		if start, rounded, err := disk.ParseSize(c(3), disk.BinaryUnits); err == nil && (!rounded || start < 1<<30) {
 			part.Start = start
 		}
 		if p.notGPT[p.disk.Name] {
 			p.disk.Style, p.disk.StyleLine = disk.StyleMBR, n
 		}
-		part.Role = roleNamed(c(1))
+		part.Role, p.listed[p.disk.Name] = roleNamed(c(1)), true
 		p.l.mark(n, Understood, "partition %d, %s", number, c(1))
 	case 8: // volume, letter, label, file system, type, size, status, info
-		p.volume(c, n)
+		cells := make([]string, 8)
+		for i := range cells {
+			cells[i] = c(i)
+		}
+		p.volumes = append(p.volumes, volumeRow{cells, n})
 	default:
 		p.l.unread(n, "a table of %d columns is none of disks, partitions or volumes", len(p.columns))
 	}
 }
 
-// volume ties a row to a selected disk's only partition of its size; else it
-// tells of letters alone.
-func (p *diskpart) volume(c func(int) string, n int) {
-	length, _ := size(c(5))
-	kind, _ := volume.Named(c(3))
-	p.l.mark(n, Understood, "volume %s: %s, %s", c(1), c(3), c(2))
-	if p.disk == nil {
-		return
-	}
+// volumeRow is a row of the volumes, kept until all partitions are known.
+type volumeRow struct {
+	cells []string
+	line  int
+}
+
+// volume ties a row to the only partition of its size; else it tells of letters alone.
+func (p *diskpart) volume(v volumeRow) {
+	length, _ := size(v.cells[5])
+	kind, _ := volume.Named(v.cells[3])
+	p.l.mark(v.line, Understood, "volume %s: %s, %s", v.cells[1], v.cells[3], v.cells[2])
 	var hit *machine.DescribedPartition
-	for i := range p.disk.Partitions {
-		q := &p.disk.Partitions[i]
-		if q.Length == length && length > 0 {
+	for i := range p.l.Disks {
+		for j := range p.l.Disks[i].Partitions {
+			q := &p.l.Disks[i].Partitions[j]
+			if q.Length != length || length == 0 {
+				continue
+			}
 			if hit != nil {
 				return
 			}
@@ -336,7 +200,7 @@ func (p *diskpart) volume(c func(int) string, n int) {
 		}
 	}
 	if hit != nil {
-		hit.Kind, hit.Label, hit.Letter = kind, c(2), letter(c(1))
+		hit.Kind, hit.Label, hit.Letter = kind, v.cells[2], letter(v.cells[1])
 	}
 }
 

@@ -1,0 +1,278 @@
+package listing
+
+import (
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+// parted(8), "--machine".
+
+func isParted(t *text) bool {
+	return anyLine(t, func(s string) bool {
+		return strings.TrimSpace(s) == "BYT;" || strings.TrimSpace(s) == "CHS;" || strings.TrimSpace(s) == "CYL;"
+	})
+}
+
+func readParted(t *text, l *Listing) {
+	var d *machine.Described
+	sector := int64(512)
+	for i, raw := range t.lines {
+		s, n := strings.TrimSpace(raw), i+1
+		fields := strings.Split(strings.TrimSuffix(s, ";"), ":")
+		switch {
+		case s == "BYT;":
+			if d != nil {
+				l.endOfDisk(d) // the next disk begins behind its last partition
+			}
+			d = nil
+			l.mark(n, Passed, "")
+		case s == "CHS;" || s == "CYL;":
+			l.unread(n, "the figures are in cylinders: expected unit s")
+			return
+		case d == nil && len(fields) >= 7:
+			if d = l.disk(path.Base(fields[0]), n); d == nil {
+				return
+			}
+			if v, err := strconv.ParseInt(fields[3], 10, 32); err == nil && v > 0 {
+				sector, d.SectorSize = v, int(v)
+			}
+			d.Size, _ = partedFigure(fields[1], sector)
+			d.Bus = linuxBus(d.Name, fields[2])
+			d.Style, d.StyleLine, d.Model = styleNamed(fields[5]), n, fields[6]
+			d.Rounded = !exactPlaces(fields[1])
+			l.mark(n, Understood, "disk %s", d.Name)
+		case d != nil && len(fields) >= 6:
+			partedPartition(l, d, fields, sector, n, strings.HasSuffix(s, ";"))
+		case d != nil && s != "" && len(d.Partitions) > 0:
+			d.Whole, d = true, nil // something else follows
+		}
+	}
+}
+
+func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int, whole bool) {
+	number, err := strconv.Atoi(fields[0])
+	if err != nil {
+		l.unread(n, "expected number:start:end:size:file system:name:flags")
+		return
+	}
+	p := partition(d, number, n)
+	if p == nil {
+		return
+	}
+	if v, ok := partedFigure(fields[1], sector); ok {
+		p.Start = v
+	}
+	p.Length, _ = partedFigure(fields[3], sector)
+	p.Kind, _ = volume.Named(fields[4])
+	p.Name, p.Rounded = fields[5], !exactPlaces(fields[1])
+	if whole {
+		p.Role, p.Active = disk.RoleOther, fact.Known(false, fact.Source{})
+	}
+	flags := ""
+	if len(fields) > 6 {
+		flags = fields[6]
+	}
+	partedFlags(d, p, flags)
+	l.mark(n, Understood, "partition %d", number)
+}
+
+// exactPlaces reports whether parted's figures are told in sectors or bytes.
+func exactPlaces(figure string) bool {
+	return strings.HasSuffix(figure, "s") || strings.TrimRight(figure, "0123456789") == "B"
+}
+
+// partedFigure reads a figure with its unit: s, B, or rounded ones in decimal or binary
+// units.
+func partedFigure(s string, sector int64) (int64, bool) {
+	if v, ok := strings.CutSuffix(s, "s"); ok {
+		n, err := strconv.ParseInt(v, 10, 50)
+		return n * sector, err == nil
+	}
+	n, _, err := disk.ParseSize(s, disk.DecimalUnits)
+	return n, err == nil
+}
+
+// partedFlags takes what the flags tell of a partition.
+func partedFlags(d *machine.Described, p *machine.DescribedPartition, flags string) {
+	for _, f := range strings.Split(flags, ",") {
+		switch f = strings.TrimSpace(f); {
+		case f == "esp" && d.Style == disk.StyleMBR:
+			p.MBRType = disk.MBRTypeESP
+		case f == "esp":
+			p.Type = disk.TypeESP
+		case f == "bios_grub":
+			p.Type = disk.TypeBIOSBoot
+		case f == "msftres":
+			p.Type = disk.TypeMSReserved
+		case f == "msftdata":
+			p.Type = disk.TypeBasicData
+		case f == "diag" && d.Style == disk.StyleGPT:
+			p.Type = disk.TypeWinRE
+		case f == "swap" && d.Style == disk.StyleGPT:
+			p.Kind = volume.KindSwap
+		case f == "boot" && d.Style == disk.StyleMBR:
+			p.Active = fact.Known(true, fact.Source{})
+		case strings.HasPrefix(f, "type="):
+			setType(p, f[5:])
+		}
+	}
+}
+
+// parted(8), "print" for people, in any unit. Its words are translated.
+
+var (
+	partedDisk  = regexp.MustCompile(`^Disk (/\S+): (\S+)$`)
+	partedHead  = regexp.MustCompile(`^(Model|Sector size \(logical/physical\)|Partition Table): (.*)$`)
+	partedBus   = regexp.MustCompile(`^(.*) \(([^()]*)\)$`)
+	partedNames = newVocabulary(map[string]string{"Number": "number", "Start": "start", "End": "end", "Size": "size", "Type": "type",
+		"File system": "fs", "Name": "name", "Flags": "flags"})
+)
+
+func isPartedPrint(t *text) bool {
+	return anyLine(t, func(s string) bool { return len(partedNames.heads(s)) >= 5 }) ||
+		anyLine(t, partedDisk.MatchString)
+}
+
+func readPartedPrint(t *text, l *Listing) {
+	var d *machine.Described
+	var at []head
+	sector, model, bus := int64(512), "", ""
+	for i, raw := range t.lines {
+		s, n := strings.TrimRight(raw, " \r"), i+1
+		m := partedHead.FindStringSubmatch(s)
+		switch {
+		case m != nil && m[1] == "Model":
+			model, bus = m[2], ""
+			if b := partedBus.FindStringSubmatch(m[2]); b != nil {
+				model, bus = b[1], b[2]
+			}
+			l.mark(n, Understood, "model")
+		case partedDisk.MatchString(s):
+			l.endOfDisk(d)
+			k := partedDisk.FindStringSubmatch(s)
+			if d = l.disk(path.Base(k[1]), n); d == nil {
+				return
+			}
+			at, sector = nil, 512
+			d.Model, d.Bus = model, linuxBus(d.Name, bus)
+			if v, ok := partedFigure(k[2], sector); ok {
+				d.Size, d.Rounded = v, !exactPlaces(k[2])
+			}
+			l.mark(n, Understood, "disk %s", d.Name)
+		case m != nil && d != nil:
+			partedTable(d, m[1], m[2], &sector, n)
+			l.mark(n, Understood, "%s", m[1])
+		case len(partedNames.heads(s)) >= 5:
+			at = partedNames.heads(s)
+			l.mark(n, Passed, "heads of a table")
+		case at != nil && d != nil && strings.TrimSpace(s) != "":
+			cells := map[string]string{}
+			for j, c := range row(s, at) {
+				cells[at[j].name] = c
+			}
+			partedRow(l, d, cells, sector, n)
+		case strings.TrimSpace(s) != "":
+			l.mark(n, Passed, "")
+		}
+	}
+	if d != nil {
+		d.Whole = t.goesOn(d)
+	}
+}
+
+func partedTable(d *machine.Described, key, val string, sector *int64, n int) {
+	if key == "Partition Table" {
+		d.Style, d.StyleLine = styleNamed(val), n
+		return
+	}
+	logical, _, _ := strings.Cut(val, "B/")
+	if v, err := strconv.ParseInt(logical, 10, 32); err == nil && v > 0 {
+		*sector, d.SectorSize = v, int(v)
+	}
+}
+
+func partedRow(l *Listing, d *machine.Described, c map[string]string, sector int64, n int) {
+	number, err := strconv.Atoi(c["number"])
+	if err != nil || c["type"] == "extended" {
+		l.mark(n, Passed, "")
+		return
+	}
+	p := partition(d, number, n)
+	if p == nil {
+		return
+	}
+	if v, ok := partedFigure(c["start"], sector); ok {
+		p.Start = v
+	}
+	if v, ok := partedFigure(c["size"], sector); ok {
+		p.Length = v
+	}
+	p.Rounded = !exactPlaces(c["start"])
+	p.Kind, _ = volume.Named(c["fs"])
+	p.Name = c["name"]
+	// A table whose columns ran together tells too little to say that a flag is not set.
+	partedFlags(d, p, strings.ReplaceAll(c["flags"], " ", ""))
+	l.mark(n, Understood, "partition %d", number)
+}
+
+// parted(8), "--json".
+
+func isPartedJSON(t *text) bool {
+	return hasKeys(t, "disk", "logical-sector-size") || hasKeys(t, "disk", "max-partitions")
+}
+
+func readPartedJSON(t *text, l *Listing) {
+	v := l.json(t).get("disk")
+	if v == nil {
+		return
+	}
+	d := l.disk(path.Base(v.str("path")), v.line)
+	if d == nil {
+		return
+	}
+	sector := int64(512)
+	if n := v.num("logical-sector-size"); n > 0 && n <= 1<<16 {
+		sector, d.SectorSize = n, int(n)
+	}
+	d.Model, d.Bus = v.str("model"), linuxBus(d.Name, v.str("transport"))
+	d.Style, d.StyleLine = styleNamed(v.str("label")), v.lineOf("label")
+	if n, ok := partedFigure(v.str("size"), sector); ok {
+		d.Size, d.Rounded = n, !exactPlaces(v.str("size"))
+	}
+	for _, q := range v.list("partitions") {
+		number, told := q.count("number")
+		if !told || number == 0 || q.str("type") == "extended" {
+			continue
+		}
+		p := partition(d, int(number), q.line)
+		if p == nil {
+			return
+		}
+		if n, ok := partedFigure(q.str("start"), sector); ok {
+			p.Start = n
+		}
+		p.Length, _ = partedFigure(q.str("size"), sector)
+		p.Rounded, p.Name = !exactPlaces(q.str("start")), q.str("name")
+		p.Kind, _ = volume.Named(q.str("filesystem"))
+		setType(p, q.str("type-uuid"))
+		setType(p, q.str("type-id"))
+		p.GUID, _ = disk.ParseGUID(q.str("uuid"))
+		var flags []string
+		for _, f := range q.list("flags") {
+			flags = append(flags, f.text)
+		}
+		if l.Problem == "" && p.Type.IsZero() && p.MBRType == 0 {
+			p.Role, p.Active = disk.RoleOther, fact.Known(false, fact.Source{})
+		}
+		partedFlags(d, p, strings.Join(flags, ","))
+		l.mark(q.line, Understood, "partition %d", number)
+	}
+	d.Whole = l.Problem == "" && len(d.Partitions) > 0
+}

@@ -1,0 +1,246 @@
+package listing
+
+import (
+	"encoding/csv"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Commands print records as a table, as a list of names and values, as comma-separated
+// values, or as JSON. All become objects with the names that JSON has.
+
+// head is a column of a table: its name, and where its head stands, in characters.
+type head struct {
+	name     string
+	from, to int
+}
+
+// vocabulary is how names are printed, and what they are called in JSON.
+type vocabulary struct {
+	called map[string]string   // by the printed name in small letters
+	first  map[string][]string // printed names by their first word
+}
+
+func newVocabulary(names map[string]string) vocabulary {
+	v := vocabulary{map[string]string{}, map[string][]string{}}
+	for printed, called := range names {
+		lower := strings.ToLower(printed)
+		v.called[lower] = called
+		first, _, _ := strings.Cut(lower, " ")
+		v.first[first] = append(v.first[first], lower)
+	}
+	return v
+}
+
+// heads finds the columns of a table in the line of their heads, which holds nothing
+// else.
+func (v vocabulary) heads(s string) []head {
+	if len(s) > maxHead {
+		return nil
+	}
+	all := words(strings.ToLower(s))
+	var list []head
+	for i := 0; i < len(all); {
+		name, used := v.longest(all[i:])
+		if used == 0 {
+			return nil
+		}
+		list = append(list, head{name, all[i].from, all[i+used-1].to})
+		i += used
+	}
+	return list
+}
+
+// maxHead bounds the line of a table's heads, in bytes.
+const maxHead = 4096
+
+// longest finds the longest of the names that the next words are, with single blanks
+// between them.
+func (v vocabulary) longest(next []word) (name string, used int) {
+	for _, printed := range v.first[next[0].text] {
+		parts := strings.Fields(printed)
+		if len(parts) <= used || len(parts) > len(next) {
+			continue
+		}
+		same := true
+		for i, p := range parts {
+			same = same && next[i].text == p && (i == 0 || next[i].from == next[i-1].to+1)
+		}
+		if same {
+			name, used = v.called[printed], len(parts)
+		}
+	}
+	return name, used
+}
+
+// row cuts a row of a table into its cells by the position of the heads: a word belongs to
+// the column whose head stands over it; one that stands between two heads goes on from
+// the word before it, where a single blank parts them, else begins the next column.
+func row(s string, heads []head) []string {
+	cells := make([]string, len(heads))
+	last, lastEnd := -1, -1
+	for _, w := range words(s) {
+		column := over(w, heads)
+		switch between := column < 0; {
+		case between && last >= 0 && (w.from == lastEnd+1 || heads[len(heads)-1].to <= w.from):
+			column = last
+		case between:
+			column = slices.IndexFunc(heads, func(h head) bool { return h.from >= w.to })
+			if column < 0 {
+				column = len(heads) - 1
+			}
+		case column < last:
+			column = last
+		}
+		if cells[column] != "" {
+			cells[column] += " "
+		}
+		cells[column] += w.text
+		last, lastEnd = column, w.to
+	}
+	return cells
+}
+
+// over finds the head that a word stands under, the one that covers most of it.
+func over(w word, heads []head) int {
+	best, most := -1, 0
+	for i, h := range heads {
+		if n := min(w.to, h.to) - max(w.from, h.from); n > most {
+			best, most = i, n
+		}
+	}
+	return best
+}
+
+type word struct {
+	text     string
+	from, to int
+}
+
+func words(s string) []word {
+	var list []word
+	from := -1
+	runes := []rune(s)
+	for i := 0; i <= len(runes); i++ {
+		blank := i == len(runes) || runes[i] == ' ' || runes[i] == '\t' || runes[i] == '\r'
+		switch {
+		case !blank && from < 0:
+			from = i
+		case blank && from >= 0:
+			list = append(list, word{string(runes[from:i]), from, i})
+			from = -1
+		}
+	}
+	return list
+}
+
+// object makes an object of names and texts. A text that a column cut off is left out.
+func object(line int, names, texts []string) *value {
+	v := &value{line: line, object: true}
+	for i, name := range names {
+		if i >= len(texts) || texts[i] == "" || strings.HasSuffix(texts[i], "...") || strings.HasSuffix(texts[i], "…") {
+			continue
+		}
+		v.fields = append(v.fields, field{name, line, &value{line: line, text: texts[i]}})
+	}
+	return v
+}
+
+var onlyDashes = regexp.MustCompile(`^[\s-]*-[\s-]*$`)
+
+// tables reads the tables of a text whose heads are among the names. A row ends a table
+// where no head is over anything of it.
+func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
+	var out []*value
+	var at []head
+	began := 0
+	for i, s := range t.lines {
+		switch found := names.heads(s); {
+		case len(found) >= least:
+			at, began = found, i
+			l.mark(i+1, Passed, "heads of a table")
+		case at != nil && i == began+1 && i+1 < len(t.lines) && onlyDashes.MatchString(t.lines[i+1]) &&
+			strings.TrimSpace(s) != "" &&
+			!onlyDashes.MatchString(s):
+			l.mark(i+1, Passed, "heads of a table, their second line")
+		case strings.TrimSpace(s) == "" || onlyDashes.MatchString(s):
+			if len(out) > 0 && out[len(out)-1].line == i && strings.TrimSpace(s) == "" {
+				at = nil
+			}
+			l.mark(i+1, Passed, "")
+		case at != nil:
+			called := make([]string, len(at))
+			for j, h := range at {
+				called[j] = h.name
+			}
+			out = append(out, object(i+1, called, row(s, at)))
+		}
+	}
+	return out
+}
+
+var keyed = regexp.MustCompile(`^\s*([A-Za-z][\w ()/.-]*?)\s*[:=](?:\s+(.*?))?\s*$`)
+
+// keyedList reads records that are printed as names and values, a line each, with an empty
+// line or a name that comes again between them.
+func (t *text) keyedList(l *Listing, names vocabulary) []*value {
+	var out []*value
+	var v *value
+	for i, s := range t.lines {
+		m := keyed.FindStringSubmatch(s)
+		if strings.TrimSpace(s) == "" {
+			v = nil
+			continue
+		}
+		if m == nil {
+			continue
+		}
+		name := strings.TrimSpace(m[1])
+		if called, known := names.called[strings.ToLower(name)]; known {
+			name = called
+		}
+		if v == nil || v.get(name) != nil {
+			v = &value{line: i + 1, object: true}
+			out = append(out, v)
+		}
+		l.mark(i+1, Passed, "")
+		if m[2] != "" {
+			v.fields = append(v.fields, field{name, i + 1, &value{line: i + 1, text: m[2]}})
+		}
+	}
+	return out
+}
+
+// separated reads comma-separated values (RFC 4180), or such as a semicolon separates,
+// whose first line holds the names.
+func (t *text) separated(l *Listing) []*value {
+	first := slices.IndexFunc(t.lines, func(s string) bool {
+		return strings.Count(s, `"`) >= 2 ||
+			strings.Count(s, ",") >= 2
+	})
+	if first < 0 {
+		return nil
+	}
+	r := csv.NewReader(strings.NewReader(strings.Join(t.lines[first:], "\n")))
+	r.FieldsPerRecord, r.LazyQuotes, r.TrimLeadingSpace = -1, true, true
+	if strings.Count(t.lines[first], ";") > strings.Count(t.lines[first], ",") {
+		r.Comma = ';'
+	}
+	var names []string
+	var out []*value
+	for {
+		record, err := r.Read()
+		if err != nil {
+			return out
+		}
+		line, _ := r.FieldPos(0)
+		line += first
+		l.mark(line, Passed, "")
+		if names == nil {
+			names = record
+			continue
+		}
+		out = append(out, object(line, names, record))
+	}
+}

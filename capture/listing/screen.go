@@ -1,0 +1,175 @@
+package listing
+
+import (
+	"regexp"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+// Windows' disk-management screen, typed or pasted as it reads: a block for each disk,
+// then its partitions from the left. Its sizes are binary under decimal names: 465.76 GB
+// are those of a drive that is sold as 500 GB. Words from memory of its languages.
+
+var (
+	screenDisk   = regexp.MustCompile(`(?i)^\W*(?:disk|datenträger|disque|disco|dysk|диск|schijf|lemez|磁盘|ディスク|디스크) ?(\d{1,2})\b[:,]?\s*(.*)$`)
+	screenSize   = regexp.MustCompile(`(?i)(\d[\d.,]*) ?([KMGT])[BОo]\b`)
+	screenState  = regexp.MustCompile(`(?i)^(healthy|fehlerfrei|sain|correcto|integro|íntegro|zdrowa|zdravý|ok|gezond|исправен|状态良好|正常|at risk|unknown|failed)?\s*\((.*)\)\s*$`)
+	screenActive = regexp.MustCompile(`(?i)^\s*(activ|aktiv|actif|attiv|активен)`)
+	screenLetter = regexp.MustCompile(`\(([A-Z]):\)`)
+	screenFree   = regexp.MustCompile(`(?i)unallocated|nicht zugeordnet|non alloué|no asignado|non allocato|niet toegewezen|nieprzydzielone|не распределена|未分配`)
+)
+
+func isDiskManagement(t *text) bool {
+	for i, s := range t.lines {
+		s = strings.TrimSpace(s)
+		if m := screenDisk.FindStringSubmatch(s); m != nil && i+1 < len(t.lines) &&
+			(m[2] == "" || screenSize.MatchString(m[2])) && anyLine(t, screenSize.MatchString) {
+			return true
+		}
+		if m := screenState.FindStringSubmatch(s); m != nil && (m[1] != "" || screenWords(m[2]) != "") {
+			return true
+		}
+	}
+	return false
+}
+
+func readDiskManagement(t *text, l *Listing) {
+	r := &screen{l: l}
+	for i, s := range t.lines {
+		r.line(strings.TrimSpace(s), i+1)
+	}
+	r.partitionEnds()
+	if r.d != nil {
+		r.d.Whole = t.goesOn(r.d)
+	}
+}
+
+// screen keeps what of a partition was read: its size comes before the words on it.
+type screen struct {
+	l     *Listing
+	d     *machine.Described
+	p     machine.DescribedPartition
+	line0 int
+}
+
+func (r *screen) line(s string, n int) {
+	if s == "" {
+		return
+	}
+	if m := screenDisk.FindStringSubmatch(s); m != nil && !screenLetter.MatchString(s) {
+		r.partitionEnds()
+		r.l.endOfDisk(r.d)
+		if r.d = r.l.disk("Disk "+m[1], n); r.d != nil {
+			r.l.mark(n, Understood, "%s", r.d.Name)
+			r.size(m[2], n)
+		}
+		return
+	}
+	if r.d == nil {
+		return
+	}
+	if m := screenState.FindStringSubmatch(s); m != nil && (m[1] != "" || screenWords(m[2]) != "") {
+		r.state(m[2], n)
+		return
+	}
+	if screenFree.MatchString(s) {
+		r.p, r.line0 = machine.DescribedPartition{}, 0
+		r.l.mark(n, Passed, "free")
+		return
+	}
+	if m := screenLetter.FindStringSubmatch(s); m != nil {
+		if r.p.Letter != "" {
+			r.partitionEnds()
+		}
+		r.p.Letter, r.p.Label = m[1], strings.TrimSpace(s[:strings.Index(s, "("+m[1]+":)")])
+		r.line0 = n
+		r.l.mark(n, Understood, "drive letter %s", m[1])
+	}
+	r.size(s, n)
+}
+
+// size takes a size: the first behind a disk's name is the disk's, every other one a
+// partition's.
+func (r *screen) size(s string, n int) {
+	m := screenSize.FindStringSubmatch(s)
+	if m == nil {
+		return
+	}
+	length, _, err := disk.ParseSize(m[1]+" "+m[2]+"B", disk.BinaryUnits)
+	if err != nil {
+		return
+	}
+	r.l.mark(n, Understood, "size")
+	if r.d.Size == 0 && len(r.d.Partitions) == 0 && r.p.Letter == "" {
+		r.d.Size, r.d.Rounded = length, true
+		return
+	}
+	if r.p.Length > 0 {
+		r.partitionEnds()
+	}
+	r.p.Length, r.p.Rounded = length, true
+	if r.line0 == 0 {
+		r.line0 = n
+	}
+	for _, w := range strings.Fields(s) {
+		if k, is := volume.Named(strings.Trim(w, ",;()")); is {
+			r.p.Kind = k
+		}
+	}
+}
+
+// state takes the words in brackets: what the partition is for.
+func (r *screen) state(words string, n int) {
+	r.l.mark(n, Understood, "state")
+	active := false
+	for _, w := range strings.FieldsFunc(words, func(c rune) bool { return c == ',' || c == ';' || c == '、' }) {
+		active = active || screenActive.MatchString(w)
+	}
+	switch kind := screenWords(words); {
+	case kind == "EFI":
+		r.p.Type = disk.TypeESP
+		r.d.Style, r.d.StyleLine = disk.StyleGPT, n
+	case active:
+		r.p.Active = fact.Known(true, fact.Source{})
+		r.d.Style, r.d.StyleLine = disk.StyleMBR, n
+	case kind == "recovery":
+		r.p.Role = disk.RoleRecovery
+	case kind == "basic data":
+		r.p.Type = disk.TypeBasicData
+		r.d.Style, r.d.StyleLine = disk.StyleGPT, n
+	}
+	r.partitionEnds()
+}
+
+// screenWords finds in the words of a state what the partition is for.
+func screenWords(s string) string {
+	lower := strings.ToLower(s)
+	for _, w := range []struct{ word, kind string }{
+		{"efi", "EFI"}, {"recovery", "recovery"}, {"wiederherst", "recovery"}, {"récup", "recovery"}, {"recuper", "recovery"},
+		{"ripristino", "recovery"}, {"basic data", "basic data"}, {"basisdaten", "basic data"}, {"données de base", "basic data"},
+		{"datos básic", "basic data"}, {"primary", "primary"}, {"primär", "primary"}, {"principal", "primary"}, {"primaire", "primary"},
+		{"primaria", "primary"}, {"logical", "logical"}, {"logisch", "logical"}, {"boot", "system"}, {"startpartition", "system"},
+		{"page file", "system"}, {"auslagerung", "system"}, {"system", "system"}, {"système", "system"}, {"sistema", "system"},
+	} {
+		if strings.Contains(lower, w.word) {
+			return w.kind
+		}
+	}
+	return ""
+}
+
+// partitionEnds adds the partition that was read to its disk.
+func (r *screen) partitionEnds() {
+	if r.d != nil && (r.p.Length > 0 || r.p.Letter != "") {
+		if p := partition(r.d, len(r.d.Partitions)+1, r.line0); p != nil {
+			number := p.Number
+			*p = r.p
+			p.Number, p.Start, p.Line = number, -1, r.line0
+		}
+	}
+	r.p, r.line0 = machine.DescribedPartition{}, 0
+}

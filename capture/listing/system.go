@@ -1,0 +1,110 @@
+package listing
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+)
+
+// What systems tell of the machine as such: msinfo32 and systeminfo of Windows,
+// dmidecode(8) and lspci(8) of Linux, bootctl(1) and mokutil(1).
+
+// systemField is a fact of the machine: how a line names it, in the languages that are
+// known, and which values it has.
+type systemField struct {
+	names  []string
+	values map[string]string // "" is any
+	take   func(l *Listing, word string, at fact.Source)
+}
+
+var systemFields = []systemField{
+	{[]string{"bios mode", "bios-modus", "mode bios", "modo de bios", "modo bios", "modalità bios", "bios-modus", "tryb systemu bios", "режим bios"},
+		map[string]string{"uefi": "uefi", "legacy": "legacy", "vorgängerversion": "legacy", "hérité": "legacy", "heredado": "legacy",
+			"legado": "legacy", "starsza wersja": "legacy", "устаревший": "legacy"},
+		func(l *Listing, word string, at fact.Source) { l.Mode = fact.Known(firmware.Mode(word), at) }},
+	{[]string{"secure boot state", "sicherer startzustand", "status für sicheres starten", "état du démarrage sécurisé",
+		"estado de arranque seguro", "secure boot", "secureboot", "stato avvio protetto"},
+		map[string]string{"on": "yes", "off": "no", "ein": "yes", "aus": "no", "activé": "yes", "désactivé": "no", "activado": "yes",
+			"desactivado": "no", "enabled": "yes", "disabled": "no", "unsupported": "no", "nicht unterstützt": "no", "enabled (user)": "yes",
+			"disabled (setup)": "no", "disabled (disabled)": "no", "attivato": "yes", "disattivato": "no"},
+		func(l *Listing, word string, at fact.Source) { l.SecureBoot = fact.Known(word == "yes", at) }},
+	{[]string{"system model", "systemmodell", "modèle du système", "modelo del sistema", "modello sistema"}, nil,
+		func(l *Listing, word string, _ fact.Source) { l.Model = word }},
+}
+
+var systemLine = regexp.MustCompile(`^\s*([^\t:]+?)\s*(?:\t|:\s*)\s*(\S.*?)\s*$`)
+
+// systemFact finds which fact of the machine a line tells, and its value.
+func systemFact(s string) (f *systemField, word string, known bool) {
+	m := systemLine.FindStringSubmatch(s)
+	if m == nil {
+		// Columns that blanks part.
+		name, val, cut := strings.Cut(strings.TrimSpace(s), "  ")
+		if !cut {
+			return nil, "", false
+		}
+		m = []string{s, name, strings.TrimSpace(val)}
+	}
+	for i := range systemFields {
+		f := &systemFields[i]
+		if !slices.Contains(f.names, strings.ToLower(strings.TrimSpace(m[1]))) {
+			continue
+		}
+		if f.values == nil {
+			return f, m[2], true
+		}
+		word, known := f.values[strings.ToLower(m[2])]
+		return f, word, known
+	}
+	return nil, "", false
+}
+
+func isSystemSummary(t *text) bool {
+	return anyLine(t, func(s string) bool {
+		f, _, _ := systemFact(s)
+		return f != nil
+	}) || anyLine(t, controllerLine.MatchString)
+}
+
+func readSystemSummary(t *text, l *Listing) {
+	for i, s := range t.lines {
+		at := fact.Source{Origin: fact.Text, Structure: "the system's summary", Line: i + 1}
+		f, word, known := systemFact(s)
+		switch {
+		case known:
+			f.take(l, word, at)
+			l.mark(i+1, Understood, "%s", strings.TrimSpace(s))
+		case f != nil:
+			l.unread(i+1, "expected one of the values that are known")
+		case controllerLine.MatchString(s):
+			mode := controllerMode(s)
+			if mode == "" {
+				l.mark(i+1, Passed, "a controller whose mode its name does not tell")
+				continue
+			}
+			if _, told := l.StorageMode.Get(); !told || mode == "raid" {
+				l.StorageMode = fact.Known(mode, at)
+			}
+			l.mark(i+1, Understood, "the storage controller works as %s", mode)
+		case strings.TrimSpace(s) != "":
+			l.mark(i+1, Passed, "")
+		}
+	}
+}
+
+// controllerLine is lspci's line of a storage controller; a listing with -nn has the class
+// 0104 for RAID and 0106 for AHCI: PCI Code and ID Assignment Specification, base class 01.
+var controllerLine = regexp.MustCompile(`^(?:[0-9a-f]{4}:)?[0-9a-f]{2}:[0-9a-f]{2}\.[0-7] (SATA controller|RAID bus controller|IDE interface)(?: \[[0-9a-f]{4}\])?: `)
+
+func controllerMode(s string) string {
+	switch controllerLine.FindStringSubmatch(s)[1] {
+	case "SATA controller":
+		return "ahci"
+	case "RAID bus controller":
+		return "raid"
+	}
+	return ""
+}

@@ -1,0 +1,153 @@
+package listing_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/capture/listing"
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+)
+
+// Tables, lists and values of Windows' Storage module, as its default views print them;
+// from memory. The first is the command that the help hands out.
+func TestTablesOfPowerShell(t *testing.T) {
+	for name, text := range map[string]string{
+		"tables": `PS C:\> Get-Disk
+
+Number Friendly Name                  Serial Number                    HealthStatus         OperationalStatus      Total Size Partition
+                                                                                                                              Style
+------ -------------                  -------------                    ------------         -----------------      ---------- ----------
+0      Corvane S210 500GB             C1-0001                          Healthy              Online                  465.76 GB GPT
+
+PS C:\> Get-Partition -DiskNumber 0 | Format-Table DiskNumber, PartitionNumber, Offset, Size, Type, DriveLetter
+
+DiskNumber PartitionNumber    Offset         Size Type     DriveLetter
+---------- ---------------    ------         ---- ----     -----------
+         0               1   1048576    104857600 System
+         0               2 105906176     16777216 Reserved
+         0               3 122683392 499985000000 Basic              C
+
+PS C:\> Get-Volume
+
+DriveLetter FriendlyName FileSystemType DriveType HealthStatus OperationalStatus SizeRemaining      Size
+----------- ------------ -------------- --------- ------------ ----------------- -------------      ----
+C           Windows      NTFS           Fixed     Healthy      OK                    400.01 GB 465.64 GB
+
+PS C:\>
+`,
+		"lists": `PS C:\> Get-Volume C | fl
+
+DriveLetter     : C
+FileSystemLabel : Windows
+FileSystem      : NTFS
+SizeRemaining   : 400000000000
+Size            : 499985000000
+
+PS C:\> Get-Disk | fl
+Number            : 0
+FriendlyName      : Corvane S210 500GB
+SerialNumber      : C1-0001
+Size              : 500107862016
+PartitionStyle    : GPT
+LogicalSectorSize : 512
+
+PS C:\> Get-Partition | fl DiskNumber, PartitionNumber, Offset, Size, GptType, DriveLetter
+
+DiskNumber      : 0
+PartitionNumber : 1
+Offset          : 1048576
+Size            : 104857600
+GptType         : {c12a7328-f81f-11d2-ba4b-00a0c93ec93b}
+DriveLetter     :
+
+DiskNumber      : 0
+PartitionNumber : 2
+Offset          : 105906176
+Size            : 16777216
+GptType         : {e3c9e316-0b5c-4db8-817d-f92df00215ae}
+
+DiskNumber      : 0
+PartitionNumber : 3
+Offset          : 122683392
+Size            : 499985000000
+GptType         : {ebd0a0a2-b9e5-4433-87c0-68b6b72699c7}
+DriveLetter     : C
+
+PS C:\>
+`,
+		"values": `PS C:\> Get-Disk | ConvertTo-Csv -NoTypeInformation
+"Number","FriendlyName","SerialNumber","Size","PartitionStyle","LogicalSectorSize"
+"0","Corvane S210 500GB","C1-0001","500107862016","GPT","512"
+PS C:\> Get-Partition | ConvertTo-Csv -UseCulture
+"DiskNumber";"PartitionNumber";"Offset";"Size";"GptType";"DriveLetter"
+"0";"1";"1048576";"104857600";"{c12a7328-f81f-11d2-ba4b-00a0c93ec93b}";""
+"0";"2";"105906176";"16777216";"{e3c9e316-0b5c-4db8-817d-f92df00215ae}";""
+"0";"3";"122683392";"499985000000";"{ebd0a0a2-b9e5-4433-87c0-68b6b72699c7}";"C"
+PS C:\> Get-Volume | ConvertTo-Csv
+"DriveLetter","FileSystemLabel","FileSystem","SizeRemaining","Size"
+"C","Windows","NTFS","400000000000","499985000000"
+PS C:\>
+`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := read(t, text)
+			assert.Contains(t, string(l.Format), map[string]string{"tables": "table", "lists": "list", "values": "CSV"}[name])
+			assert.Empty(t, l.Problem)
+			require.Len(t, l.Disks, 1, "%+v", l.Disks)
+			d := l.Disks[0]
+			assert.Equal(t, "Disk 0", d.Name)
+			assert.Equal(t, "Corvane S210 500GB", d.Model)
+			assert.Equal(t, "C1-0001", d.Serial)
+			assert.InDelta(t, 500107862016, d.Size, 1<<23)
+			assert.Equal(t, disk.StyleGPT, d.Style)
+			require.Len(t, d.Partitions, 3)
+			assert.True(t, d.Whole)
+			assert.Equal(t, disk.TypeESP, d.Partitions[0].Type)
+			assert.EqualValues(t, 105906176, d.Partitions[1].Start)
+			p := d.Partitions[2]
+			assert.Equal(t, "C", p.Letter)
+			assert.EqualValues(t, 499985000000, p.Length)
+			assert.Equal(t, volume.KindNTFS, p.Kind)
+			assert.Equal(t, "Windows", p.Label)
+			assert.Positive(t, p.Used)
+		})
+	}
+}
+
+// The disk-management screen, typed as it reads, in three languages; from memory.
+func TestDiskManagementScreens(t *testing.T) {
+	for name, text := range map[string]string{
+		"English": "Disk 0\nBasic\n465.76 GB\nOnline\n\n100 MB\nHealthy (EFI System Partition)\n\nWindows (C:)\n465.14 GB NTFS\nHealthy (Boot, Page File, Crash Dump, Basic Data Partition)\n\n532 MB\nHealthy (Recovery Partition)\n\nDisk 1\nBasic\n931.51 GB\nOnline\n\n931.51 GB\nUnallocated\n",
+		"German":  "Datenträger 0\nBasis\n465,76 GB\nOnline\n100 MB\nFehlerfrei (EFI-Systempartition)\nWindows (C:)\n465,14 GB NTFS\nFehlerfrei (Startpartition, Auslagerungsdatei, Absturzabbild, Basisdatenpartition)\n532 MB\nFehlerfrei (Wiederherstellungspartition)\nDatenträger 1\nBasis\n931,51 GB\nOnline\n931,51 GB\nNicht zugeordnet\n",
+		"French":  "Disque 0\nDe base\n465,76 Go\nEn ligne\n100 Mo\nSain (Partition du système EFI)\nWindows (C:)\n465,14 Go NTFS\nSain (Démarrer, Fichier d'échange, Vidage sur incident, Partition de données de base)\n532 Mo\nSain (Partition de récupération)\nDisque 1\nDe base\n931,51 Go\nEn ligne\n931,51 Go\nNon alloué\n",
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := read(t, text)
+			assert.Equal(t, listing.DiskManagement, l.Format)
+			require.Len(t, l.Disks, 2)
+			d := l.Disks[0]
+			assert.InDelta(t, 500107862016, d.Size, 1<<23)
+			assert.Equal(t, disk.StyleGPT, d.Style)
+			require.Len(t, d.Partitions, 3, "%+v", d.Partitions)
+			assert.Equal(t, disk.TypeESP, d.Partitions[0].Type)
+			assert.EqualValues(t, 100<<20, d.Partitions[0].Length)
+			assert.Equal(t, "C", d.Partitions[1].Letter)
+			assert.Equal(t, "Windows", d.Partitions[1].Label)
+			assert.Equal(t, volume.KindNTFS, d.Partitions[1].Kind)
+			assert.Equal(t, disk.RoleRecovery, d.Partitions[2].Role)
+			assert.True(t, d.Whole)
+			assert.Empty(t, l.Disks[1].Style, "nothing on it, or nothing told")
+			assert.Empty(t, l.Disks[1].Partitions)
+		})
+	}
+	l := read(t, "Disk 0\n298.09 GB\nSystem Reserved\n100 MB NTFS\nHealthy (System, Active, Primary Partition)\n(C:)\n297.99 GB NTFS\nHealthy (Boot, Page File, Crash Dump, Primary Partition)\n")
+	require.Len(t, l.Disks[0].Partitions, 2)
+	active, told := l.Disks[0].Partitions[0].Active.Get()
+	assert.True(t, active && told)
+	_, told = l.Disks[0].Partitions[1].Active.Get()
+	assert.False(t, told, "not said of it")
+	assert.Equal(t, disk.StyleMBR, l.Disks[0].Style)
+}
