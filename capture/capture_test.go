@@ -110,11 +110,11 @@ func TestLoadADescribedMachine(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, startup.Starts, startup.Simulate(l).Verdict)
 	first := machineOf(t, func(d map[string]any) {
-		drive0(d)["capacity"] = 1 << 40
+		drive0(d)["capacity"] = int64(1) << 40
 	})
 	partial, err := capture.Load(first)
 	require.NoError(t, err)
-	assert.EqualValues(t, 1<<31, partial.Drives[0].Contents.Layout.Sectors)
+	assert.EqualValues(t, int64(1)<<31, partial.Drives[0].Contents.Layout.Sectors)
 }
 
 func TestDescriptionsThatAreRefused(t *testing.T) {

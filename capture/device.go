@@ -2,6 +2,7 @@ package capture
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -27,6 +28,8 @@ type Device struct {
 	Serial             string
 	Variables          map[string][]byte // the firmware's boot variables
 	Running            bool              // the system that reads it runs from it
+	// now is the size that the system tells of it at present; nil where it is not asked.
+	now func() (int64, error)
 }
 
 // kinds names what is no disk: opening some of it would wait for ever.
@@ -52,6 +55,25 @@ func openSized(path string) (*os.File, int64, error) {
 		return nil, 0, fmt.Errorf("%s: its size: %w", path, err)
 	}
 	return f, size, nil
+}
+
+// sizeOf asks an open file for its size.
+func sizeOf(f *os.File) func() (int64, error) {
+	return func() (int64, error) { return f.Seek(0, io.SeekEnd) }
+}
+
+// partitionError says that a partition was named, and which disk it is of.
+func partitionError(path, whole string) error {
+	return fmt.Errorf("%s is a partition: a capture is of the whole disk, which is %s here", path, whole)
+}
+
+// Found is a disk that the system tells of.
+type Found struct {
+	Path    string
+	Size    int64 // bytes
+	Model   string
+	Bus     string
+	Running bool // the system runs from it
 }
 
 // Take runs the very analysis of a check through a recording reader and returns
@@ -84,12 +106,33 @@ func Take(ctx context.Context, d *Device, source string, sectorSize int, now tim
 	if err := ctx.Err(); err != nil {
 		return Manifest{}, fmt.Errorf("%s: stopped before the end: %w", source, err)
 	}
-	if len(recorder.Extents()) == 0 {
+	m := d.manifest(source, sectorSize, now)
+	m.Extents, m.Unreadable, m.Counts = recorder.Extents(), recorder.Unreadable(), counts
+	if len(m.Extents) == 0 {
 		return Manifest{}, fmt.Errorf("%s: nothing of it could be read", source)
 	}
-	m := d.manifest(source, sectorSize, now)
-	m.Extents, m.Counts = recorder.Extents(), counts
+	if err := d.still(m.Extents[0]); err != nil {
+		return Manifest{}, fmt.Errorf("%s: %w", source, err)
+	}
+	m.Unreadable = m.Unreadable[:min(len(m.Unreadable), maxFailed)]
 	return m, nil
+}
+
+// still reports why the device is not the one any more that was read: it is shorter, or
+// does not give what it gave.
+func (d *Device) still(first Extent) error {
+	if d.now != nil {
+		switch size, err := d.now(); {
+		case err != nil:
+			return fmt.Errorf("it went away while it was read: %w", err)
+		case size != d.Size:
+			return fmt.Errorf("it had %d bytes at first and has %d now: it was changed while it was read", d.Size, size)
+		}
+	}
+	if _, err := d.ReadAt(make([]byte, min(first.Length, 512)), first.Offset); err != nil && !errors.Is(err, io.EOF) {
+		return fmt.Errorf("it went away while it was read: %w", err)
+	}
+	return nil
 }
 
 func (d *Device) manifest(source string, sectorSize int, now time.Time) Manifest {
@@ -116,12 +159,21 @@ func diskID(r io.ReaderAt, size int64, sectorSize int) string {
 }
 
 // SectorSizeOr returns the device's logical sector size in bytes: the one that is
-// given, else the one that the system tells, else 512.
+// given, else the one that the system tells, else the one that its table was written for.
 func (d *Device) SectorSizeOr(given int) int {
 	for _, size := range []int{given, d.LogicalSectorSize} {
 		if size != 0 {
 			return size
 		}
+	}
+	return writtenFor(d, d.Size)
+}
+
+// writtenFor returns the sector size that a GPT on the disk was written for; 512 where
+// there is none.
+func writtenFor(r io.ReaderAt, size int64) int {
+	if d, err := disk.New(r, size, 512); err == nil && disk.ReadLayout(d).WrittenFor == 4096 {
+		return 4096
 	}
 	return 512
 }

@@ -3,6 +3,7 @@ package capture
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -16,11 +17,14 @@ const (
 
 // OpenDevice opens a block device or an image for reading only.
 func OpenDevice(path string) (*Device, error) {
+	if whole := partitionOf(sysBlock, path); whole != "" {
+		return nil, partitionError(path, whole)
+	}
 	f, size, err := openSized(path)
 	if err != nil {
 		return nil, err
 	}
-	d := &Device{ReaderAt: f, Closer: f, Size: size, Variables: map[string][]byte{}}
+	d := &Device{ReaderAt: f, Closer: f, Size: size, Variables: map[string][]byte{}, now: sizeOf(f)}
 	info, err := f.Stat()
 	if err == nil && info.Mode()&os.ModeDevice != 0 {
 		d.describe(path)
@@ -56,6 +60,42 @@ func (d *Device) describe(path string) {
 		}
 	}
 }
+
+// partitionOf names the disk that a partition lies on, as the kernel tells of it below a
+// folder; "" for what is none.
+func partitionOf(below, path string) string {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	dir, err := filepath.EvalSymlinks(filepath.Join(below, filepath.Base(path)))
+	if err != nil || !strings.HasPrefix(path, "/dev/") || sysText(filepath.Join(dir, "partition")) == "" {
+		return ""
+	}
+	return "/dev/" + filepath.Base(filepath.Dir(dir))
+}
+
+// Disks lists the drives that the kernel tells of, without those that are none.
+func Disks() ([]Found, error) {
+	entries, err := os.ReadDir("/sys/block")
+	if err != nil {
+		return nil, err
+	}
+	var list []Found
+	for _, e := range entries {
+		name := e.Name()
+		sectors := sysNumber(filepath.Join(sysBlock, name, "size")) // of 512 bytes, whatever the drive's
+		if sectors == 0 || nodisk.MatchString(name) {
+			continue
+		}
+		var d Device
+		d.describe("/dev/" + name)
+		list = append(list, Found{"/dev/" + name, int64(sectors) * 512, d.Model, d.Bus, d.Running})
+	}
+	return list, nil
+}
+
+// nodisk are devices of the kernel's own making.
+var nodisk = regexp.MustCompile(`^(loop|ram|zram|dm-|md|sr|fd|nbd)`)
 
 // runsFrom reports whether the root file system lies on a disk, itself or by way
 // of what the kernel maps onto it. Linux' /proc/self/mountinfo (proc(5)) and

@@ -20,7 +20,25 @@ type Extent struct {
 // returns a *disk.NotCaptured error, never zeros.
 type Sparse struct {
 	extents []Extent
+	failed  []Extent // what the drive would not give when it was read
 	r       io.ReaderAt
+}
+
+// Failed says which bytes the drive would not give when it was read, in order: reading
+// them returns a *disk.Unreadable error.
+func (s *Sparse) Failed(extents []Extent) *Sparse {
+	s.failed = extents
+	return s
+}
+
+// lost is the error for bytes that are not held.
+func (s *Sparse) lost(at, length int64) error {
+	for _, x := range s.failed {
+		if at >= x.Offset && at < x.Offset+x.Length {
+			return &disk.Unreadable{Offset: x.Offset, Length: x.Length}
+		}
+	}
+	return &disk.NotCaptured{Offset: at, Length: length}
 }
 
 // NewSparse returns a reader over r that holds the extents of it. The extents
@@ -81,7 +99,7 @@ func (s *Sparse) ReadAt(p []byte, off int64) (int, error) {
 		at := off + int64(done)
 		i := sort.Search(len(s.extents), func(i int) bool { e := s.extents[i]; return e.Offset+e.Length > at })
 		if i == len(s.extents) || s.extents[i].Offset > at {
-			return done, &disk.NotCaptured{Offset: at, Length: int64(len(p) - done)}
+			return done, s.lost(at, int64(len(p)-done))
 		}
 		n := min(int64(len(p)-done), s.extents[i].Offset+s.extents[i].Length-at)
 		if m, err := s.r.ReadAt(p[done:done+int(n)], at); int64(m) < n {

@@ -29,6 +29,7 @@ const (
 	maxManifest     = 8 << 20
 	maxSectors      = 64 << 20
 	maxExtents      = 100_000
+	maxFailed       = 10_000
 	maxVariables    = 1000
 	maxCounts       = 1000
 	maxVariable     = 64 << 10
@@ -57,6 +58,8 @@ type Manifest struct {
 	Source  string    `json:"source"` // what was captured, as it was named
 	TakenAt time.Time `json:"takenAt"`
 	Extents []Extent  `json:"extents"` // in the order of sectors.bin
+	// Unreadable are the sectors that the drive would not give.
+	Unreadable []Extent `json:"unreadable,omitempty"`
 	// Counts are figures that were counted over bytes which the capture leaves out.
 	Counts []disk.Count `json:"counts,omitempty"`
 }
@@ -201,8 +204,8 @@ func (m *Manifest) check() error {
 		return fmt.Errorf("serial or diskID has more than %d bytes", maxIdentifier)
 	case len(m.Counts) > maxCounts:
 		return fmt.Errorf("%d counts, expected at most %d", len(m.Counts), maxCounts)
-	case len(m.Extents) > maxExtents:
-		return fmt.Errorf("%d extents, expected at most %d", len(m.Extents), maxExtents)
+	case len(m.Extents) > maxExtents || len(m.Unreadable) > maxFailed:
+		return fmt.Errorf("%d extents and %d unreadable ones, expected at most %d and %d", len(m.Extents), len(m.Unreadable), maxExtents, maxFailed)
 	}
 	return nil
 }
@@ -219,9 +222,17 @@ func (c *Captured) open() error {
 	if total != c.kept.Size {
 		return fmt.Errorf("%s has %d bytes, the extents make %d", sectorsName, c.kept.Size, total)
 	}
+	for i, x := range c.Unreadable {
+		if x.Length <= 0 || x.Offset < 0 || x.Length > c.Capacity-x.Offset {
+			return fmt.Errorf("unreadable extent %d (%d bytes at %d) lies outside the disk of %d bytes", i, x.Length, x.Offset, c.Capacity)
+		}
+	}
 	sparse, err := NewPacked(c.kept, c.Extents)
-	c.Sectors = sparse
-	return err
+	if err != nil {
+		return err
+	}
+	c.Sectors = sparse.Failed(c.Unreadable)
+	return nil
 }
 
 func (c *Captured) readVariables(z *zip.Reader) error {

@@ -2,16 +2,25 @@ package capture
 
 import (
 	"context"
+	"errors"
 	"io"
-	"sort"
+	"slices"
+
+	"latchkey/core/disk"
 )
 
-// Recorder is a reader that remembers which sectors were read through it.
+// grain is the unit in which a recording keeps what was read, in bytes: the smallest
+// structure with something of another file beside it (an ext inode is 128 bytes, an NTFS
+// record 1,024), so that what stands beside it in a sector is not kept.
+const grain = 128
+
+// Recorder is a reader that remembers what was read through it, and what could not be.
 type Recorder struct {
 	r          io.ReaderAt
 	size       int64 // bytes
 	sectorSize int64
-	read       map[int64]bool // by sector
+	read       map[int64]bool // by grain
+	failed     map[int64]bool // sectors that could not be read
 	ctx        context.Context
 	report     func(Progress)
 	progress   Progress
@@ -38,7 +47,7 @@ func (r *Recorder) through(p []byte, off int64) (int, error) {
 	r.progress.Reads++
 	r.progress.Read += int64(n)
 	if r.report != nil {
-		r.progress.Kept = int64(len(r.read)) * r.sectorSize
+		r.progress.Kept = int64(len(r.read)) * grain
 		r.report(r.progress)
 	}
 	return n, err
@@ -49,37 +58,72 @@ type aside struct{ r *Recorder }
 
 func (a aside) ReadAt(p []byte, off int64) (int, error) { return a.r.through(p, off) }
 
-// NewRecorder records reads of a disk of size bytes in whole sectors of
-// sectorSize bytes.
+// NewRecorder records reads of a disk of size bytes, whose sectors have sectorSize bytes.
 func NewRecorder(r io.ReaderAt, size int64, sectorSize int) *Recorder {
-	return &Recorder{r: r, size: size, sectorSize: int64(sectorSize), read: map[int64]bool{}}
+	return &Recorder{r: r, size: size, sectorSize: int64(sectorSize), read: map[int64]bool{}, failed: map[int64]bool{}}
 }
 
-// ReadAt implements io.ReaderAt. What could not be read is not recorded.
+// ReadAt implements io.ReaderAt. Where the drive fails, what it fails at is found out
+// sector by sector, and the error is a *disk.Unreadable.
 func (r *Recorder) ReadAt(p []byte, off int64) (int, error) {
 	n, err := r.through(p, off)
-	if n > 0 {
-		for s := off / r.sectorSize; s <= (off+int64(n)-1)/r.sectorSize; s++ {
-			r.read[s] = true
+	r.keep(off, n)
+	if n == len(p) || err == nil || ended(err) || r.ctx != nil && r.ctx.Err() != nil {
+		return n, err
+	}
+	for n < len(p) {
+		at := off + int64(n)
+		most := min(int64(len(p)-n), r.sectorSize-at%r.sectorSize)
+		got, err := 0, error(nil)
+		if !r.failed[at/r.sectorSize] {
+			got, err = r.through(p[n:n+int(most)], at)
+		}
+		switch {
+		case int64(got) == most:
+			r.keep(at, got)
+			n += got
+		case ended(err):
+			return n, err
+		default:
+			r.failed[at/r.sectorSize] = true
+			return n, &disk.Unreadable{Offset: at - at%r.sectorSize, Length: r.sectorSize}
 		}
 	}
-	return n, err
+	return n, nil
+}
+
+// ended reports an error that is none of the drive's.
+func ended(err error) bool {
+	return errors.Is(err, io.EOF) || disk.IsNotCaptured(err) || errors.Is(err, context.Canceled)
+}
+
+func (r *Recorder) keep(off int64, n int) {
+	if n > 0 {
+		for g := off / grain; g <= (off+int64(n)-1)/grain; g++ {
+			r.read[g] = true
+		}
+	}
 }
 
 // Aside returns a reader of the same bytes that are not recorded.
 func (r *Recorder) Aside() io.ReaderAt { return aside{r} }
 
-// Extents returns what was read, in whole sectors, in order and merged.
-func (r *Recorder) Extents() []Extent {
-	sectors := make([]int64, 0, len(r.read))
-	for s := range r.read {
-		sectors = append(sectors, s)
+// Extents returns what was read, in order and merged.
+func (r *Recorder) Extents() []Extent { return r.merged(r.read, grain) }
+
+// Unreadable returns the sectors that could not be read, in order and merged.
+func (r *Recorder) Unreadable() []Extent { return r.merged(r.failed, r.sectorSize) }
+
+func (r *Recorder) merged(in map[int64]bool, unit int64) []Extent {
+	units := make([]int64, 0, len(in))
+	for u := range in {
+		units = append(units, u)
 	}
-	sort.Slice(sectors, func(i, j int) bool { return sectors[i] < sectors[j] })
+	slices.Sort(units)
 	var extents []Extent
-	for _, s := range sectors {
-		off := s * r.sectorSize
-		length := min(r.sectorSize, r.size-off)
+	for _, u := range units {
+		off := u * unit
+		length := min(unit, r.size-off)
 		if n := len(extents); n > 0 && extents[n-1].Offset+extents[n-1].Length == off {
 			extents[n-1].Length += length
 		} else {

@@ -36,3 +36,28 @@ func TestWhichDiskASystemRunsFrom(t *testing.T) {
 	assert.False(t, runsFrom(root("0:40"), "sda"), "a live system's root lies on no disk")
 	assert.False(t, runsFrom(t.TempDir(), "sda"))
 }
+
+func TestAPartitionIsNoDisk(t *testing.T) {
+	top := t.TempDir()
+	disk := filepath.Join(top, "devices/nvme0n1")
+	require.NoError(t, os.MkdirAll(filepath.Join(disk, "nvme0n1p2"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(disk, "nvme0n1p2/partition"), []byte("2\n"), 0o600))
+	below := filepath.Join(top, "class")
+	require.NoError(t, os.MkdirAll(below, 0o755))
+	require.NoError(t, os.Symlink(disk, filepath.Join(below, "nvme0n1")))
+	require.NoError(t, os.Symlink(filepath.Join(disk, "nvme0n1p2"), filepath.Join(below, "nvme0n1p2")))
+	assert.Equal(t, "/dev/nvme0n1", partitionOf(below, "/dev/nvme0n1p2"))
+	assert.Empty(t, partitionOf(below, "/dev/nvme0n1"))
+	assert.Empty(t, partitionOf(below, "/tmp/nvme0n1p2"), "a file of that name")
+	assert.ErrorContains(t, partitionError("/dev/nvme0n1p2", "/dev/nvme0n1"), "which is /dev/nvme0n1 here")
+}
+
+func TestTheDisksOfThisComputer(t *testing.T) {
+	list, err := Disks()
+	require.NoError(t, err)
+	for _, d := range list {
+		assert.Positive(t, d.Size, d.Path)
+		assert.Regexp(t, "^/dev/[a-z]", d.Path)
+		assert.NotContains(t, d.Path, "loop")
+	}
+}

@@ -30,10 +30,13 @@ func Command() *cobra.Command {
 	var only string
 	var overwrite bool
 	cmd := &cobra.Command{
-		Use: "capture DEVICE-OR-IMAGE -o FILE", Short: "Save the sectors of a disk that a check needs",
-		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only.",
-		Args: cobra.ExactArgs(1),
+		Use: "capture [DEVICE-OR-IMAGE -o FILE]", Short: "Save the sectors of a disk that a check needs",
+		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only. Without a disk, the disks of this computer are listed.",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return listDisks(cmd.OutOrStdout())
+			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
 			if err := mayWrite(cmd, args[0], out, overwrite); err != nil {
@@ -52,6 +55,9 @@ func Command() *cobra.Command {
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, sectors of %d bytes%s\n%s: %s of it in %d pieces, %s as a file\n",
 				args[0], disk.Both(m.Capacity), m.LogicalSectorSize, told(m), out, disk.Binary(held), len(m.Extents),
 				disk.Binary(written))
+			if err == nil && len(m.Unreadable) > 0 {
+				return &Unreadable{out, m.Unreadable}
+			}
 			return err
 		},
 	}
@@ -61,6 +67,51 @@ func Command() *cobra.Command {
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write the file though one of its name is there")
 	cmd.AddCommand(putBackCommand())
 	return cmd
+}
+
+// Unreadable reports that a capture was written, and that the drive would not give some
+// of what was asked of it.
+type Unreadable struct {
+	out    string
+	ranges []capture.Extent
+}
+
+func (u *Unreadable) Error() string {
+	var bytes int64
+	for _, x := range u.ranges {
+		bytes += x.Length
+	}
+	return fmt.Sprintf("%s was written, but %d bytes in %d places could not be read, the first at byte %d: the drive is failing, or came loose. Copy what it holds before anything else is done to it",
+		u.out, bytes, len(u.ranges), u.ranges[0].Offset)
+}
+
+// listDisks prints the disks of this computer, to choose from.
+func listDisks(w io.Writer) error {
+	list, err := capture.Disks()
+	if err != nil {
+		return fmt.Errorf("the disks of this computer: %w", err)
+	}
+	if len(list) == 0 {
+		return errors.New("no disk was found on this computer")
+	}
+	for _, d := range list {
+		runs := ""
+		if d.Running {
+			runs = "  this system runs from it"
+		}
+		fmt.Fprintf(w, "%-22s %-24s %-5s %s%s\n", d.Path, disk.Both(d.Size), d.Bus, d.Model, runs)
+	}
+	_, err = fmt.Fprintf(w, "\nTake one by its path: %s %s -o FILE.lkcap\n", program(), list[0].Path)
+	return err
+}
+
+// program is how the command was called.
+func program() string {
+	name := filepath.Base(os.Args[0])
+	if strings.HasPrefix(name, "latchkey-capture") {
+		return name
+	}
+	return name + " capture"
 }
 
 // showProgress writes how much was read onto one line of a terminal, and clears

@@ -11,7 +11,7 @@ import (
 
 func main() {
 	cmd := capturing.Command()
-	cmd.Use = "latchkey-capture DEVICE-OR-IMAGE -o FILE"
+	cmd.Use = "latchkey-capture [DEVICE-OR-IMAGE -o FILE]"
 	cmd.SilenceUsage, cmd.SilenceErrors = true, true
 	if err := cmd.Execute(); err != nil {
 		fmt.Fprintln(os.Stderr, "latchkey-capture:", err)

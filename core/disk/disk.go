@@ -43,7 +43,7 @@ const MaxSize = 1 << 50
 
 // Span returns so many sectors in bytes; what no disk can have is beyond every disk.
 func Span(sectors uint64, sectorSize int) int64 {
-	if sectorSize <= 0 || sectors > uint64(MaxSize/sectorSize) {
+	if sectorSize <= 0 || sectors > uint64(MaxSize/int64(sectorSize)) {
 		return 2 * MaxSize
 	}
 	return int64(sectors) * int64(sectorSize)
@@ -55,6 +55,7 @@ type Disk struct {
 	size       int64
 	sectorSize int
 	counts     []Count
+	failed     *failures
 }
 
 // Bounded returns the disk with a bound on how much is read of it through this
@@ -147,7 +148,7 @@ func New(r io.ReaderAt, size int64, sectorSize int) (*Disk, error) {
 	if size < int64(sectorSize) {
 		return nil, fmt.Errorf("disk size %d bytes: expected at least one sector of %d bytes", size, sectorSize)
 	}
-	return &Disk{r: r, size: size, sectorSize: sectorSize}, nil
+	return &Disk{r: r, size: size, sectorSize: sectorSize, failed: &failures{}}, nil
 }
 
 // Size returns the capacity in bytes.
@@ -166,6 +167,7 @@ func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
 	}
 	if most := d.size - off; int64(len(p)) > most {
 		n, err := d.r.ReadAt(p[:most], off)
+		d.failed.note(err)
 		if err == nil {
 			err = io.EOF
 		}
@@ -175,6 +177,7 @@ func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
 	if n == len(p) {
 		err = nil
 	}
+	d.failed.note(err)
 	return n, err
 }
 

@@ -13,7 +13,7 @@ import (
 // UEFI Specification 2.10, section 5.3: the CRC is the IEEE 802.3 one. Its
 // check value for "123456789" is CBF43926 (the CRC catalogue's CRC-32/ISO-HDLC).
 func TestCRCIsTheOneOfTheSpecification(t *testing.T) {
-	assert.EqualValues(t, 0xCBF43926, crc32.ChecksumIEEE([]byte("123456789")))
+	assert.EqualValues(t, uint32(0xCBF43926), crc32.ChecksumIEEE([]byte("123456789")))
 }
 
 // UEFI Specification 2.10, table 5.7, as printed there.

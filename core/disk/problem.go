@@ -56,6 +56,7 @@ const (
 	CodeMBRTwoActive          ProblemCode = "mbr-two-active"
 	CodeMBRUnreadable         ProblemCode = "mbr-unreadable"
 	CodeNotReadToItsEnd       ProblemCode = "not-read-to-its-end"
+	CodeUnreadable            ProblemCode = "unreadable"
 	CodeOverlap               ProblemCode = "overlap"
 	CodeSectorSize            ProblemCode = "sector-size"
 )

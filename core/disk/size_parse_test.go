@@ -26,7 +26,7 @@ func TestSizesAsTheyAreReadAloud(t *testing.T) {
 	got, rounded, err := disk.ParseSize("465 GB", disk.BinaryUnits)
 	require.NoError(t, err)
 	assert.True(t, rounded)
-	assert.EqualValues(t, 465<<30, got)
+	assert.EqualValues(t, int64(465)<<30, got)
 	for _, text := range []string{"", "big", "12 parsecs", "-5 GB", "99999999999999999999", "900 EB"} {
 		_, _, err := disk.ParseSize(text, disk.EitherUnits)
 		assert.Error(t, err, text)

@@ -121,6 +121,9 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 			c.Run = &run
 		}
 	}
+	if failed := d.Failures(); len(failed) > 0 {
+		c.Layout.Problems = append(c.Layout.Problems, disk.FailuresProblem(failed))
+	}
 	if d.Spent() {
 		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: disk.CodeNotReadToItsEnd, Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
 			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed,

@@ -12,8 +12,13 @@ import (
 
 // readable asks for a disk's bytes when nothing of it is in evidence.
 func readable(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	if d.Contents != nil && d.Contents.Layout.Style != disk.StyleUnknown {
-		return true
+	if d.Contents != nil {
+		if p, bad := d.Contents.Layout.Find(disk.CodeUnreadable); bad {
+			a.Risk("unreadable-sectors", p.Text)
+		}
+		if d.Contents.Layout.Style != disk.StyleUnknown {
+			return true
+		}
 	}
 	if k.Evidence(d, course.StageTable, "contents", "What does "+d.Called()+" hold? Nothing of its partition table is in evidence.",
 		"Add the first sectors of "+d.Called()+" as evidence.") {

@@ -31,8 +31,8 @@ const (
 	maxIndexRecords    = 1 << 16
 	ntfsBudget         = 32 << 20 // bytes read by one operation
 	ntfsFileBudget     = 2 * maxFile
-	ntfsPage           = 4096
-	ntfsPages          = 256
+	ntfsPage           = 1024 // a record: a larger page would hold other files' records, too
+	ntfsPages          = 1024
 	maxBitmap          = 2 << 30 // bytes; 64 TiB in clusters of 4 KiB
 	bitmapChunk        = 1 << 20
 	fileNameAttrLength = 66 // bytes of a file name attribute before the name

@@ -22,13 +22,17 @@ import (
 type Download struct {
 	Name   string `json:"name"`
 	System string `json:"system" enum:"linux,windows"`
-	Arch   string `json:"arch" enum:"amd64,arm64"`
+	Arch   string `json:"arch" enum:"amd64,386,arm64"`
 	Size   string `json:"size"`
+	Oldest string `json:"oldest" doc:"The oldest system that it runs on"`
 	SHA256 string `json:"sha256" doc:"Of the file, in hexadecimal digits"`
 }
 
 // downloadName is how scripts/downloads names the builds.
-var downloadName = regexp.MustCompile(`^latchkey-capture-(linux|windows)-(amd64|arm64)(\.exe)?$`)
+var downloadName = regexp.MustCompile(`^latchkey-capture-(linux|windows)-(amd64|386|arm64)(\.exe)?$`)
+
+// oldest are the oldest systems that the builds run on: Go 1.26, minimum requirements.
+var oldest = map[string]string{"windows": "Windows 10 or Server 2016", "linux": "Linux 3.2"}
 
 type downloadsOutput struct{ Body []Download }
 
@@ -67,7 +71,7 @@ func (a *API) listDownloads(ctx context.Context, _ *struct{}) (*downloadsOutput,
 		if err != nil {
 			return nil, a.problem(ctx, err)
 		}
-		out.Body = append(out.Body, Download{e.Name(), m[1], m[2], disk.Label(info.Size()), sha256})
+		out.Body = append(out.Body, Download{e.Name(), m[1], m[2], disk.Label(info.Size()), oldest[m[1]], sha256})
 	}
 	sort.Slice(out.Body, func(i, j int) bool {
 		return out.Body[i].Arch+out.Body[i].System < out.Body[j].Arch+

@@ -56,7 +56,7 @@ func (j *Judge) Bytes(ctx context.Context, e *store.Evidence, offset, length int
 		return nil, err
 	}
 	raw := make([]byte, length)
-	if _, err := r.ReadAt(raw, offset); disk.IsNotCaptured(err) {
+	if _, err := r.ReadAt(raw, offset); disk.IsNotCaptured(err) || disk.IsUnreadable(err) {
 		return v, nil
 	} else if err != nil {
 		return nil, err

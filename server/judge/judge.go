@@ -251,7 +251,7 @@ func (w *watch) ReadAt(p []byte, off int64) (int, error) {
 	}
 	n, err := w.r.ReadAt(p, off)
 	w.read += int64(n)
-	if err != nil && !disk.IsNotCaptured(err) && !errors.Is(err, io.EOF) {
+	if err != nil && !disk.IsNotCaptured(err) && !disk.IsUnreadable(err) && !errors.Is(err, io.EOF) {
 		w.err = err
 	}
 	return n, err

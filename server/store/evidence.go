@@ -43,6 +43,8 @@ func (Evidence) TableName() string { return "evidence" }
 // where it is needed.
 type Inside struct {
 	Extents []capture.Extent `gorm:"serializer:json"`
+	// Unreadable are the sectors that the drive would not give.
+	Unreadable []capture.Extent `gorm:"serializer:json"`
 	// Variables are the boot variables of the machine that a capture was taken
 	// on, by file name; nil when it told none.
 	Variables map[string][]byte `gorm:"serializer:json"`
@@ -194,7 +196,11 @@ func (s *Store) Inside(ctx context.Context, id uint64) (*Inside, error) {
 // Open returns a reader over a piece of evidence, for as long as ctx lasts; bytes that
 // are not held read as *disk.NotCaptured.
 func (s *Store) Open(ctx context.Context, id uint64, in *Inside) (*capture.Sparse, error) {
-	return capture.NewPacked(&chunkReader{ctx, s, id}, in.Extents)
+	held, err := capture.NewPacked(&chunkReader{ctx, s, id}, in.Extents)
+	if err != nil {
+		return nil, err
+	}
+	return held.Failed(in.Unreadable), nil
 }
 
 // chunkReader reads the bytes held, one after the other.

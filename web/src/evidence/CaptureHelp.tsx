@@ -17,17 +17,22 @@ interface Situation {
   commands: (program: string) => string;
 }
 
+const arches: Record<Download["arch"], string> = {
+  amd64: "64-bit PC",
+  "386": "32-bit PC",
+  arm64: "ARM 64-bit",
+};
+
 const linux = (name: string) => (program: string) =>
-  `chmod +x ${program}\nlsblk -d -o NAME,SIZE,MODEL,TRAN\nsudo ./${program} /dev/sdX -o ${name}.lkcap`;
+  `chmod +x ${program}\nsudo ./${program}\nsudo ./${program} /dev/sdX -o ${name}.lkcap`;
 
 const situations: Situation[] = [
   {
     name: "The machine still runs Windows",
     system: "windows",
-    how: "Start a terminal as administrator. The number of the disk is the one that Get-Disk shows; compare its size and model before you go on.",
+    how: "Start a terminal as administrator. Without a disk the command lists them; compare size and model before you go on.",
     title: "Disk N of the running Windows",
-    commands: (program) =>
-      `Get-Disk | Format-Table Number,FriendlyName,Size\n.\\${program} \\\\.\\PhysicalDriveN -o original.lkcap`,
+    commands: (program) => `.\\${program}\n.\\${program} \\\\.\\PhysicalDriveN -o original.lkcap`,
   },
   {
     name: "The machine still runs Linux",
@@ -41,8 +46,7 @@ const situations: Situation[] = [
     system: "windows",
     how: "When Windows offers to initialise or format the disk, say no. The sector size of a USB enclosure may be another one than the drive's own.",
     title: "Disk N: the clone, on another computer",
-    commands: (program) =>
-      `Get-Disk | Format-Table Number,FriendlyName,Size,BusType\n.\\${program} \\\\.\\PhysicalDriveN -o clone.lkcap`,
+    commands: (program) => `.\\${program}\n.\\${program} \\\\.\\PhysicalDriveN -o clone.lkcap`,
   },
   {
     name: "The clone hangs on another computer (Linux)",
@@ -57,7 +61,7 @@ const situations: Situation[] = [
     how: "Start a live Linux in the firmware mode that the machine uses, so that its boot entries can be read. Both disks can be captured one after the other.",
     title: "Both disks, from a live Linux",
     commands: (program) =>
-      `chmod +x ${program}\nlsblk -d -o NAME,SIZE,MODEL,TRAN\nsudo ./${program} /dev/sdX -o original.lkcap\nsudo ./${program} /dev/sdY -o clone.lkcap`,
+      `chmod +x ${program}\nsudo ./${program}\nsudo ./${program} /dev/sdX -o original.lkcap\nsudo ./${program} /dev/sdY -o clone.lkcap`,
   },
 ];
 
@@ -95,9 +99,15 @@ export function CaptureHelp() {
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1 }}>
         {builds.map((d) => (
           <Button key={d.name} component="a" href={`/downloads/${d.name}`} download variant="outlined">
-            {d.arch === "amd64" ? "64-bit PC" : "ARM 64-bit"} · {d.size}
+            {arches[d.arch]} · {d.size}
           </Button>
         ))}
+        {builds[0] && (
+          <Typography variant="body2" color="text.secondary" sx={{ width: "100%" }}>
+            Runs on {builds[0].oldest} and newer.
+            {s.system === "windows" && " On an older one, paste what diskpart lists instead."}
+          </Typography>
+        )}
         {builds.length > 0 && (
           <Box component="details" sx={{ width: "100%" }}>
             <Typography component="summary" variant="body2" color="text.secondary" sx={{ cursor: "pointer" }}>

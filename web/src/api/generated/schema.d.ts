@@ -955,8 +955,10 @@ export interface components {
         };
         Download: {
             /** @enum {string} */
-            arch: "amd64" | "arm64";
+            arch: "amd64" | "386" | "arm64";
             name: string;
+            /** @description The oldest system that it runs on */
+            oldest: string;
             /** @description Of the file, in hexadecimal digits */
             sha256: string;
             size: string;

@@ -1,0 +1,38 @@
+package capture
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/firmware"
+)
+
+// A system that gives variables by name alone is asked for the order, for the next start,
+// and for every entry that may be.
+func TestVariablesByName(t *testing.T) {
+	held := map[string][]byte{
+		"BootOrder": {1, 0, 0x34, 0x12}, "BootNext": {0x00, 0x20},
+		"Boot0001": loadOption("one"), "Boot1234": loadOption("far"), "Boot2000": loadOption("next"), "Boot0042": loadOption("not in the order"),
+	}
+	got := gatherVariables(func(name string) []byte { return held[name] })
+	assert.Len(t, got, 6)
+	entries, err := firmware.DecodeVariables(got)
+	require.NoError(t, err)
+	assert.Equal(t, []uint16{1, 0x1234}, entries.Order)
+	assert.EqualValues(t, 0x2000, *entries.Next)
+	assert.Equal(t, "far", entries.All[0x1234].Description)
+	assert.Contains(t, entries.All, uint16(0x42))
+	assert.Nil(t, gatherVariables(func(string) []byte { return nil }), "legacy firmware")
+}
+
+// loadOption is an active entry without more than an end of its path. UEFI Specification
+// 2.10, section 3.1.3.
+func loadOption(name string) []byte {
+	b := []byte{1, 0, 0, 0, 4, 0}
+	for _, c := range name {
+		b = append(b, byte(c), 0)
+	}
+	return append(b, 0, 0, 0x7F, 0xFF, 4, 0)
+}
