@@ -150,7 +150,8 @@ func TestReadErrorsAreRanges(t *testing.T) {
 		p, found := held.Layout.Find(disk.CodeUnreadable)
 		require.True(t, found, name)
 		assert.Contains(t, p.Text, "failing", name)
-		trace := startup.Simulate(machine.Machine{Drives: []machine.Drive{{Name: "b", Role: machine.RoleClone, Contents: held}}})
+		trace := startup.Simulate(machine.Machine{Drives: []machine.Drive{{Name: "b", Role: machine.RoleClone,
+			Contents: held}}})
 		assert.Contains(t, fmt.Sprint(trace.Findings), "unreadable-sectors", name)
 		require.NoError(t, c.Close())
 	}

@@ -119,7 +119,8 @@ func firmwareVariable(name string) []byte {
 		return nil
 	}
 	buf := make([]byte, 4096)
-	got, _, _ := firmwareProc.Call(uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(guid)), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)))
+	got, _, _ := firmwareProc.Call(uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(guid)),
+		uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)))
 	if got == 0 || got > uintptr(len(buf)) {
 		return nil
 	}
@@ -132,7 +133,8 @@ var takePrivilege sync.Once
 // firmware, the variables stay unknown.
 func takeUpPrivilege() {
 	var token windows.Token
-	if windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY, &token) != nil {
+	if windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY,
+		&token) != nil {
 		return
 	}
 	defer token.Close()

@@ -20,6 +20,7 @@ type Listing struct {
 type Told struct {
 	Style, Capacity string
 	Partitions      []ToldPartition
+	Whole           bool // the screen shows no other
 }
 
 // ToldPartition declares a partition read off a screen.

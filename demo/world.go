@@ -11,14 +11,16 @@ import (
 
 // Case declares a demo case.
 type Case struct {
-	Name        string // stable, for finding it again
-	Title       string
-	Machine     string
-	Firmware    Firmware
-	DeviceOrder []string
-	Original    Drive
-	Clone       Drive
-	Said        string // what the screen said
+	// Where the person stands, and what is at hand, in the words of the HTTP interface.
+	Stands, Reach string
+	Name          string // stable, for finding it again
+	Title         string
+	Machine       string
+	Firmware      Firmware
+	DeviceOrder   []string
+	Original      Drive
+	Clone         Drive
+	Said          string // what the screen said
 	// Done are the first steps of the repair plan that were ticked off.
 	Done []Tick
 	// Proved is who saw a first start from the clone; "" when nobody did.
@@ -95,6 +97,7 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyWindows(gb(500), 0x5A17C0DE, true).Build},
 		},
 		{
+			Stands: "copied", Reach: "disks",
 			Name: "engine-log", Title: "Engine-log computer, ferry Guillemot", Machine: "Brisling E1, engine control room", Firmware: uefi, Said: "BOOTMGR is missing", DeviceOrder: []string{"clone"},
 			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: windows(gb(250), 0x41).Build},
 			Clone:    Drive{Model: "Halden V4", Bus: "sata", Attached: yes, Disk: damagedPrimary(windows(gb(250), 0x41))},
@@ -185,7 +188,9 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: dataServer(gb(2000), 0x77).Build},
 		},
 		{
+			Stands: "fails", Reach: "disks",
 			Name: "ticket-server", Title: "Ticket server, on the telephone", Machine: "Brisling S2, ferry terminal",
+			Firmware: Firmware{Entries: map[string]bool{"clone": false}},
 			Original: Drive{Model: "Corvane S210", Bus: "sata", Attached: no}, Clone: Drive{Model: "Ostra N3", Bus: "sata", Attached: yes},
 			Listings: []Listing{pasted(diskpartSession, map[string]string{"Disk 0": "original", "Disk 1": "clone"}),
 				pasted(listedStore, map[string]string{"store": "clone"})},
@@ -206,11 +211,12 @@ func Cases() []Case {
 				pasted(partedRadar, map[string]string{"sdb": "clone"})},
 		},
 		{
+			Stands: "fails", Reach: "screens",
 			Name: "radio-room", Title: "Radio room laptop, read aloud", Machine: "Fenmark L5, radio room", Firmware: uefi, DeviceOrder: []string{"clone"},
 			Original: Drive{Bus: "sata", Attached: no, Told: &Told{Style: "GPT", Capacity: "232 GB", Partitions: []ToldPartition{
 				{"boot", "100 MB", "FAT32"}, {"system", "231 GB", "NTFS"}, {"recovery", "500 MB", "NTFS"}}}},
 			Clone: Drive{Bus: "sata", Attached: yes,
-				Told: &Told{Style: "GPT", Capacity: "465 GB", Partitions: []ToldPartition{{"system", "465 GB", "NTFS"}}}},
+				Told: &Told{Style: "GPT", Capacity: "465 GB", Whole: true, Partitions: []ToldPartition{{"system", "465 GB", "NTFS"}}}},
 		},
 	}
 }

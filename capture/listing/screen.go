@@ -15,6 +15,9 @@ import (
 // are those of a drive that is sold as 500 GB. Words from memory of its languages.
 
 var (
+	// A disk may be named by what it is in the case, as a person writes it.
+	screenNamed  = regexp.MustCompile(`(?i)^(original|clone)\b[:,]?\s*(.*)$`)
+	screenWord   = regexp.MustCompile(`(?i)\b(GPT|MBR)\b`)
 	screenDisk   = regexp.MustCompile(`(?i)^\W*(?:disk|datenträger|disque|disco|dysk|диск|schijf|lemez|磁盘|ディスク|디스크) ?(\d{1,2})\b[:,]?\s*(.*)$`)
 	screenSize   = regexp.MustCompile(`(?i)(\d[\d.,]*) ?([KMGT])[BОo]\b`)
 	screenState  = regexp.MustCompile(`(?i)^(healthy|fehlerfrei|sain|correcto|integro|íntegro|zdrowa|zdravý|ok|gezond|исправен|状态良好|正常|at risk|unknown|failed)?\s*\((.*)\)\s*$`)
@@ -28,6 +31,9 @@ func isDiskManagement(t *text) bool {
 		s = strings.TrimSpace(s)
 		if m := screenDisk.FindStringSubmatch(s); m != nil && i+1 < len(t.lines) &&
 			(m[2] == "" || screenSize.MatchString(m[2])) && anyLine(t, screenSize.MatchString) {
+			return true
+		}
+		if m := screenNamed.FindStringSubmatch(s); m != nil && screenSize.MatchString(m[2]) {
 			return true
 		}
 		if m := screenState.FindStringSubmatch(s); m != nil && (m[1] != "" || screenWords(m[2]) != "") {
@@ -65,7 +71,16 @@ func (r *screen) line(s string, n int) {
 		r.l.endOfDisk(r.d)
 		if r.d = r.l.disk("Disk "+m[1], n); r.d != nil {
 			r.l.mark(n, Understood, "%s", r.d.Name)
-			r.size(m[2], n)
+			r.named(m[2], n)
+		}
+		return
+	}
+	if m := screenNamed.FindStringSubmatch(s); m != nil {
+		r.partitionEnds()
+		r.l.endOfDisk(r.d)
+		if r.d = r.l.disk(strings.ToLower(m[1]), n); r.d != nil {
+			r.l.mark(n, Understood, "the %s", r.d.Name)
+			r.named(m[2], n)
 		}
 		return
 	}
@@ -88,6 +103,14 @@ func (r *screen) line(s string, n int) {
 		r.p.Letter, r.p.Label = m[1], strings.TrimSpace(s[:strings.Index(s, "("+m[1]+":)")])
 		r.line0 = n
 		r.l.mark(n, Understood, "drive letter %s", m[1])
+	}
+	r.size(s, n)
+}
+
+// named takes what stands behind a disk's name.
+func (r *screen) named(s string, n int) {
+	if w := screenWord.FindString(s); w != "" {
+		r.d.Style, r.d.StyleLine = styleNamed(w), n
 	}
 	r.size(s, n)
 }
@@ -115,11 +138,24 @@ func (r *screen) size(s string, n int) {
 	if r.line0 == 0 {
 		r.line0 = n
 	}
-	for _, w := range strings.Fields(s) {
+	rest := s[:strings.Index(s, m[0])] + " " + s[strings.Index(s, m[0])+len(m[0]):]
+	for _, w := range strings.Fields(rest) {
 		if k, is := volume.Named(strings.Trim(w, ",;()")); is {
 			r.p.Kind = k
 		}
 	}
+	// In a line that a person shortened, the words stand beside the size.
+	if kind := screenWords(rest); kind == "EFI" || kind == "recovery" || screenActive.MatchString(lastWord(rest)) {
+		r.state(strings.Join(strings.Fields(rest), ", "), n)
+	}
+}
+
+func lastWord(s string) string {
+	all := strings.Fields(s)
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1]
 }
 
 // state takes the words in brackets: what the partition is for.

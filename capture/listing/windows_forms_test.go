@@ -151,3 +151,23 @@ func TestDiskManagementScreens(t *testing.T) {
 	assert.False(t, told, "not said of it")
 	assert.Equal(t, disk.StyleMBR, l.Disks[0].Style)
 }
+
+// What a person types of two screens: a line for each disk, and one for each partition.
+func TestScreensInShort(t *testing.T) {
+	l := read(t, "original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.5 GB GPT\n465.14 GB NTFS\n")
+	assert.Equal(t, listing.DiskManagement, l.Format)
+	require.Len(t, l.Disks, 2, "%+v", l.Disks)
+	assert.Equal(t, []string{"original", "clone"}, []string{l.Disks[0].Name, l.Disks[1].Name})
+	require.Len(t, l.Disks[0].Partitions, 3)
+	assert.Equal(t, disk.TypeESP, l.Disks[0].Partitions[0].Type)
+	assert.Equal(t, disk.StyleGPT, l.Disks[0].Style)
+	assert.Equal(t, disk.RoleRecovery, l.Disks[0].Partitions[2].Role)
+	assert.True(t, l.Disks[0].Whole)
+	assert.Equal(t, disk.StyleGPT, l.Disks[1].Style)
+	require.Len(t, l.Disks[1].Partitions, 1)
+	assert.Equal(t, volume.KindNTFS, l.Disks[1].Partitions[0].Kind)
+	assert.False(t, l.Disks[1].Whole)
+	l = read(t, "original 298 GB MBR\n100 MB NTFS system reserved active\n297 GB NTFS\n")
+	active, told := l.Disks[0].Partitions[0].Active.Get()
+	assert.True(t, active && told)
+}

@@ -82,7 +82,8 @@ func byDemo(what, detail string) store.Entry {
 func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Case) error {
 	f := d.Firmware
 	c := &store.Case{
-		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name,
+		Title: d.Title, Machine: d.Machine, DeviceOrder: d.DeviceOrder, Said: d.Said, Demo: &d.Name, Stands: d.Stands,
+		Reach: d.Reach,
 		Firmware: store.Firmware{Mode: optional(f.Mode), Arch: optional(f.Arch), SecureBoot: f.SecureBoot,
 			Choices: f.Choices, Entries: f.Entries, Answers: f.Answers},
 	}
@@ -174,7 +175,7 @@ func addDemoTexts(ctx context.Context, s *store.Store, id uint64, d demo.Case, d
 		if err != nil {
 			return err
 		}
-		t := &told.Disk{Style: said.Style, Capacity: said.Capacity}
+		t := &told.Disk{Whole: said.Whole, Style: said.Style, Capacity: said.Capacity}
 		for _, p := range said.Partitions {
 			t.Partitions = append(t.Partitions, told.Partition{Purpose: p.Purpose, Size: p.Size,
 				FileSystem: p.FileSystem})

@@ -109,6 +109,29 @@ func Belongs(piece *machine.Contents, model string, drives []machine.Drive, mode
 	return drive, why
 }
 
+// Other says which drive a piece is of because it is another disk than the only one of the
+// two that is known: by its identifier, or by its capacity.
+func Other(piece *machine.Contents, drives []machine.Drive) (drive, why string) {
+	if piece == nil || len(drives) != 2 || (drives[0].Contents == nil) == (drives[1].Contents == nil) {
+		return "", ""
+	}
+	known, other := &drives[0], &drives[1]
+	if known.Contents == nil {
+		known, other = other, known
+	}
+	a, okA := piece.Layout.DiskID().Get()
+	b, okB := known.Contents.Layout.DiskID().Get()
+	if okA && okB && !strings.EqualFold(a, b) {
+		return other.Name, "because its disk identifier is not the " + string(known.Role) + "'s."
+	}
+	sizeA, okA := piece.Size()
+	sizeB, okB := known.Contents.Size()
+	if okA && okB && !close64(sizeA, sizeB) {
+		return other.Name, "because its capacity is not the " + string(known.Role) + "'s."
+	}
+	return "", ""
+}
+
 // likeness weighs what two pieces have in common.
 func likeness(piece *machine.Contents, model string, known *machine.Contents, knownModel string) (points int,
 	reasons []string) {
@@ -121,9 +144,12 @@ func likeness(piece *machine.Contents, model string, known *machine.Contents, kn
 	}
 	a, okA := piece.Layout.DiskID().Get()
 	b, okB := known.Layout.DiskID().Get()
-	if okA && okB && strings.EqualFold(a, b) {
+	switch {
+	case okA && okB && strings.EqualFold(a, b):
 		points += 4
 		reasons = append(reasons, "the disk identifier is the same")
+	case okA && okB:
+		return 0, nil // another disk, however alike
 	}
 	sizeA, okA := piece.Size()
 	sizeB, okB := known.Size()

@@ -76,7 +76,7 @@ func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 	t.take(shown)
 	t.Findings = findings(outcomes)
 	if t.Verdict == Depends {
-		t.Missing = missing(outcomes, t.Reaches)
+		t.Missing = missing(outcomes, t.Reaches, complete)
 	}
 	t.Headline, t.Reason = t.say(m)
 	return t
@@ -154,11 +154,11 @@ func (f Finding) identity() identity {
 
 // missing names what would settle the verdict: the questions that decide it, or
 // the evidence that proves what every world leaves unproven.
-func missing(outcomes []outcome, reaches Verdict) []course.Question {
+func missing(outcomes []outcome, reaches Verdict, complete bool) []course.Question {
 	if reaches != Depends {
 		return lacking(outcomes)
 	}
-	questions := deciding(outcomes)
+	questions := deciding(outcomes, complete)
 	for i, q := range questions {
 		questions[i] = withLeads(q, outcomes)
 	}

@@ -1,7 +1,8 @@
 package startup
 
 import (
-	"sort"
+	"cmp"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -27,21 +28,41 @@ func evaluate(m machine.Machine) (outcomes []outcome, complete bool) {
 	return outcomes, true
 }
 
-// deciding returns the smallest set of questions whose answers settle the
-// verdict, the most telling first; up to three are looked for.
-func deciding(outcomes []outcome) []course.Question {
-	questions := allQuestions(outcomes)
-	scores := map[string]int{}
-	for _, q := range questions {
-		scores[q.ID] = mixed(outcomes, []course.Question{q})
+// deciding returns the one or two questions whose answers settle the verdict. Where it
+// takes more, those come first that are answered at a glance, and on which most worlds
+// hang: each answer takes a share of the others away.
+func deciding(outcomes []outcome, complete bool) []course.Question {
+	t := tabulate(outcomes)
+	order := make([]int, len(t.questions))
+	scores := make([]int, len(t.questions))
+	for i := range order {
+		order[i], scores[i] = i, t.mixed([]int{i})
 	}
-	sort.SliceStable(questions, func(i, j int) bool { return scores[questions[i].ID] < scores[questions[j].ID] })
-	for size := 1; size <= 3; size++ {
-		if set := pureSet(outcomes, questions, nil, size); set != nil {
-			return set
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(scores[a], scores[b]) })
+	for size := 1; complete && size <= 2; size++ {
+		if set := t.pureSet(order, nil, size); set != nil {
+			return t.pick(set)
 		}
 	}
-	return questions[:min(3, len(questions))]
+	slices.SortStableFunc(order, func(a, b int) int {
+		return cmp.Or(cmp.Compare(effort(t.questions[a]), effort(t.questions[b])), cmp.Compare(t.asked[b], t.asked[a]))
+	})
+	return t.pick(order[:min(3, len(order))])
+}
+
+// effort is what it takes to answer a question: a glance at the machine or its screen, a
+// look into its papers, or evidence.
+func effort(q course.Question) int {
+	switch q.Fact.Of {
+	case course.OfMode, course.OfAttached, course.OfShown, course.OfFirst, course.OfBus, course.OfEntry:
+		return 0
+	case course.OfAnswer:
+		if strings.HasPrefix(q.ID, "partitions:") || strings.HasPrefix(q.ID, "usb:") {
+			return 0
+		}
+		return 2
+	}
+	return 1
 }
 
 // withLeads tells for every answer of a question how the start ends with it.
@@ -64,57 +85,98 @@ func withLeads(q course.Question, outcomes []outcome) course.Question {
 	return q
 }
 
-func allQuestions(outcomes []outcome) []course.Question {
-	var questions []course.Question
-	seen := map[string]bool{}
-	for _, o := range outcomes {
-		for _, a := range o.world.Asked {
-			if !seen[a.Question.ID] {
-				seen[a.Question.ID] = true
-				questions = append(questions, a.Question)
-			}
-		}
-	}
-	return questions
+// table holds the answers of all worlds to all questions, and how each world ends, as
+// numbers.
+type table struct {
+	questions []course.Question
+	asked     []int    // in how many worlds each is asked
+	answers   [][]int8 // by question, by world
+	ends      []int    // by world
 }
 
-func pureSet(outcomes []outcome, from, chosen []course.Question, size int) []course.Question {
+func tabulate(outcomes []outcome) *table {
+	t := &table{ends: make([]int, len(outcomes))}
+	at, classes := map[string]int{}, map[string]int{}
+	for i := range outcomes {
+		for _, a := range outcomes[i].world.Asked {
+			if _, seen := at[a.Question.ID]; !seen {
+				at[a.Question.ID] = len(t.questions)
+				t.questions = append(t.questions, a.Question)
+			}
+		}
+		class := outcomes[i].class()
+		if _, seen := classes[class]; !seen {
+			classes[class] = len(classes)
+		}
+		t.ends[i] = classes[class]
+	}
+	t.asked = make([]int, len(t.questions))
+	for q := range t.questions {
+		words := map[string]int8{"-": 0}
+		column := make([]int8, len(outcomes))
+		for i := range outcomes {
+			answer := outcomes[i].world.AnswerTo(t.questions[q].ID)
+			if _, seen := words[answer]; !seen {
+				words[answer] = int8(len(words))
+			}
+			if column[i] = words[answer]; answer != "-" {
+				t.asked[q]++
+			}
+		}
+		t.answers = append(t.answers, column)
+	}
+	return t
+}
+
+func (t *table) pick(list []int) []course.Question {
+	out := make([]course.Question, len(list))
+	for i, q := range list {
+		out[i] = t.questions[q]
+	}
+	return out
+}
+
+// pureSet finds the first set of a size that settles how every world ends.
+func (t *table) pureSet(from, chosen []int, size int) []int {
 	if size == 0 {
-		if mixed(outcomes, chosen) == 0 {
+		if t.mixed(chosen) == 0 {
 			return chosen
 		}
 		return nil
 	}
 	for i, q := range from {
-		next := append(append([]course.Question{}, chosen...), q)
-		if set := pureSet(outcomes, from[i+1:], next, size-1); set != nil {
+		if set := t.pureSet(from[i+1:], append(slices.Clone(chosen), q), size-1); set != nil {
 			return set
 		}
 	}
 	return nil
 }
 
-// mixed counts the worlds whose group, by the answers to a set of questions,
-// still holds more than one verdict.
-func mixed(outcomes []outcome, set []course.Question) int {
-	groups := map[string]map[string]int{}
-	for i := range outcomes {
-		var key strings.Builder
+// mixed counts the worlds whose group, by the answers to a set of questions, still holds
+// more than one end.
+func (t *table) mixed(set []int) int {
+	type group struct {
+		end, worlds int
+		mixed       bool
+	}
+	groups := map[uint64]*group{}
+	for i, end := range t.ends {
+		key := uint64(0)
 		for _, q := range set {
-			key.WriteString(outcomes[i].world.AnswerTo(q.ID) + "|")
+			key = key<<8 | uint64(uint8(t.answers[q][i]))
 		}
-		k := key.String()
-		if groups[k] == nil {
-			groups[k] = map[string]int{}
+		g := groups[key]
+		if g == nil {
+			g = &group{end: end}
+			groups[key] = g
 		}
-		groups[k][outcomes[i].class()]++
+		g.worlds++
+		g.mixed = g.mixed || g.end != end
 	}
 	n := 0
 	for _, g := range groups {
-		if len(g) > 1 {
-			for _, c := range g {
-				n += c
-			}
+		if g.mixed {
+			n += g.worlds
 		}
 	}
 	return n

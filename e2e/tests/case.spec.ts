@@ -41,6 +41,7 @@ test("a case of one's own, from two files to a reason", async ({ page }) => {
   await making.getByRole("textbox", { name: "Case" }).fill("Ticket kiosk, West Pier");
   await making.getByRole("textbox", { name: /^Machine/ }).fill("Quayside K2");
   await page.keyboard.press("Enter");
+  await page.getByRole("link", { name: "Evidence", exact: true }).click();
   const original = page.getByRole("region", { name: "Evidence of the original" });
   const clone = page.getByRole("region", { name: "Evidence of the clone" });
 

@@ -145,7 +145,7 @@ test("a first start is proved by a capture that the running system took", async 
           logicalSectorSize: 512,
           source: "sda",
           running,
-          takenAt: "2026-11-25T09:00:00Z",
+          takenAt: new Date().toISOString(),
           extents: [{ offset: 0, length: 512 }],
         }),
       ),

@@ -100,7 +100,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 		}
 	})
 	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases,
-		a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings,
+		a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings, a.registerPieces,
 		a.registerDownloads, a.registerRepair, a.registerFirstStart, a.registerHistory} {
 		register(group)
 	}

@@ -26,6 +26,8 @@ type CaseInput struct {
 	Firmware    Firmware     `json:"firmware,omitempty"`
 	DeviceOrder []string     `json:"deviceOrder,omitempty" maxItems:"2" doc:"Drive roles, first tried first; empty is unknown"`
 	Said        string       `json:"said,omitempty" maxLength:"500" doc:"What the screen said when the machine did not start"`
+	Stands      string       `json:"stands,omitempty" enum:"before,copied,fails,old,runs" doc:"Where the person stands"`
+	Reach       string       `json:"reach,omitempty" enum:"running,disks,screens" doc:"What the person can get hold of: a system that runs in the machine, the disks on another computer, only its screens"`
 	Drives      []DriveInput `json:"drives,omitempty" maxItems:"2"`
 }
 
@@ -61,6 +63,8 @@ type Case struct {
 	Firmware    Firmware    `json:"firmware"`
 	DeviceOrder []string    `json:"deviceOrder"`
 	Said        string      `json:"said,omitempty"`
+	Stands      string      `json:"stands,omitempty" enum:"before,copied,fails,old,runs"`
+	Reach       string      `json:"reach,omitempty" enum:"running,disks,screens"`
 	ProvedAt    *time.Time  `json:"provedAt,omitempty" doc:"When a first start from the clone was proved"`
 	Proof       string      `json:"proof,omitempty"`
 	Drives      []CaseDrive `json:"drives"`
@@ -88,7 +92,7 @@ type CaseDrive struct {
 func caseOf(c *store.Case) Case {
 	out := Case{
 		ID: c.ID, Version: c.Version, Title: c.Title, Machine: c.Machine, Firmware: Firmware(c.Firmware),
-		Said: c.Said, ProvedAt: c.ProvedAt, Proof: c.Proof,
+		Said: c.Said, Stands: c.Stands, Reach: c.Reach, ProvedAt: c.ProvedAt, Proof: c.Proof,
 		DeviceOrder: append([]string{}, c.DeviceOrder...), Drives: []CaseDrive{}, Statements: statementsOf(c),
 		Verdict: c.Verdict, Reaches: c.Reaches,
 		Stage: c.Stage, Headline: c.Headline, Demo: c.Demo != nil, ClosedAt: c.ClosedAt, ClearedAt: c.ClearedAt,
@@ -215,6 +219,7 @@ func (in CaseInput) fill(c *store.Case) error {
 	c.Title, c.Machine, c.Firmware = strings.TrimSpace(in.Title), strings.TrimSpace(in.Machine),
 		store.Firmware(in.Firmware)
 	c.DeviceOrder, c.Said = append([]string{}, in.DeviceOrder...), strings.TrimSpace(in.Said)
+	c.Stands, c.Reach = in.Stands, in.Reach
 	if _, err := judge.BootOrder(in.Firmware.BootOrder); err != nil {
 		return huma.Error422UnprocessableEntity("firmware.bootOrder: " + err.Error())
 	}
@@ -286,6 +291,7 @@ func (in CaseInput) changes(before *store.Case) string {
 	note(strings.TrimSpace(in.Title) != before.Title, "title")
 	note(strings.TrimSpace(in.Machine) != before.Machine, "machine")
 	note(strings.TrimSpace(in.Said) != before.Said, "what the screen said")
+	note(in.Stands != before.Stands || in.Reach != before.Reach, "situation")
 	note(!slices.Equal(in.DeviceOrder, before.DeviceOrder), "order of the drives")
 	was, is := Firmware(before.Firmware), in.Firmware
 	note(!reflect.DeepEqual(was.Answers, is.Answers) && len(was.Answers)+len(is.Answers) > 0, answersAlone)

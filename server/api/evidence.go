@@ -157,7 +157,8 @@ func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store
 	return &store.Piece{
 		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity,
 			SectorSize: c.LogicalSectorSize, Bus: busOf(c), TakenAt: c.TakenAt},
-		Inside:  store.Inside{Extents: c.Sectors.Extents(), Unreadable: c.Unreadable, Variables: c.Variables, Counts: c.Counts},
+		Inside: store.Inside{Extents: c.Sectors.Extents(), Unreadable: c.Unreadable, Variables: c.Variables,
+			Counts: c.Counts},
 		Sectors: c.Sectors, Model: clean(c.Model),
 	}
 }

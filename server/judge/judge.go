@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -172,6 +173,10 @@ func (w WhatIf) apply(m *machine.Machine) error {
 	}
 	if w.DeviceOrder != nil {
 		m.DeviceOrder = w.DeviceOrder
+		if _, told := m.Answers[course.FirstEntry]; told && len(w.DeviceOrder) > 0 {
+			m.Answers = maps.Clone(m.Answers)
+			m.Answers[course.FirstEntry] = w.DeviceOrder[0]
+		}
 	}
 	for i := range m.Drives {
 		if attached, ok := w.Attached[m.Drives[i].Name]; ok {

@@ -103,6 +103,43 @@ func tells(l *listing.Listing) []string {
 	return out
 }
 
+// Place says which drive of the case a disk in bytes seems to be; part is set where
+// only its beginning may be held.
+func (j *Judge) Place(ctx context.Context, c *store.Case, held *machine.Contents, model, name string,
+	part bool) (ReadDisk, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return ReadDisk{}, err
+	}
+	one := ReadDisk{Name: name, Model: model, Style: string(held.Layout.Style), Partitions: len(held.Layout.Partitions)}
+	if size, known := held.Size(); known && !part {
+		one.Size = disk.Both(size)
+	}
+	one.Role, one.Why = a.place(c, held, model, name)
+	for _, d := range c.Drives {
+		if d.Role == one.Role && d.EvidenceID != nil && strings.Contains(one.Why, "identifier is the same") {
+			one.Role, one.Why = "", "It bears what the "+d.Role+" bears, of which bytes are there already: a copy can bear the same. Which of the two is it?"
+		}
+	}
+	if one.Role == "" && one.Why == "" {
+		one.Why = "Nothing tells which disk of the case this is."
+	}
+	return one, nil
+}
+
+// place says which drive a piece belongs to: by what it has in common with what is known,
+// else by its name, else because it is another disk than the only one that is known.
+func (a *assembled) place(c *store.Case, piece *machine.Contents, model, name string) (role, why string) {
+	if role, why = compare.Belongs(piece, model, a.machine.Drives, models(c)); role != "" || why != "" {
+		return role, why
+	}
+	lower := strings.ToLower(name)
+	if original, clone := strings.Contains(lower, "original"), strings.Contains(lower, "clone"); original != clone {
+		return map[bool]string{true: "original", false: "clone"}[original], "because its name says so."
+	}
+	return compare.Other(piece, a.machine.Drives)
+}
+
 // Suggest shows a reading with the drives of the case that its disks seem to be,
 // and why.
 func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) (*Reading, error) {
@@ -113,7 +150,7 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 	r := Show(l, nil)
 	taken := map[string]bool{}
 	for i := range r.Disks {
-		role, why := compare.Belongs(l.Disks[i].Contents(), l.Disks[i].Model, a.machine.Drives, models(c))
+		role, why := a.place(c, l.Disks[i].Contents(), l.Disks[i].Model, l.Disks[i].Name)
 		if role != "" && taken[role] {
 			role, why = "", "It fits a disk that another one of the listing fits, too."
 		}

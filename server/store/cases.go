@@ -22,6 +22,8 @@ type Case struct {
 	ProvedAt    *time.Time // when a first start from the clone was proved
 	Proof       string
 	Said        string // what the screen said when the machine did not start
+	Stands      string // where the person stands: before the copy, at a machine that does not start
+	Reach       string // what the person can get hold of
 	// Sayings tell who told each fact of the machine, by the fact's name.
 	Sayings   map[string]Saying `gorm:"serializer:json"`
 	Version   uint32
@@ -140,7 +142,7 @@ func (s *Store) Update(ctx context.Context, c *Case, by Entry) error {
 			return err
 		}
 		c.sign(&before, by.Who, time.Now().UTC())
-		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said", "sayings").Updates(c).Error; err != nil {
+		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said", "stands", "reach", "sayings").Updates(c).Error; err != nil {
 			return err
 		}
 		for _, d := range c.Drives {

@@ -31,6 +31,7 @@ const (
 	WhatWithdrawn  = "evidence withdrawn"
 	WhatPutBack    = "evidence put back"
 	WhatTold       = "disk told"
+	WhatSwapped    = "original and clone exchanged"
 	WhatStep       = "repair step"
 	WhatFirstStart = "first start"
 	WhatScript     = "script downloaded"

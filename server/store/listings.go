@@ -131,3 +131,43 @@ func (s *Store) TellDisk(ctx context.Context, caseID uint64, role string, disk *
 		return tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Select("told").Updates(&Drive{Told: disk}).Error
 	})
 }
+
+// Swap lets what is known of one disk be the other one's: bytes, listings, what was told
+// of the disks, and their models. How the drives hang in the machine stays as it is.
+func (s *Store) Swap(ctx context.Context, caseID uint64, by Entry, version uint32) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		if err := claim(tx, caseID, version, by); err != nil {
+			return err
+		}
+		var drives []Drive
+		if err := tx.Where("case_id = ?", caseID).Order("role").Find(&drives).Error; err != nil {
+			return err
+		}
+		if len(drives) != 2 {
+			return ErrNotFound
+		}
+		for i, d := range drives {
+			o := drives[1-i]
+			change := Drive{Model: o.Model, EvidenceID: o.EvidenceID, Told: o.Told}
+			if err := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, d.Role).Select("model", "evidence_id", "told").Updates(change).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("UPDATE evidence SET role = IF(role = 'clone', 'original', 'clone') WHERE case_id = ?", caseID).Error; err != nil {
+			return err
+		}
+		var listings []Listing
+		if err := tx.Omit("body").Where("case_id = ?", caseID).Find(&listings).Error; err != nil {
+			return err
+		}
+		for _, l := range listings {
+			for name, role := range l.Disks {
+				l.Disks[name] = map[string]string{"clone": "original", "original": "clone"}[role]
+			}
+			if err := tx.Model(&Listing{}).Where("id = ?", l.ID).Select("disks").Updates(Listing{Disks: l.Disks}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

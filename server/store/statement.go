@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"latchkey/capture/told"
 	"latchkey/core/course"
 	"latchkey/core/firmware"
 )
@@ -284,4 +285,39 @@ func (c *Case) sign(before *Case, who string, at time.Time) {
 		}
 	}
 	c.Sayings = said
+}
+
+// TakeBootList takes over what a boot list tells: that it shows a drive, that an entry
+// leads to it, and which of the two comes first. What it does not show is not told.
+func (c *Case) TakeBootList(lines []told.BootListLine) {
+	f := &c.Firmware
+	if f.Shown == nil {
+		f.Shown = map[string]bool{}
+	}
+	var order, entries []string
+	for _, l := range lines {
+		if l.Role == "" {
+			continue
+		}
+		f.Shown[l.Role] = true
+		if !slices.Contains(order, l.Role) {
+			order = append(order, l.Role)
+		}
+		if l.Entry {
+			if f.Entries == nil {
+				f.Entries = map[string]bool{}
+			}
+			f.Entries[l.Role] = true
+			if !slices.Contains(entries, l.Role) {
+				entries = append(entries, l.Role)
+			}
+		}
+	}
+	c.DeviceOrder = order
+	if len(entries) > 1 {
+		if f.Answers == nil {
+			f.Answers = map[string]string{}
+		}
+		f.Answers[course.FirstEntry] = entries[0]
+	}
 }

@@ -9,6 +9,7 @@ import { SignInAgain, SignInPage, takeKey } from "./people/SignInPage";
 
 const CasesPage = lazy(() => import("./cases/CasesPage"));
 const CasePage = lazy(() => import("./cases/CasePage"));
+const BeginningPage = lazy(() => import("./beginning/BeginningPage"));
 const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
@@ -33,6 +34,7 @@ export function App() {
           <Route path="/cases" element={<CasesPage />} />
           <Route path="/cases/:id" element={<CasePage />}>
             <Route index element={<Navigate to="check" replace />} />
+            <Route path="beginning" element={<BeginningPage />} />
             <Route path="evidence" element={<EvidencePage />} />
             <Route path="check" element={<CheckPage />} />
             <Route path="repair" element={<RepairPage />} />

@@ -22,6 +22,8 @@ export type Doubt = Schemas["Doubt"];
 export type Reference = Schemas["Reference"];
 export type Reading = Schemas["Reading"];
 export type Pieces = Schemas["Pieces"];
+export type Piece = Schemas["Piece"];
+export type BootListLine = Schemas["ToldBootListLine"];
 export type ToldDisk = Schemas["ToldDisk"];
 export type ToldPartition = Schemas["ToldPartition"];
 export type Download = Schemas["Download"];
@@ -277,6 +279,32 @@ export const tellDisk = (id: number, version: number, role: Role, body: ToldDisk
     }),
   );
 
+/** Says what a file or a text is, and which disk it speaks of; nothing is kept. */
+export function recognisePiece(id: number, file: File) {
+  const form = new FormData();
+  form.set("file", file);
+  return unwrap(
+    client.POST("/cases/{id}/pieces/reading", {
+      params: { path: { id } },
+      body: { file: "" },
+      bodySerializer: () => form,
+    }),
+  );
+}
+
+export const swapDisks = (id: number, version: number) =>
+  unwrap(
+    client.POST("/cases/{id}/swap", { params: { path: { id }, header: { "If-Match": etag(version) } } }),
+  );
+
+export const tellBootList = (id: number, version: number, lines: string[]) =>
+  unwrap(
+    client.PUT("/cases/{id}/boot-list", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { lines },
+    }),
+  );
+
 export const listPieces = (id: number) =>
   unwrap(client.GET("/cases/{id}/evidence", { params: { path: { id } } }));
 
@@ -398,6 +426,8 @@ export function inputOf(c: Case): CaseInput {
     firmware: c.firmware,
     deviceOrder: c.deviceOrder,
     said: c.said,
+    stands: c.stands,
+    reach: c.reach,
     drives: c.drives.map(({ role, model, bus, attached }) => ({ role, model, bus, attached })),
   };
 }

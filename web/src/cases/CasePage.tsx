@@ -11,6 +11,7 @@ import { when } from "../parts/format";
 import { CaseMenu } from "./CaseMenu";
 
 const steps = [
+  ["beginning", "Beginning"],
   ["evidence", "Evidence"],
   ["check", "Start check"],
   ["repair", "Repair"],
@@ -22,6 +23,7 @@ export default function CasePage() {
   const id = Number(useParams().id);
   const c = useCase(id);
   const navigate = useNavigate();
+  useHotkeys("b", () => void navigate(`/cases/${id}/beginning`));
   useHotkeys("e", () => void navigate(`/cases/${id}/evidence`));
   useHotkeys("r", () => void navigate(`/cases/${id}/repair`));
   useHotkeys("k", () => void navigate(`/cases/${id}/check`));

@@ -26,7 +26,7 @@ export function NewCaseDialog({ open, onClose }: { open: boolean; onClose: () =>
       onSuccess: (c) => {
         reset();
         onClose();
-        void navigate(`/cases/${c.id}/evidence`);
+        void navigate(`/cases/${c.id}/beginning`);
       },
     }),
   );

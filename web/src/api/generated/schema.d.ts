@@ -126,6 +126,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/boot-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell the firmware's boot list in its order */
+        put: operations["tell-boot-list"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/check": {
         parameters: {
             query?: never;
@@ -415,6 +432,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/pieces/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a file or a text is, and which disk it speaks of; nothing is kept */
+        post: operations["recognise-piece"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/plan": {
         parameters: {
             query?: never;
@@ -495,6 +529,23 @@ export interface paths {
         post?: never;
         /** Withdraw what was told of the machine */
         delete: operations["withdraw-statement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let what is known of the original be the clone's, and the other way round */
+        post: operations["swap-disks"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -770,6 +821,14 @@ export interface components {
             /** @description Its device path as text */
             path: string;
         };
+        BootListInputBody: {
+            /** @description The lines of the list from the top, as the screen shows them */
+            lines: string[];
+        };
+        BootListed: {
+            case: components["schemas"]["Case"];
+            lines: components["schemas"]["ToldBootListLine"][];
+        };
         BytesPiece: {
             capacity: string;
             filename: string;
@@ -816,9 +875,13 @@ export interface components {
              * @description When a first start from the clone was proved
              */
             provedAt?: string;
+            /** @enum {string} */
+            reach?: "running" | "disks" | "screens";
             reaches: string;
             said?: string;
             stage: string;
+            /** @enum {string} */
+            stands?: "before" | "copied" | "fails" | "old" | "runs";
             /** @description What was told of the machine, with who told it and when */
             statements: components["schemas"]["Statement"][];
             title: string;
@@ -854,8 +917,18 @@ export interface components {
             firmware?: components["schemas"]["Firmware"];
             /** @description Model and place of the machine */
             machine?: string;
+            /**
+             * @description What the person can get hold of: a system that runs in the machine, the disks on another computer, only its screens
+             * @enum {string}
+             */
+            reach?: "running" | "disks" | "screens";
             /** @description What the screen said when the machine did not start */
             said?: string;
+            /**
+             * @description Where the person stands
+             * @enum {string}
+             */
+            stands?: "before" | "copied" | "fails" | "old" | "runs";
             title: string;
         };
         Cause: {
@@ -1283,6 +1356,25 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "technician" | "lead";
         };
+        Piece: {
+            /** @description The disks that it tells of */
+            disks: components["schemas"]["ReadDisk"][];
+            /**
+             * Format: int64
+             * @description Boot entries that it lists
+             */
+            entries: number;
+            /** @enum {string} */
+            kind: "capture" | "sectors" | "listing" | "refused";
+            /** @description What of it could not be read, and what to do */
+            problem?: string;
+            /** @description What it is in a sentence, or why it is refused */
+            says: string;
+            /** @description It tells of a boot configuration store */
+            store: boolean;
+            /** @description What it tells of the machine as such */
+            tells: string[];
+        };
         Pieces: {
             bytes: components["schemas"]["BytesPiece"][];
             listings: components["schemas"]["ListingPiece"][];
@@ -1592,6 +1684,11 @@ export interface components {
             stage: string;
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
+            text: string;
+        };
+        ToldBootListLine: {
+            entry: boolean;
+            role?: string;
             text: string;
         };
         ToldDisk: {
@@ -2043,6 +2140,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tell-boot-list": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BootListInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BootListed"];
                 };
             };
             /** @description Error */
@@ -2729,6 +2865,47 @@ export interface operations {
             };
         };
     };
+    "recognise-piece": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * Format: binary
+                     * @description A capture, a raw image or its first part, or what commands printed; a pasted text has the name paste
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Piece"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-plan": {
         parameters: {
             query?: {
@@ -2878,6 +3055,41 @@ export interface operations {
             path: {
                 id: number;
                 fact: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "swap-disks": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
             };
             cookie?: never;
         };
