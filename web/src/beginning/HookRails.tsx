@@ -50,7 +50,7 @@ export function HookRails({ case: c, check }: { case: Case; check?: Check }) {
         </Rail>
       ))}
       <Rail name={<b>the machine</b>} empty="Mode, order, entries, controller: not told yet.">
-        {on("machine").map((t) => (
+        {[...on("machine"), ...toldTag(c)].map((t) => (
           <Tag key={t.key} title={t.title} lines={t.lines} />
         ))}
       </Rail>
@@ -247,6 +247,21 @@ function Waiting({
   );
 }
 
+/** What people told of the machine, as a tag of its own. */
+function toldTag(c: Case): KeptTag[] {
+  if (c.statements.length === 0) return [];
+  const shown = c.statements.slice(0, 4).map((s) => `${s.label}: ${s.says}`);
+  const more = c.statements.length - shown.length;
+  return [
+    {
+      key: "statements",
+      title: "told by people",
+      lines: more > 0 ? [...shown, `and ${more} more`] : shown,
+      rails: ["machine"],
+    },
+  ];
+}
+
 interface KeptTag {
   key: string;
   title: string;
@@ -284,7 +299,9 @@ function tagsOf(p: Pieces): KeptTag[] {
     ...p.told.map((t) => ({
       key: `told ${t.role}`,
       title: "read aloud",
-      lines: [`${t.disk.partitions?.length ?? 0} partitions`],
+      lines: [
+        `${t.disk.partitions?.length ?? 0} ${t.disk.partitions?.length === 1 ? "partition" : "partitions"}`,
+      ],
       rails: [t.role],
     })),
   ];

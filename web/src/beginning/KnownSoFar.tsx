@@ -8,6 +8,7 @@ import { Link as RouterLink } from "react-router";
 import type { Check, Question } from "../api/client";
 import { usePalette } from "../parts/palette";
 import { stageTitle, stateWord } from "../parts/stages";
+import { useWidth } from "../parts/useWidth";
 
 interface Props {
   check: Check;
@@ -64,20 +65,15 @@ type ClonePin = Check["drives"][number]["pins"][number];
 /** The clone's pins in small: at the line, hanging, hollow, or turned. */
 function SmallPins({ pins }: { pins: ClonePin[] }) {
   const { meaning, text, background } = usePalette();
-  const width = 62;
+  const [box, width] = useWidth<HTMLDivElement>(480);
+  const each = width / Math.max(pins.length, 1);
   const words = pins.map((p) => `${stageTitle(p.stage)}: ${stateWord[p.state] ?? p.state}`).join("; ");
   return (
-    <Box sx={{ overflowX: "auto" }}>
-      <svg
-        role="img"
-        aria-label={words}
-        width="100%"
-        viewBox={`0 0 ${width * pins.length} 66`}
-        style={{ maxHeight: 74 }}
-      >
-        <line x1="0" x2={width * pins.length} y1="24" y2="24" stroke={text.primary} strokeWidth="1.5" />
+    <Box ref={box}>
+      <svg role="img" aria-label={words} width={width} height="84" style={{ display: "block" }}>
+        <line x1="0" x2={width} y1="24" y2="24" stroke={text.primary} strokeWidth="1.5" />
         {pins.map((p, i) => {
-          const x = width * (i + 0.5);
+          const x = each * (i + 0.5);
           const hangs = p.state === "blocks" ? 7 : 0;
           const fill = {
             passes: meaning.sea,
@@ -106,7 +102,7 @@ function SmallPins({ pins }: { pins: ClonePin[] }) {
                 strokeWidth="1.4"
                 transform={p.state === "wrong-disk" ? `rotate(40 ${x} 33)` : undefined}
               />
-              <text x={x} y="62" textAnchor="middle" fontSize="10.5" fill={text.secondary}>
+              <text x={x} y={i % 2 ? 76 : 60} textAnchor="middle" fontSize="12" fill={text.secondary}>
                 {stageTitle(p.stage)}
               </text>
             </g>

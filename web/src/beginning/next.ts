@@ -72,8 +72,8 @@ export function nextThing(c: Case, check: Check | undefined): Next {
       to: { path: "../check", name: "See why" },
     };
   return {
-    title: check?.trace.headline ?? "Look at the start check.",
-    then: "What to do about it, step by step:",
+    title: "Mend it, step by step.",
+    then: "The least risky way is planned, with its commands and what they save first:",
     to: { path: "../repair", name: "Repair" },
   };
 }

@@ -70,7 +70,9 @@ export function CaptureHelp() {
   const downloads = useDownloads();
   const [at, setAt] = useState(0);
   const s = situations[at]!;
-  const builds = (downloads.data ?? []).filter((d) => d.system === s.system);
+  const builds = (downloads.data ?? [])
+    .filter((d) => d.system === s.system)
+    .sort((a, b) => Number(b.arch === "amd64") - Number(a.arch === "amd64"));
   const program =
     builds[0]?.name ?? `latchkey-capture-${s.system}-amd64${s.system === "windows" ? ".exe" : ""}`;
   return (
