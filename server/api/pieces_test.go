@@ -29,7 +29,9 @@ func (c client) piece(t *testing.T, id, name string, content []byte) map[string]
 	return r.body
 }
 
-func firstDisk(piece map[string]any) map[string]any { return piece["disks"].([]any)[0].(map[string]any) }
+func firstDisk(piece map[string]any) map[string]any {
+	return piece["disks"].([]any)[0].(map[string]any)
+}
 
 func TestWhatAPieceIsAndWhose(t *testing.T) {
 	t.Parallel()

@@ -32,7 +32,7 @@ export default function BeginningPage() {
         alignItems: "start",
       }}
     >
-      <Box sx={{ display: "grid", gap: 1.25 }}>
+      <Box sx={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 1.25 }}>
         {error !== null && <ErrorNotice error={error} />}
         <Changes>
           <Situation

@@ -69,7 +69,7 @@ function SmallPins({ pins }: { pins: ClonePin[] }) {
   const each = width / Math.max(pins.length, 1);
   const words = pins.map((p) => `${stageTitle(p.stage)}: ${stateWord[p.state] ?? p.state}`).join("; ");
   return (
-    <Box ref={box}>
+    <Box ref={box} sx={{ minWidth: 0, overflow: "hidden" }}>
       <svg role="img" aria-label={words} width={width} height="84" style={{ display: "block" }}>
         <line x1="0" x2={width} y1="24" y2="24" stroke={text.primary} strokeWidth="1.5" />
         {pins.map((p, i) => {
