@@ -2,6 +2,7 @@ package listing
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"latchkey/core/fact"
@@ -37,16 +38,35 @@ func isBcdedit(t *text) bool {
 }
 
 func readBcdedit(t *text, l *Listing) {
-	r := &bcdReader{l: l, store: &loader.Store{}}
+	r := &bcdReader{l: l, store: &loader.Store{}, lines: map[string]int{}}
 	for i, s := range t.lines {
 		r.line(strings.TrimRight(s, "\r"), i+1)
 	}
+	r.store.Objects = slices.DeleteFunc(r.store.Objects, r.ofFirmware)
 	for i := range r.store.Objects {
 		r.finish(&r.store.Objects[i])
 	}
-	if len(r.store.Objects) > 0 {
-		l.Store = r.store
+	loads := slices.ContainsFunc(r.store.Objects, func(o loader.Object) bool { return o.IsLoader() })
+	if len(r.store.Objects) > 0 && (loads || !r.firmware) {
+		l.Store = r.store // with the firmware's list alone comes no more than the boot manager
 	}
+}
+
+// ofFirmware tells the firmware's own list, and the entries that it alone has, from what a
+// store on a disk holds: "bcdedit /enum firmware" prints them as if they were of one. They
+// prove UEFI; the numbers of the entries and where they lead are not in them.
+func (r *bcdReader) ofFirmware(o loader.Object) bool {
+	path, hasPath := o.Element(loader.ElementPath)
+	_, hasSystem := o.Element(loader.ElementOSDevice)
+	own := o.ID != loader.BootManager && !hasSystem && (!hasPath || strings.HasSuffix(strings.ToLower(path.Text), ".efi"))
+	switch {
+	case o.ID == "{fwbootmgr}":
+		r.firmware = true
+	case !r.firmware || !own:
+		return false
+	}
+	r.l.Mode = fact.Known(firmware.UEFI, fact.Source{Origin: fact.Text, Structure: string(Bcdedit), Line: r.lines[o.ID]})
+	return true
 }
 
 type bcdReader struct {
@@ -54,6 +74,9 @@ type bcdReader struct {
 	store   *loader.Store
 	object  *loader.Object
 	element *loader.Element
+	lines   map[string]int // of each object's identifier
+	// firmware is set when the firmware's own list was met.
+	firmware bool
 }
 
 func (r *bcdReader) line(s string, n int) {
@@ -69,6 +92,7 @@ func (r *bcdReader) line(s string, n int) {
 		r.l.mark(n, Understood, "")
 	case field != nil && r.object == nil && bcdObject.MatchString(field[2]):
 		r.store.Objects = append(r.store.Objects, loader.Object{ID: identifier(field[2])})
+		r.lines[identifier(field[2])] = n
 		r.object, r.element = &r.store.Objects[len(r.store.Objects)-1], nil
 		r.l.mark(n, Understood, "object %s", field[2])
 	case field != nil && r.object != nil:

@@ -2,6 +2,7 @@ package listing
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -16,14 +17,17 @@ import (
 
 var (
 	// A disk may be named by what it is in the case, as a person writes it.
-	screenNamed  = regexp.MustCompile(`(?i)^(original|clone)\b[:,]?\s*(.*)$`)
-	screenWord   = regexp.MustCompile(`(?i)\b(GPT|MBR)\b`)
-	screenDisk   = regexp.MustCompile(`(?i)^\W*(?:disk|datenträger|disque|disco|dysk|диск|schijf|lemez|磁盘|ディスク|디스크) ?(\d{1,2})\b[:,]?\s*(.*)$`)
-	screenSize   = regexp.MustCompile(`(?i)(\d[\d.,]*) ?([KMGT])[BОo]\b`)
-	screenState  = regexp.MustCompile(`(?i)^(healthy|fehlerfrei|sain|correcto|integro|íntegro|zdrowa|zdravý|ok|gezond|исправен|状态良好|正常|at risk|unknown|failed)?\s*\((.*)\)\s*$`)
-	screenActive = regexp.MustCompile(`(?i)^\s*(activ|aktiv|actif|attiv|активен)`)
-	screenLetter = regexp.MustCompile(`\(([A-Z]):\)`)
-	screenFree   = regexp.MustCompile(`(?i)unallocated|nicht zugeordnet|non alloué|no asignado|non allocato|niet toegewezen|nieprzydzielone|не распределена|未分配`)
+	screenNamed = regexp.MustCompile(`(?i)^(original|clone)\b[:,]?\s*(.*)$`)
+	// What a person says in short of the second disk.
+	screenSame    = regexp.MustCompile(`(?i)\b(?:the same|same|as the original|wie das original)\b`)
+	screenWithout = regexp.MustCompile(`(?i)^(?:without|ohne|but not|sans|sin)\s+(?:the\s+)?(.+)$`)
+	screenWord    = regexp.MustCompile(`(?i)\b(GPT|MBR)\b`)
+	screenDisk    = regexp.MustCompile(`(?i)^\W*(?:disk|datenträger|disque|disco|dysk|диск|schijf|lemez|磁盘|ディスク|디스크) ?(\d{1,2})\b[:,]?\s*(.*)$`)
+	screenSize    = regexp.MustCompile(`(?i)(\d[\d.,]*) ?([KMGT])[BОo]\b`)
+	screenState   = regexp.MustCompile(`(?i)^(healthy|fehlerfrei|sain|correcto|integro|íntegro|zdrowa|zdravý|ok|gezond|исправен|状态良好|正常|at risk|unknown|failed)?\s*\((.*)\)\s*$`)
+	screenActive  = regexp.MustCompile(`(?i)^\s*(activ|aktiv|actif|attiv|активен)`)
+	screenLetter  = regexp.MustCompile(`\(([A-Z]):\)`)
+	screenFree    = regexp.MustCompile(`(?i)unallocated|nicht zugeordnet|non alloué|no asignado|non allocato|niet toegewezen|nieprzydzielone|не распределена|未分配`)
 )
 
 func isDiskManagement(t *text) bool {
@@ -87,6 +91,11 @@ func (r *screen) line(s string, n int) {
 	if r.d == nil {
 		return
 	}
+	if m := screenWithout.FindStringSubmatch(s); m != nil {
+		r.partitionEnds()
+		r.without(m[1], n)
+		return
+	}
 	if m := screenState.FindStringSubmatch(s); m != nil && (m[1] != "" || screenWords(m[2]) != "") {
 		r.state(m[2], n)
 		return
@@ -113,6 +122,44 @@ func (r *screen) named(s string, n int) {
 		r.d.Style, r.d.StyleLine = styleNamed(w), n
 	}
 	r.size(s, n)
+	if screenSame.MatchString(s) {
+		r.same(n)
+	}
+}
+
+// same takes over the partitions of the disk before, which a person says are the same.
+func (r *screen) same(n int) {
+	for i := range r.l.Disks {
+		o := &r.l.Disks[i]
+		if o == r.d || len(o.Partitions) == 0 {
+			continue
+		}
+		if r.d.Style == "" {
+			r.d.Style, r.d.StyleLine = o.Style, n
+		}
+		r.d.Partitions = slices.Clone(o.Partitions)
+		for j := range r.d.Partitions {
+			r.d.Partitions[j].Line, r.d.Partitions[j].Letter = n, ""
+		}
+		r.l.mark(n, Understood, "the same partitions as the %s", o.Name)
+		return
+	}
+	r.l.unread(n, "expected the other disk before it in the same text")
+}
+
+// without takes a partition away again, by its number or by what it is for.
+func (r *screen) without(what string, n int) {
+	kind, number := screenWords(what), trailingNumber(what)
+	before := len(r.d.Partitions)
+	r.d.Partitions = slices.DeleteFunc(r.d.Partitions, func(p machine.DescribedPartition) bool {
+		return number > 0 && p.Number == number || kind == "EFI" && p.Type == disk.TypeESP ||
+			kind == "recovery" && p.Role == disk.RoleRecovery
+	})
+	if len(r.d.Partitions) == before {
+		r.l.unread(n, "expected which partition: EFI, recovery, or its number")
+		return
+	}
+	r.l.mark(n, Understood, "without it")
 }
 
 // size takes a size: the first behind a disk's name is the disk's, every other one a

@@ -31,8 +31,12 @@ var systemFields = []systemField{
 			"desactivado": "no", "enabled": "yes", "disabled": "no", "unsupported": "no", "nicht unterstützt": "no", "enabled (user)": "yes",
 			"disabled (setup)": "no", "disabled (disabled)": "no", "attivato": "yes", "disattivato": "no"},
 		func(l *Listing, word string, at fact.Source) { l.SecureBoot = fact.Known(word == "yes", at) }},
-	{[]string{"system model", "systemmodell", "modèle du système", "modelo del sistema", "modello sistema"}, nil,
-		func(l *Listing, word string, _ fact.Source) { l.Model = word }},
+	{[]string{"system model", "systemmodell", "modèle du système", "modelo del sistema", "modello sistema", "product name"}, nil,
+		func(l *Listing, word string, _ fact.Source) {
+			if l.Model == "" { // dmidecode tells the board's after the machine's
+				l.Model = word
+			}
+		}},
 }
 
 var systemLine = regexp.MustCompile(`^\s*([^\t:]+?)\s*(?:\t|:\s*)\s*(\S.*?)\s*$`)

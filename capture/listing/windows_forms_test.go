@@ -8,6 +8,7 @@ import (
 
 	"latchkey/capture/listing"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/volume"
 )
 
@@ -170,4 +171,39 @@ func TestScreensInShort(t *testing.T) {
 	l = read(t, "original 298 GB MBR\n100 MB NTFS system reserved active\n297 GB NTFS\n")
 	active, told := l.Disks[0].Partitions[0].Active.Get()
 	assert.True(t, active && told)
+	l = read(t, "original 465.76 GB\n100 MB EFI\n465.14 GB NTFS\nclone 931.5 GB, the same\nwithout EFI\n")
+	require.Len(t, l.Disks, 2)
+	assert.InDelta(t, 1000204886016, l.Disks[1].Size, 1<<28)
+	assert.Equal(t, disk.StyleGPT, l.Disks[1].Style)
+	require.Len(t, l.Disks[1].Partitions, 1)
+	assert.Equal(t, volume.KindNTFS, l.Disks[1].Partitions[0].Kind)
+	assert.Len(t, l.Disks[0].Partitions, 2, "the original keeps its own")
+}
+
+// "bcdedit /enum firmware" tells of the firmware, and of no store on a disk; from memory.
+func TestTheFirmwaresListIsNoStore(t *testing.T) {
+	l := read(t, `Firmware Boot Manager
+---------------------
+identifier              {fwbootmgr}
+displayorder            {bootmgr}
+                        {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+timeout                 1
+
+Windows Boot Manager
+--------------------
+identifier              {bootmgr}
+device                  partition=\Device\HarddiskVolume1
+path                    \EFI\Microsoft\Boot\bootmgfw.efi
+
+Firmware Application (101fffff)
+-------------------------------
+identifier              {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}
+device                  partition=\Device\HarddiskVolume2
+path                    \EFI\debian\shimx64.efi
+description             debian
+`)
+	mode, known := l.Mode.Get()
+	assert.True(t, known)
+	assert.Equal(t, firmware.UEFI, mode)
+	assert.Nil(t, l.Store)
 }

@@ -58,7 +58,7 @@ export function HookRails({ case: c, check }: { case: Case; check?: Check }) {
       {hanging.length > 0 && (
         <Rail name={<b>no hook yet</b>} dashed empty="">
           {hanging.map((h) => (
-            <Waiting key={h.key} hanging={h} onSay={say} onRemove={remove} />
+            <Waiting key={h.key} hanging={h} candidates={check?.drives ?? []} onSay={say} onRemove={remove} />
           ))}
         </Rail>
       )}
@@ -175,10 +175,13 @@ function Tag({ title, lines }: { title: string; lines: string[] }) {
 /** A piece that does not hang yet: it is looked at, sent, refused, or asks whose it is. */
 function Waiting({
   hanging: h,
+  candidates,
   onSay,
   onRemove,
 }: {
   hanging: Hanging;
+  /** What is known of the two disks that it may be of. */
+  candidates: Check["drives"];
   onSay: (h: Hanging, name: string, role: Role) => void;
   onRemove: (key: number) => void;
 }) {
@@ -224,16 +227,21 @@ function Waiting({
                 {[d.name, d.model, d.size, d.style].filter(Boolean).join(" · ")}
                 {d.why && <Box component="span" sx={{ color: "text.secondary" }}>{` ${d.why}`}</Box>}
               </Typography>
-              <Box sx={{ display: "flex", gap: 0.5 }}>
+              <Box sx={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 0.5, mt: 0.5 }}>
                 {roles.map((role) => (
-                  <Button
-                    key={role}
-                    size="small"
-                    variant={h.roles[d.name] === role ? "contained" : "outlined"}
-                    onClick={() => onSay(h, d.name, role)}
-                  >
-                    {role}
-                  </Button>
+                  <Box key={role}>
+                    <Button
+                      size="small"
+                      fullWidth
+                      variant={h.roles[d.name] === role ? "contained" : "outlined"}
+                      onClick={() => onSay(h, d.name, role)}
+                    >
+                      {role}
+                    </Button>
+                    <Typography variant="caption" component="p" color="text.secondary">
+                      {candidate(candidates.find((x) => x.role === role))}
+                    </Typography>
+                  </Box>
                 ))}
               </Box>
             </Box>
@@ -245,6 +253,12 @@ function Waiting({
       )}
     </Hook>
   );
+}
+
+/** What is known of a disk that a piece may be of, in short. */
+function candidate(d: Check["drives"][number] | undefined): string {
+  if (!d?.disk) return "nothing of it yet";
+  return [d.disk.size?.label, d.disk.style, d.disk.idTail && `…${d.disk.idTail}`].filter(Boolean).join(" · ");
 }
 
 /** What people told of the machine, as a tag of its own. */

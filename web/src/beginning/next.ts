@@ -84,12 +84,12 @@ function evidenceOf(role: "original" | "clone", c: Case): Next {
     return {
       title: "Have the disks read aloud.",
       ask: [
-        "Windows: right-click the start button, Disk Management. A line for each disk, then one for each part of it from the left.",
+        "Windows: right-click the start button, Disk Management. A line for each disk, then one for each part of it from the left; of the second disk only what differs.",
         "Or the firmware's own screens: see below at the right.",
       ],
       touches: "What to type at the right, as the screen shows it",
       commands:
-        "original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.51 GB\n465.14 GB NTFS",
+        "original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.51 GB the same\nwithout EFI",
       then: "Type it, or paste it, at the right. What the screen does not show stays unknown.",
     };
   if (c.reach === "disks")
