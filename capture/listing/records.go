@@ -10,6 +10,9 @@ import (
 // Commands print records as a table, as a list of names and values, as comma-separated
 // values, or as JSON. All become objects with the names that JSON has.
 
+// maxRecords bounds the records of a text: more than any machine has partitions.
+const maxRecords = 20_000
+
 // head is a column of a table: its name, and where its head stands, in characters.
 type head struct {
 	name     string
@@ -169,7 +172,7 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 				at = nil
 			}
 			l.mark(i+1, Passed, "")
-		case at != nil:
+		case at != nil && len(out) < maxRecords:
 			called := make([]string, len(at))
 			for j, h := range at {
 				called[j] = h.name
@@ -201,6 +204,9 @@ func (t *text) keyedList(l *Listing, names vocabulary) []*value {
 			name = called
 		}
 		if v == nil || v.get(name) != nil {
+			if len(out) == maxRecords {
+				return out
+			}
 			v = &value{line: i + 1, object: true}
 			out = append(out, v)
 		}
@@ -231,7 +237,7 @@ func (t *text) separated(l *Listing) []*value {
 	var out []*value
 	for {
 		record, err := r.Read()
-		if err != nil {
+		if err != nil || len(out) == maxRecords {
 			return out
 		}
 		line, _ := r.FieldPos(0)

@@ -160,7 +160,9 @@ func missing(outcomes []outcome, reaches Verdict, complete bool) []course.Questi
 	}
 	questions := deciding(outcomes, complete)
 	for i, q := range questions {
-		questions[i] = withLeads(q, outcomes)
+		if complete { // else a world that was not tried may end otherwise
+			questions[i] = withLeads(q, outcomes)
+		}
 	}
 	return questions
 }
@@ -207,7 +209,7 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 	case t.Complete:
 		return fmt.Sprintf("Depends on %d facts that are not known.", len(t.Missing)), t.dependsReason()
 	}
-	return "Depends on more unknown facts than can be tried.", t.dependsReason()
+	return "Depends on many facts that are not known.", t.dependsReason()
 }
 
 // brief says what stops the start; the whole stands at its pin.

@@ -9,20 +9,27 @@ import (
 	"latchkey/core/machine"
 )
 
-// maxWorlds bounds the worlds that are evaluated. Ten independent yes-or-no
-// facts make 1,024; beyond the bound the verdict is "depends" and says so.
-const maxWorlds = 2048
+// maxWorlds bounds the worlds that are evaluated: eleven independent yes-or-no facts make
+// 2,048. Where some start and some do not, the verdict is "depends" whatever the others
+// do; then maxMixed are enough to ask by.
+const (
+	maxWorlds = 2048
+	maxMixed  = 256
+)
 
 // evaluate walks the machine in every world, up to the bound.
 func evaluate(m machine.Machine) (outcomes []outcome, complete bool) {
 	todo := [][]string{nil}
+	mixed := false
 	for len(todo) > 0 {
-		if len(outcomes) >= maxWorlds {
+		if len(outcomes) >= maxWorlds || mixed && len(outcomes) >= maxMixed {
 			return outcomes, false
 		}
 		w := &course.World{Answers: m.Answers, Assume: todo[0]}
 		todo = todo[1:]
-		outcomes = append(outcomes, walkMachine(m, w))
+		o := walkMachine(m, w)
+		outcomes = append(outcomes, o)
+		mixed = mixed || o.verdict != outcomes[0].verdict && o.atHandOver() != outcomes[0].atHandOver()
 		todo = append(todo, w.Branches()...)
 	}
 	return outcomes, true
