@@ -65,7 +65,8 @@ func (r *bcdReader) ofFirmware(o loader.Object) bool {
 	case !r.firmware || !own:
 		return false
 	}
-	r.l.Mode = fact.Known(firmware.UEFI, fact.Source{Origin: fact.Text, Structure: string(Bcdedit), Line: r.lines[o.ID]})
+	r.l.Mode = fact.Known(firmware.UEFI, fact.Source{Origin: fact.Text, Structure: string(Bcdedit),
+		Line: r.lines[o.ID]})
 	return true
 }
 
