@@ -135,9 +135,7 @@ func (m *macInfo) field(key, val string) {
 		m.BusProtocol = val
 	case "Device / Media Name":
 		m.MediaName = val
-	case "Content (IOContent)":
-		m.Content = val
-	case "Partition Type":
+	case "Content (IOContent)", "Partition Type":
 		m.Content = val
 	case "Disk / Partition UUID":
 		m.DiskUUID = val

@@ -1,7 +1,6 @@
 package startup
 
 import (
-	"cmp"
 	"fmt"
 	"iter"
 	"maps"
@@ -159,18 +158,8 @@ func inEntryOrder(k *course.Walk, having []*machine.Drive) []*machine.Drive {
 			d.Called()[1:]})
 	}
 	first := k.World.Ask(q)
-	sorted := slices.Clone(having)
-	slices.SortStableFunc(sorted, func(a, b *machine.Drive) int {
-		return cmp.Compare(btoi(b.Name == first), btoi(a.Name == first))
-	})
-	return sorted
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
+	at := slices.IndexFunc(having, func(d *machine.Drive) bool { return d.Name == first })
+	return append([]*machine.Drive{having[at]}, slices.Delete(slices.Clone(having), at, at+1)...)
 }
 
 // copies reports whether two drives carry a boot partition of the same unique GUID.

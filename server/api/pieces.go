@@ -104,17 +104,23 @@ func takenAt(c *capture.Captured) string {
 }
 
 func (a *API) recogniseSectors(ctx context.Context, c *store.Case, f *form.File) (*Piece, error) {
-	size := f.Size - f.Size%512
-	on, err := disk.New(f, size, 512)
+	on, err := disk.New(f, f.Size, 512)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(clean(err.Error()) + ".")
 	}
-	if disk.ReadLayout(on).WrittenFor == 4096 {
-		if on, err = disk.New(f, f.Size-f.Size%4096, 4096); err != nil {
-			return nil, huma.Error422UnprocessableEntity(clean(err.Error()) + ".")
-		}
+	if l := disk.ReadLayout(on); goesBeyond(&l) {
+		return nil, huma.Error422UnprocessableEntity("These are sectors whose table goes beyond the file, or was written for other sectors: perhaps the beginning of a disk. Add them under Evidence, with the disk's capacity in bytes and its sector size.")
 	}
 	return a.recogniseDisk(ctx, c, "sectors", "Raw sectors, "+disk.Binary(f.Size), f.Name, "", on, false)
+}
+
+// goesBeyond reports whether a table tells of more than the sectors that there are: taken
+// for a whole disk they would be one that is cut off, which nobody has said.
+func goesBeyond(l *disk.Layout) bool {
+	_, larger := l.Find(disk.CodeGPTLargerDisk)
+	_, beyond := l.Find(disk.CodeBeyondEnd)
+	elsewhere := l.GPT != nil && l.GPT.Primary.State == disk.CopyGood && l.GPT.Primary.Header.AlternateLBA >= l.Sectors
+	return l.WrittenFor != 0 || larger || beyond || elsewhere
 }
 
 // recogniseDisk examines a disk in bytes within the room that this takes.

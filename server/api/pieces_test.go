@@ -42,6 +42,9 @@ func TestWhatAPieceIsAndWhose(t *testing.T) {
 	assert.Equal(t, "sectors", p["kind"])
 	assert.Equal(t, "Nothing tells which disk of the case this is.", firstDisk(p)["why"])
 	assert.Equal(t, "clone", firstDisk(c.piece(t, id, "clone.img", boot))["role"], "its name says so")
+	p = c.piece(t, id, "clone-head.img", boot[:1<<20])
+	assert.Equal(t, "refused", p["kind"], "the beginning of a disk is not a small disk")
+	assert.Contains(t, p["says"], "with the disk's capacity")
 	for name, content := range map[string]string{
 		"photo.jpg": "\xFF\xD8\xFF\xE0", "notes.txt": "Dear colleague", "fstab": "UUID=1 / ext4 defaults 0 1\n", "x.zip": "PK\x03\x04 and no more",
 	} {
