@@ -2,6 +2,7 @@ package listing
 
 import (
 	"regexp"
+	"slices"
 )
 
 // texts are outputs and files that are recognised and from which nothing is taken: each
@@ -9,34 +10,36 @@ import (
 var texts = []struct {
 	form *regexp.Regexp
 	says string
+	// of is the format whose heading it may be.
+	of Format
 }{
-	{regexp.MustCompile(`(?m)^\s*Raid Level : `), "This is mdadm --detail of a RAID: of the disks it tells too little. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^LUKS header information|^\s*Keyslots:\s*$`), "This is cryptsetup luksDump of an encrypted volume: of the disk it tells too little. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^\s*(?:LV\s+VG\s+Attr|PV\s+VG\s+Fmt|VG\s+#PV)\b`), "This is a list of logical volumes: of the disks they lie on it tells too little. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^\s*(?:UUID=|LABEL=|PARTUUID=|/dev/)\S+\s+(?:/\S*|none|swap)\s+\w+\s+\S+\s+\d\s+\d\s*$`), "This is a file system table (/etc/fstab): a capture of the disk holds it, with the disk it names. To paste instead: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^\s*menuentry '|^### BEGIN /etc/grub\.d/|^set prefix=`), "This is GRUB's configuration: a capture of the disk holds it, with the disk it names. To paste instead: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^(?:Filesystem|Dateisystem|Sys\. de fichiers)\s+\S+.*\d?%`), "This is df, which tells of mounted file systems alone. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^/dev/\S+ on /\S* type \w+ \(`), "This is mount, which tells of mounted file systems alone. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?i)(?m)^BitLocker[^\n]*:.*\d+\.\d+\.\d+|^\s*(?:Conversion Status|Konvertierungsstatus|Protection Status|Schutzstatus)\s*:`), "This is manage-bde -status: it tells which volumes are encrypted, and not how the disks are laid out. In Windows: Get-Disk, Get-Partition, Get-Volume | ConvertTo-Json."},
-	{regexp.MustCompile(`(?m)^\s*\\\\\?\\Volume\{[0-9A-Fa-f-]{36}\}\\\s*$`), "This is mountvol: it tells letters of volumes alone. In Windows: Get-Partition | ConvertTo-Json."},
-	{regexp.MustCompile(`(?i)Windows RE[^\n]*:\s|windows recovery environment \(windows re\)`), "This is reagentc /info: of the disks it tells too little. In Windows: Get-Disk, Get-Partition | ConvertTo-Json."},
-	{regexp.MustCompile(`(?m)^NTFS (?:Volume Serial Number|-?Volumenseriennummer)|^Bytes Per (?:File Record|Cluster)|^(?:Bytes pro Cluster)`), "This is fsutil fsinfo ntfsinfo of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json."},
-	{regexp.MustCompile(`(?im)^(?:Volume - \S: is (?:NOT )?Dirty|Volume - \S: ist (?:nicht )?(?:fehlerhaft|schmutzig))`), "This is fsutil dirty query of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json."},
-	{regexp.MustCompile(`(?m)^(?:Windows has (?:scanned|made corrections)|The type of the file system is |Der Typ des Dateisystems )`), "This is chkdsk's report of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json."},
-	{regexp.MustCompile(`(?m)^APFS Containers? \(\d+ found\)`), "This is diskutil apfs list: it tells of containers and not of the disks. On a Mac: diskutil list -plist."},
-	{regexp.MustCompile(`(?m)^finderinfo\[`), "This is bless --info of one volume. On a Mac: diskutil list -plist."},
-	{regexp.MustCompile(`(?m)^(?:efi-boot-device|SystemAudioVolume|boot-args|bluetoothActiveControllerInfo)\t`), "These are a Mac's firmware variables (nvram -p): which disk it starts is told in an encoded form. On a Mac: diskutil list -plist."},
-	{regexp.MustCompile(`(?m)^\s+BSD Name: disk\d+`), "This is a Mac's system report. On a Mac: diskutil list -plist."},
-	{regexp.MustCompile(`(?m)^(?:Host Name|Hostname|Nom de l’hôte|Nombre de host|Hostname):\s+\S+`), "This is systeminfo, which tells the model and not how the machine starts. In Windows: msinfo32, under File, Export; or Get-Disk, Get-Partition | ConvertTo-Json."},
-	{regexp.MustCompile(`(?m)^(?:smartctl \d|=== START OF (?:INFORMATION|SMART DATA))`), "This is a drive's report on itself: how it is laid out is not in it. In a running Linux: lsblk --json -b -O."},
-	{regexp.MustCompile(`(?m)^\[ *\d+\.\d+\] `), "This is the kernel's log. In a running Linux: lsblk --json -b -O, and efibootmgr -v."},
-	{regexp.MustCompile(`(?i)command not found|is not recognized as|wird nicht als Name|n'est pas reconnu|no se reconoce`), "The command was not found there. In a running Linux: lsblk --json -b -O. In Windows: Get-Disk, Get-Partition | ConvertTo-Json."},
-	{regexp.MustCompile(`(?i)permission denied|operation not permitted|must be root|zugriff verweigert|access is denied|accès refusé`), "The command was refused: it wants an administrator. In Linux with sudo before it; in Windows in a terminal that was opened as an administrator."},
+	{regexp.MustCompile(`(?m)^\s*Raid Level : `), "This is mdadm --detail of a RAID: of the disks it tells too little. In a running Linux: lsblk --json -b -O.", Members},
+	{regexp.MustCompile(`(?m)^LUKS header information|^\s*Keyslots:\s*$`), "This is cryptsetup luksDump of an encrypted volume: of the disk it tells too little. In a running Linux: lsblk --json -b -O.", Members},
+	{regexp.MustCompile(`(?m)^\s*(?:LV\s+VG\s+Attr|PV\s+VG\s+Fmt|VG\s+#PV)\b`), "This is a list of logical volumes: of the disks they lie on it tells too little. In a running Linux: lsblk --json -b -O.", Members},
+	{regexp.MustCompile(`(?m)^\s*(?:UUID=|LABEL=|PARTUUID=|/dev/)\S+\s+(?:/\S*|none|swap)\s+\w+\s+\S+\s+\d\s+\d\s*$`), "This is a file system table (/etc/fstab): a capture of the disk holds it, with the disk it names. To paste instead: lsblk --json -b -O.", ""},
+	{regexp.MustCompile(`(?m)^\s*menuentry '|^### BEGIN /etc/grub\.d/|^set prefix=`), "This is GRUB's configuration: a capture of the disk holds it, with the disk it names. To paste instead: lsblk --json -b -O.", ""},
+	{regexp.MustCompile(`(?m)^(?:Filesystem|Dateisystem|Sys\. de fichiers)\s+\S+.*\d?%`), "This is df, which tells of mounted file systems alone. In a running Linux: lsblk --json -b -O.", ""},
+	{regexp.MustCompile(`(?m)^/dev/\S+ on /\S* type \w+ \(`), "This is mount, which tells of mounted file systems alone. In a running Linux: lsblk --json -b -O.", Members},
+	{regexp.MustCompile(`(?i)(?m)^BitLocker[^\n]*:.*\d+\.\d+\.\d+|^\s*(?:Conversion Status|Konvertierungsstatus|Protection Status|Schutzstatus)\s*:`), "This is manage-bde -status: it tells which volumes are encrypted, and not how the disks are laid out. In Windows: Get-Disk, Get-Partition, Get-Volume | ConvertTo-Json.", ManageBDE},
+	{regexp.MustCompile(`(?m)^\s*\\\\\?\\Volume\{[0-9A-Fa-f-]{36}\}\\\s*$`), "This is mountvol: it tells letters of volumes alone. In Windows: Get-Partition | ConvertTo-Json.", ""},
+	{regexp.MustCompile(`(?i)Windows RE[^\n]*:\s|windows recovery environment \(windows re\)`), "This is reagentc /info: of the disks it tells too little. In Windows: Get-Disk, Get-Partition | ConvertTo-Json.", Reagentc},
+	{regexp.MustCompile(`(?m)^NTFS (?:Volume Serial Number|-?Volumenseriennummer)|^Bytes Per (?:File Record|Cluster)|^(?:Bytes pro Cluster)`), "This is fsutil fsinfo ntfsinfo of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json.", VolumeReport},
+	{regexp.MustCompile(`(?im)^(?:Volume - \S: is (?:NOT )?Dirty|Volume - \S: ist (?:nicht )?(?:fehlerhaft|schmutzig))`), "This is fsutil dirty query of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json.", ""},
+	{regexp.MustCompile(`(?m)^(?:Windows has (?:scanned|made corrections)|The type of the file system is |Der Typ des Dateisystems )`), "This is chkdsk's report of one volume: of its disk it tells nothing. In Windows: Get-Partition, Get-Volume | ConvertTo-Json.", VolumeReport},
+	{regexp.MustCompile(`(?m)^APFS Containers? \(\d+ found\)`), "This is diskutil apfs list: it tells of containers and not of the disks. On a Mac: diskutil list -plist.", Containers},
+	{regexp.MustCompile(`(?m)^finderinfo\[`), "This is bless --info of one volume. On a Mac: diskutil list -plist.", ""},
+	{regexp.MustCompile(`(?m)^(?:efi-boot-device|SystemAudioVolume|boot-args|bluetoothActiveControllerInfo)\t`), "These are a Mac's firmware variables (nvram -p): which disk it starts is told in an encoded form. On a Mac: diskutil list -plist.", ""},
+	{regexp.MustCompile(`(?m)^\s+BSD Name: disk\d+`), "This is a Mac's system report. On a Mac: diskutil list -plist.", ""},
+	{regexp.MustCompile(`(?m)^(?:Host Name|Hostname|Nom de l’hôte|Nombre de host|Hostname):\s+\S+`), "This is systeminfo, which tells the model and not how the machine starts. In Windows: msinfo32, under File, Export; or Get-Disk, Get-Partition | ConvertTo-Json.", ""},
+	{regexp.MustCompile(`(?m)^(?:smartctl \d|=== START OF (?:INFORMATION|SMART DATA))`), "This is a drive's report on itself: how it is laid out is not in it. In a running Linux: lsblk --json -b -O.", ""},
+	{regexp.MustCompile(`(?m)^\[ *\d+\.\d+\] `), "This is the kernel's log. In a running Linux: lsblk --json -b -O, and efibootmgr -v.", ""},
+	{regexp.MustCompile(`(?i)command not found|is not recognized as|wird nicht als Name|n'est pas reconnu|no se reconoce`), "The command was not found there. In a running Linux: lsblk --json -b -O. In Windows: Get-Disk, Get-Partition | ConvertTo-Json.", ""},
+	{regexp.MustCompile(`(?i)permission denied|operation not permitted|must be root|zugriff verweigert|access is denied|accès refusé`), "The command was refused: it wants an administrator. In Linux with sudo before it; in Windows in a terminal that was opened as an administrator.", ""},
 }
 
 // saying returns the sentence for a text of which nothing is taken; "" for one that is not
-// known.
-func saying(t *text) string {
+// known, or that is the heading of one of the parts.
+func saying(t *text, parts []part) string {
 	head := t.head(400)
 	joined := ""
 	for _, s := range head {
@@ -46,7 +49,11 @@ func saying(t *text) string {
 		joined += s + "\n"
 	}
 	for _, k := range texts {
-		if k.form.MatchString(joined) {
+		switch {
+		case !k.form.MatchString(joined):
+		case k.of != "" && slices.ContainsFunc(parts, func(p part) bool { return p.format == k.of }):
+			return ""
+		default:
 			return k.says
 		}
 	}

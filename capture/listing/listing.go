@@ -53,6 +53,13 @@ const (
 	Diskutil       Format = "diskutil -plist"
 	DiskutilText   Format = "diskutil"
 	GPTShow        Format = "gpt show"
+	MacReport      Format = "system_profiler"
+	Containers     Format = "diskutil apfs list"
+	WMI            Format = "Win32_DiskDrive, Win32_DiskPartition"
+	ManageBDE      Format = "manage-bde -status"
+	VolumeReport   Format = "fsutil fsinfo ntfsinfo"
+	Reagentc       Format = "reagentc /info"
+	Members        Format = "pvs, mdadm, luksDump, mount"
 	SystemSummary  Format = "system summary"
 	// Several is a text that several commands printed.
 	Several Format = "several commands"
@@ -62,8 +69,8 @@ const (
 var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, LsblkTable, Blkid, Fdisk, Parted, PartedJSON,
 	PartedPrint, Efibootmgr, Sgdisk,
 	Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Separated, PowerShell, KeyedList, Diskutil, DiskutilText,
-	GPTShow,
-	DiskManagement, SystemSummary}
+	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, Reagentc, Members,
+	DiskManagement, SystemSummary, WMI}
 
 // readers holds how each format is recognised and read.
 var readers = map[Format]struct {
@@ -81,7 +88,10 @@ var readers = map[Format]struct {
 	GetVolume: {isGetVolume, readPowerShell}, PowerShell: {isPowerShell, readPowerShellTable},
 	KeyedList: {isKeyedList, readKeyedList}, Separated: {isSeparated, readSeparated},
 	Diskutil: {isDiskutil, readDiskutil}, DiskutilText: {isDiskutilText, readDiskutilText},
-	GPTShow:       {isGPTShow, readGPTShow},
+	GPTShow: {isGPTShow, readGPTShow}, MacReport: {isMacReport, readMacReport},
+	Containers: {isContainers, readContainers}, WMI: {isWMI, readWMI},
+	ManageBDE: {isManageBDE, readManageBDE}, VolumeReport: {isVolumeReport, readVolumeReport},
+	Reagentc: {isReagentc, readReagentc}, Members: {isMembers, readMembers},
 	SystemSummary: {isSystemSummary, readSystemSummary}, Efivar: {isEfivar, readEfivar},
 }
 
@@ -157,7 +167,8 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		if err != nil {
 			return nil, err
 		}
-		decoded = strings.ReplaceAll(strings.ReplaceAll(decoded, "\r\n", "\n"), "\r", "\n")
+		// wmic ends its lines with two carriage returns.
+		decoded = strings.NewReplacer("\r\r\n", "\n", "\r\n", "\n", "\r", "\n").Replace(decoded)
 		if n := strings.Count(decoded, "\n") + 1; n > maxLines {
 			return nil, &Error{fmt.Sprintf("The listing has %d lines: at most %d are taken.", n, maxLines)}
 		}
@@ -197,9 +208,10 @@ func (l *Listing) read(t *text, format Format) error {
 		return nil
 	}
 	var problems []string
-	t.each(t.parts(), func(p part, only *text) {
+	all := t.parts()
+	t.each(all, func(p part, only *text) {
 		if p.format == "" {
-			if says := saying(&text{lines: t.lines[p.from:p.to]}); says != "" {
+			if says := saying(&text{lines: t.lines[p.from:p.to]}, all); says != "" {
 				problems = append(problems, says)
 				l.unread(p.from+1, "%s", says)
 			}

@@ -41,7 +41,9 @@ func (t *text) parts() []part {
 			}
 			to++
 		}
-		format := recognise(t.beginning(from, to))
+		block := t.beginning(from, to)
+		block.command = command
+		format := recognise(block)
 		if last := len(list) - 1; last >= 0 && (!fresh && goesOnWith(list[last].format, format, t.lines[from]) ||
 			len(list) == maxParts) {
 			list[last].to = to

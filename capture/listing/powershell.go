@@ -69,9 +69,9 @@ func isPowerShell(t *text) bool {
 func isKeyedList(t *text) bool {
 	have := map[string]bool{}
 	for _, s := range t.lines {
-		if m := keyed.FindStringSubmatch(s); m != nil {
-			if name, known := storageNames.called[strings.ToLower(strings.TrimSpace(m[1]))]; known {
-				have[name] = true
+		if name, _, is := keyValue(s); is {
+			if called, known := storageNames.called[strings.ToLower(name)]; known {
+				have[called] = true
 			}
 		}
 	}
@@ -108,8 +108,8 @@ func readPowerShellTable(t *text, l *Listing) {
 	path, at := "", 0
 	for i, s := range t.lines {
 		// Partitions come in groups, each with its disk's path before it.
-		if m := keyed.FindStringSubmatch(s); m != nil && strings.TrimSpace(m[1]) == "DiskPath" {
-			path, at = m[2], at+1
+		if name, val, is := keyValue(s); is && name == "DiskPath" {
+			path, at = val, at+1
 			l.mark(i+1, Understood, "a disk's path")
 		}
 		if v := byLine[i+1]; v != nil {
@@ -339,14 +339,18 @@ func (l *Listing) placeVolume(v *value) bool {
 				if name == "" {
 					name = v.str("FileSystemType")
 				}
-				p.Kind, _ = volume.Named(name)
-				p.Label = v.str("FileSystemLabel")
-				if p.Label == "" && v.get("FileSystemLabel") == nil {
-					p.Label = v.str("FriendlyName")
+				if kind, known := volume.Named(name); known {
+					p.Kind = kind
 				}
-				total, _ := size(v.str("Size"))
-				left, _ := size(v.str("SizeRemaining"))
-				p.Used = max(total-left, 0)
+				for _, name := range []string{"FileSystemLabel", "FriendlyName"} {
+					if p.Label == "" && (name == "FileSystemLabel" || v.get("FileSystemLabel") == nil) {
+						p.Label = v.str(name)
+					}
+				}
+				if total, _ := size(v.str("Size")); v.has("SizeRemaining") {
+					left, _ := size(v.str("SizeRemaining"))
+					p.Used = max(total-left, 0)
+				}
 				l.mark(v.line, Understood, "volume %s of partition %d", mark, p.Number)
 				return true
 			}

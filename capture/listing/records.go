@@ -116,6 +116,16 @@ func over(w word, heads []head) int {
 	return best
 }
 
+// collapsed reports whether single blanks part the heads of a table.
+func collapsed(heads []head) bool {
+	for i := 1; i < len(heads); i++ {
+		if heads[i].from != heads[i-1].to+1 {
+			return false
+		}
+	}
+	return true
+}
+
 type word struct {
 	text     string
 	from, to int
@@ -173,17 +183,43 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 			}
 			l.mark(i+1, Passed, "")
 		case at != nil && len(out) < maxRecords:
+			cells := row(s, at)
+			if collapsed(at) && !onlyDashes.MatchString(t.lines[began+1]) {
+				if cells = strings.Fields(s); len(cells) != len(at) {
+					l.unread(i+1, "the blanks between the columns are gone: which word stands in which column cannot be told")
+					continue
+				}
+			}
 			called := make([]string, len(at))
 			for j, h := range at {
 				called[j] = h.name
 			}
-			out = append(out, object(i+1, called, row(s, at)))
+			out = append(out, object(i+1, called, cells))
 		}
 	}
 	return out
 }
 
-var keyed = regexp.MustCompile(`^\s*([A-Za-z][\w ()/.-]*?)\s*[:=](?:\s+(.*?))?\s*$`)
+// headsAgain reports whether a record begins another list: its line follows an empty one,
+// and all its texts are names.
+func headsAgain(lines []string, line int, record []string) bool {
+	return line >= 2 && strings.TrimSpace(lines[line-2]) == "" && !slices.ContainsFunc(record, func(s string) bool {
+		return !onlyLetters.MatchString(s)
+	})
+}
+
+var onlyLetters = regexp.MustCompile(`^[A-Za-z_]+$`)
+
+var keyed = regexp.MustCompile(`^\s*([A-Za-z][\w ()/.-]*?)\s*(?:[:=]|=(\S.*?)|[:=]\s+(.*?))\s*$`)
+
+// keyValue parts a line of a name and its value: "Size : 5", "Size: 5", "Size=5".
+func keyValue(s string) (name, val string, is bool) {
+	m := keyed.FindStringSubmatch(s)
+	if m == nil {
+		return "", "", false
+	}
+	return m[1], m[2] + m[3], true
+}
 
 // keyedList reads records that are printed as names and values, a line each, with an empty
 // line or a name that comes again between them.
@@ -191,15 +227,14 @@ func (t *text) keyedList(l *Listing, names vocabulary) []*value {
 	var out []*value
 	var v *value
 	for i, s := range t.lines {
-		m := keyed.FindStringSubmatch(s)
 		if strings.TrimSpace(s) == "" {
 			v = nil
 			continue
 		}
-		if m == nil {
+		name, val, is := keyValue(s)
+		if !is {
 			continue
 		}
-		name := strings.TrimSpace(m[1])
 		if called, known := names.called[strings.ToLower(name)]; known {
 			name = called
 		}
@@ -211,8 +246,8 @@ func (t *text) keyedList(l *Listing, names vocabulary) []*value {
 			out = append(out, v)
 		}
 		l.mark(i+1, Passed, "")
-		if m[2] != "" {
-			v.fields = append(v.fields, field{name, i + 1, &value{line: i + 1, text: m[2]}})
+		if val != "" {
+			v.fields = append(v.fields, field{name, i + 1, &value{line: i + 1, text: val}})
 		}
 	}
 	return out
@@ -243,7 +278,7 @@ func (t *text) separated(l *Listing) []*value {
 		line, _ := r.FieldPos(0)
 		line += first
 		l.mark(line, Passed, "")
-		if names == nil {
+		if names == nil || headsAgain(t.lines, line, record) {
 			names = record
 			continue
 		}
