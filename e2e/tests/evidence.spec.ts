@@ -92,6 +92,14 @@ test("a disk read aloud from a screen", async ({ page }) => {
   await form.getByRole("button", { name: "Save what the screen shows" }).click();
   await expect(clone).toContainText("about 250 GB · 232.9 GiB");
   await expect(clone).toContainText("231 GiB");
+  const original = page.getByRole("region", { name: "Evidence of the original" });
+  await original.getByRole("button", { name: "Tell from a screen" }).click();
+  const same = original.getByRole("form", { name: "What a screen shows of the original" });
+  await same.getByRole("button", { name: "The same as the clone: then only what differs" }).click();
+  await same.getByLabel("Capacity").fill("465 GB");
+  await same.getByRole("button", { name: "Save what the screen shows" }).click();
+  await expect(original).toContainText("about 500 GB · 465.8 GiB");
+  await expect(original).toContainText("231 GiB");
 });
 
 test("contradictions are shown with both sources", async ({ page }) => {

@@ -31,6 +31,7 @@ export function DiskPanel({ case: c, role, drive }: Props) {
   const may = useMay("technician");
   const disk = drive?.disk;
   const told = pieces.data?.told.find((t) => t.role === role)?.disk;
+  const beside = pieces.data?.told.find((t) => t.role !== role && t.disk.partitions?.length);
   const way = adding ?? (disk || pieces.isPending ? null : "bytes");
   const toggle = (next: "bytes" | "told") => setAdding(way === next ? null : next);
   return (
@@ -54,7 +55,14 @@ export function DiskPanel({ case: c, role, drive }: Props) {
       </Box>
       {may && way === "bytes" && <UploadForm case={c} role={role} onDone={() => setAdding(null)} />}
       {may && way === "told" && (
-        <ToldForm key={c.version} case={c} role={role} told={told} onDone={() => setAdding(null)} />
+        <ToldForm
+          key={c.version}
+          case={c}
+          role={role}
+          told={told}
+          other={beside && { role: beside.role as Role, told: beside.disk }}
+          onDone={() => setAdding(null)}
+        />
       )}
       {disk && <DiskFacts caseId={c.id} role={role} disk={disk} onDetail={setDetail} />}
       <Detail caseId={c.id} content={detail} onClose={() => setDetail(null)} />

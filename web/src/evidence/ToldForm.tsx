@@ -16,6 +16,8 @@ interface Props {
   role: Role;
   /** What was told before. */
   told?: ToldDisk;
+  /** The other disk and what was told of it, for a clone that looks like its original. */
+  other?: { role: Role; told: ToldDisk };
   onDone: () => void;
 }
 
@@ -28,7 +30,7 @@ const purposes = {
 };
 
 /** A disk as a person reads it off a screen, in the order in which screens show it. Every field may stay empty. */
-export function ToldForm({ case: c, role, told, onDone }: Props) {
+export function ToldForm({ case: c, role, told, other, onDone }: Props) {
   const [disk, setDisk] = useState<ToldDisk>(() => told ?? { partitions: [{}] });
   const take = useTakeCase();
   const tell = useMutation({
@@ -51,6 +53,14 @@ export function ToldForm({ case: c, role, told, onDone }: Props) {
       }}
       sx={{ display: "grid", gap: 1.25, my: 1 }}
     >
+      {other && (
+        <Button
+          sx={{ justifySelf: "start" }}
+          onClick={() => setDisk({ ...other.told, capacity: disk.capacity ?? other.told.capacity })}
+        >
+          The same as the {other.role}: then only what differs
+        </Button>
+      )}
       <Box sx={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 1.25 }}>
         <TextField
           label="Capacity"
