@@ -27,6 +27,7 @@ var layers = [][]string{
 	{"core/linux", "core/windows", "core/mac"},
 	{"core/startup"},
 	{"core/compare", "core/symptom", "core/repair"},
+	{"core/fit"},
 	{"capture", "internal/diskmaker"},
 	{"capture/listing", "capture/told"},
 	{"demo"},

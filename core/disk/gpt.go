@@ -57,6 +57,17 @@ func (g *GPT) Valid() *GPTCopy {
 	return nil
 }
 
+// LastUsable is the last sector that partitions may take on a disk of so many sectors:
+// the backup header stands in the last one, its entry array of 16 KiB before it. UEFI
+// Specification 2.10, section 5.3.1.
+func LastUsable(sectors uint64, sectorSize int) uint64 {
+	array := uint64(gptMinArrayLen / sectorSize)
+	if sectors < array+3 {
+		return 0
+	}
+	return sectors - 2 - array
+}
+
 // Lost reports whether the copy is known to be of no use.
 func (c *GPTCopy) Lost() bool { return c.State == CopyDamaged || c.State == CopyAbsent }
 

@@ -44,6 +44,9 @@ func (e MBREntry) Used() bool { return e.Type != 0 && e.Length != 0 }
 // Active reports the classic active flag.
 func (e MBREntry) Active() bool { return e.Status == 0x80 }
 
+// Extended reports whether the record holds logical partitions.
+func (e MBREntry) Extended() bool { return isExtended(e.Type) }
+
 // Protective reports whether the record only guards a GPT: one 0xEE record and
 // nothing else. UEFI Specification 2.10, section 5.2.3.
 func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) == 0 }

@@ -73,7 +73,7 @@ func (c *Contents) WithType(i int, t disk.GUID) *Contents {
 	return e
 }
 
-// WithActive has exactly one active partition.
+// WithActive has exactly one active partition; none for an index below zero.
 func (c *Contents) WithActive(i int) *Contents {
 	e := c.edited()
 	for j := range e.Layout.Partitions {
@@ -82,7 +82,7 @@ func (c *Contents) WithActive(i int) *Contents {
 	mbr := *c.Layout.MBR
 	for j := range mbr.Entries {
 		mbr.Entries[j].Status = 0
-		if mbr.Entries[j].Number == e.Layout.Partitions[i].Number {
+		if i >= 0 && mbr.Entries[j].Number == e.Layout.Partitions[i].Number {
 			mbr.Entries[j].Status = 0x80
 		}
 	}

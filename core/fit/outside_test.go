@@ -1,0 +1,215 @@
+package fit_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/fit"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/core/volume"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+	"latchkey/internal/sample"
+)
+
+func open(t *testing.T, path string) *disk.Disk {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	info, err := f.Stat()
+	require.NoError(t, err)
+	d, err := disk.New(f, info.Size(), 512)
+	require.NoError(t, err)
+	return d
+}
+
+// leastOf is what a volume in a file can be brought to.
+func leastOf(t *testing.T, path string) int64 {
+	t.Helper()
+	d := open(t, path)
+	p := disk.Partition{Number: 1, Length: d.Sectors(), Type: disk.GPTType(disk.TypeBasicData)}
+	v := volume.Examine(d, p)
+	parts := fit.Parts(&machine.Contents{Layout: disk.Layout{SectorSize: 512, Partitions: []disk.Partition{p}}, Volumes: []machine.Volume{{Volume: v.Volume}}})
+	least, known := parts[0].Least.Get()
+	require.True(t, known, "%+v", parts[0])
+	return least
+}
+
+func figure(t *testing.T, form, text string) int64 {
+	t.Helper()
+	m := regexp.MustCompile(form).FindStringSubmatch(text)
+	require.NotNil(t, m, text)
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	require.NoError(t, err)
+	return n
+}
+
+// Our least size is never below what resize2fs(8) and ntfsresize(8) say; how far above is
+// told by -v.
+func TestLeastSizesAgainstTheTools(t *testing.T) {
+	for size, shares := range map[int64][]int64{256 << 20: {0, 20, 60}, 2 << 30: {15, 40}, 8 << 30: {6}} {
+		for _, share := range shares {
+			folder := t.TempDir()
+			file := filepath.Join(folder, "filled")
+			require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte{0xA5}, int(size*share/100)), 0o600))
+
+			ext := reference.Image(t, size)
+			reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", "-d", folder, ext)
+			blocks := figure(t, `(\d+)\s*$`, strings.TrimSpace(reference.Run(t, "", "resize2fs", "-P", ext)))
+			block := figure(t, `Block size:\s+(\d+)`, reference.Run(t, "", "dumpe2fs", "-h", ext))
+			ours := leastOf(t, ext)
+			assert.GreaterOrEqual(t, ours, blocks*block)
+			t.Logf("ext4, %d MiB, %d %% in use: %d MiB, the tool says %d MiB", size>>20, share, ours>>20, blocks*block>>20)
+
+			ntfs := reference.Image(t, size)
+			reference.Run(t, "", "mkntfs", "-F", "-Q", "-q", ntfs)
+			if share > 0 {
+				reference.Run(t, "", "ntfscp", "-f", "-q", ntfs, file, "filled")
+			}
+			theirs := figure(t, `You might resize at (\d+) bytes`, reference.Run(t, "", "ntfsresize", "--info", "-f", ntfs))
+			ours = leastOf(t, ntfs)
+			assert.GreaterOrEqual(t, ours, theirs)
+			t.Logf("NTFS, %d MiB, %d %% in use: %d MiB, the tool says %d MiB", size>>20, share, ours>>20, theirs>>20)
+		}
+	}
+}
+
+// The planned table is the one that sfdisk(8) writes, and sgdisk(8) finds nothing wrong
+// with it; the last partition ends where sgdisk lets it end.
+func TestThePlannedTableWrittenByTheTools(t *testing.T) {
+	c := described(fit.Sold(1000), efi, windows(914*gib, 118*gib), recovery)
+	parts := fit.Parts(c)
+	for _, gb := range []int64{240, 250, 480, 1000, 2000} {
+		path := reference.Image(t, fit.Sold(gb))
+		reference.Run(t, "", "sgdisk", "-o", path)
+		last := figure(t, `(\d+)\s*$`, strings.TrimSpace(reference.Run(t, "", "sgdisk", "-E", path)))
+		for _, s := range []fit.Strategy{fit.Main, fit.Proportion} {
+			l := fit.Lay(parts, disk.StyleGPT, target(fit.Sold(gb)), s, nil)
+			require.Equal(t, "yes", l.Fits, l.Says)
+			script := "label: gpt\n"
+			for _, p := range l.Placed {
+				script += fmt.Sprintf("start=%d, size=%d, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n", p.Start/512, p.Size/512)
+			}
+			reference.Run(t, script, "sfdisk", "--quiet", path)
+			assert.Contains(t, reference.Run(t, "", "sgdisk", "-v", path), "No problems found")
+			d := open(t, path)
+			layout := disk.ReadLayout(d)
+			require.Len(t, layout.Partitions, len(l.Placed))
+			for i, p := range l.Placed {
+				assert.EqualValues(t, p.Start/512, layout.Partitions[i].Start)
+				assert.EqualValues(t, p.Size/512, layout.Partitions[i].Length)
+			}
+			end := l.Placed[len(l.Placed)-1].Start + l.Placed[len(l.Placed)-1].Size
+			assert.LessOrEqual(t, end/512-1, last)
+			assert.Less(t, last-end/512, int64(3*fit.MiB/512))
+			assert.EqualValues(t, last, disk.LastUsable(d.Sectors(), 512))
+		}
+	}
+}
+
+// copying is a copy made by Debian's own tools.
+type copying struct {
+	t        *testing.T
+	from, to string
+	parts    []disk.Partition
+}
+
+func (c copying) dd(args ...string) {
+	reference.Run(c.t, "", "dd", append([]string{"status=none", "conv=notrunc,sparse", "if=" + c.from, "of=" + c.to}, args...)...)
+}
+
+// partition copies the sectors of a partition to another place.
+func (c copying) partition(p disk.Partition, to uint64) {
+	c.dd("bs=1M", "iflag=skip_bytes,count_bytes", "oflag=seek_bytes", fmt.Sprint("skip=", p.Start*512), fmt.Sprint("seek=", to*512),
+		fmt.Sprint("count=", p.Length*512))
+}
+
+// tables writes the original's table for the larger disk.
+func (c copying) tables() {
+	dump := reference.Run(c.t, "", "sfdisk", "--dump", c.from)
+	dump = regexp.MustCompile(`(?m)^(?:last-lba|first-lba|device):.*\n`).ReplaceAllString(dump, "")
+	reference.Run(c.t, strings.ReplaceAll(dump, c.from, c.to), "sfdisk", "--quiet", "--no-reread", c.to)
+}
+
+// blocks copies boot record, gap and partitions under a table of the same content.
+func (c copying) blocks() {
+	c.dd("bs=440", "count=1")
+	c.tables()
+	if first := c.parts[0].Start; first > 34 {
+		c.dd("bs=512", "skip=34", "seek=34", fmt.Sprint("count=", first-34))
+	}
+	for _, p := range c.parts {
+		c.partition(p, p.Start)
+	}
+}
+
+// The prediction of each way equals what the check says of a copy that Debian's tools made
+// in that way.
+func TestPredictionsAgainstRealCopies(t *testing.T) {
+	originals := map[string]struct {
+		mode firmware.Mode
+		disk diskmaker.Disk
+	}{
+		"Windows under UEFI": {firmware.UEFI, sample.WindowsDisk(1, 1)}, "Windows under legacy firmware": {firmware.Legacy, sample.LegacyWindowsDisk(true)},
+		"Linux under UEFI": {firmware.UEFI, sample.LinuxDisk(1, 1)},
+	}
+	ways := map[string]func(c copying){
+		"whole":  func(c copying) { c.dd("bs=1M") },
+		"blocks": copying.blocks,
+		"blocks-new": func(c copying) {
+			c.blocks()
+			if strings.Contains(reference.Run(t, "", "sfdisk", "--dump", c.to), "label: gpt") {
+				reference.Run(t, "", "sgdisk", "-G", c.to)
+			} else {
+				reference.Run(t, "", "sfdisk", "--quiet", "--no-reread", "--disk-id", c.to, "0x0badcafe")
+			}
+		},
+		"main": func(c copying) {
+			style, main := "gpt", c.parts[len(c.parts)-1]
+			kind := main.TypeGUID.String()
+			if main.MBRType != 0 {
+				style, kind = "dos", fmt.Sprintf("%x", main.MBRType)
+			}
+			reference.Run(t, fmt.Sprintf("label: %s\nstart=2048, size=%d, type=%s\n", style, main.Length, kind), "sfdisk", "--quiet", "--no-reread", c.to)
+			c.partition(main, 2048)
+		},
+	}
+	for name, o := range originals {
+		for way, copied := range ways {
+			t.Run(name+" by "+way, func(t *testing.T) {
+				image := o.disk.MustBuild()
+				from := filepath.Join(t.TempDir(), "from.img")
+				require.NoError(t, image.WriteFile(from))
+				original := sample.Drive(t, machine.RoleOriginal, image)
+				m := planned(t, o.mode, original)
+				size, _ := original.Contents.Size()
+				to := reference.Image(t, 2*size)
+				copied(copying{t, from, to, original.Contents.Layout.Partitions})
+				real := machine.Examine(open(t, to))
+
+				p := predict(m, way, target(2*size), fit.Keep)
+				require.NotNil(t, p.Clone, p.Says)
+				assert.Empty(t, fit.Held(p.Way, p.Clone, real))
+				m.Drives[1].Contents = real
+				trace := startup.Simulate(m)
+				assert.Equal(t, trace.Reaches, p.Verdict, p.Says)
+				assert.Equal(t, trace.Verdict, p.Trace.Verdict)
+				assert.Equal(t, trace.Stage, p.Trace.Stage)
+				assert.Equal(t, trace.SymptomID, p.Trace.SymptomID)
+			})
+		}
+	}
+}
