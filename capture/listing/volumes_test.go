@@ -102,17 +102,21 @@ func TestOneVolume(t *testing.T) {
 
 // What lies in Linux' partitions, by the commands that put it together. From memory.
 func TestMembers(t *testing.T) {
-	for text, want := range map[string]volume.Kind{
-		"  PV         VG  Fmt  Attr PSize   PFree\n  /dev/sda3  vg0 lvm2 a--  463.76g    0\n":                                                                                                 volume.KindLVM,
-		"  --- Physical volume ---\n  PV Name               /dev/sda3\n  VG Name               vg0\n":                                                                                         volume.KindLVM,
-		"  LV   VG  Attr       LSize   Devices\n  root vg0 -wi-ao---- 100.00g /dev/sda3(0)\n":                                                                                                 volume.KindLVM,
-		"/dev/md0:\n           Version : 1.2\n        Raid Level : raid1\n\n    Number   Major   Minor   RaidDevice State\n       0       8        3        0      active sync   /dev/sda3\n": volume.KindRAID,
-		"/dev/sda3:\n          Magic : a92b4efc\n     Raid Level : raid1\n":                                                                                                                   volume.KindRAID,
-		"Personalities : [raid1]\nmd0 : active raid1 sda3[0]\n      487253824 blocks super 1.2 [2/1] [U_]\n":                                                                                  volume.KindRAID,
-		"# cryptsetup luksDump /dev/sda3\nLUKS header information\nVersion:       \t2\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n":                                               volume.KindLUKS,
-		"LUKS header information for /dev/sda3\n\nVersion:       \t1\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n":                                                                volume.KindLUKS,
-		"sysfs on /sys type sysfs (rw)\n/dev/sda3 on / type ext4 (rw,relatime)\n/dev/mapper/x on /home type xfs (rw)\n":                                                                       volume.KindExt,
+	for _, one := range []struct {
+		want volume.Kind
+		text string
+	}{
+		{volume.KindLVM, "  PV         VG  Fmt  Attr PSize   PFree\n  /dev/sda3  vg0 lvm2 a--  463.76g    0\n"},
+		{volume.KindLVM, "  --- Physical volume ---\n  PV Name               /dev/sda3\n  VG Name               vg0\n"},
+		{volume.KindLVM, "  LV   VG  Attr       LSize   Devices\n  root vg0 -wi-ao---- 100.00g /dev/sda3(0)\n"},
+		{volume.KindRAID, "/dev/md0:\n           Version : 1.2\n        Raid Level : raid1\n\n    Number   Major   Minor   RaidDevice State\n       0       8        3        0      active sync   /dev/sda3\n"},
+		{volume.KindRAID, "/dev/sda3:\n          Magic : a92b4efc\n     Raid Level : raid1\n"},
+		{volume.KindRAID, "Personalities : [raid1]\nmd0 : active raid1 sda3[0]\n      487253824 blocks super 1.2 [2/1] [U_]\n"},
+		{volume.KindLUKS, "# cryptsetup luksDump /dev/sda3\nLUKS header information\nVersion:       \t2\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n"},
+		{volume.KindLUKS, "LUKS header information for /dev/sda3\n\nVersion:       \t1\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n"},
+		{volume.KindExt, "sysfs on /sys type sysfs (rw)\n/dev/sda3 on / type ext4 (rw,relatime)\n/dev/mapper/x on /home type xfs (rw)\n"},
 	} {
+		text, want := one.text, one.want
 		l := read(t, text)
 		assert.Empty(t, l.Problem, text)
 		require.Len(t, l.Disks, 1, text)

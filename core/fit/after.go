@@ -53,7 +53,8 @@ func Held(w Way, predicted, found *machine.Contents) []Otherwise {
 			differs("Disk identifier", a, b)
 		}
 	}
-	if predicted.Code != found.Code && found.Layout.MBR != nil && found.Layout.MBR.BootCode != nil && p.MBR != nil && p.MBR.BootCode != nil {
+	if predicted.Code != found.Code && found.Layout.MBR != nil && found.Layout.MBR.BootCode != nil && p.MBR != nil &&
+		p.MBR.BootCode != nil {
 		differs("Code in the boot record", predicted.Code, found.Code)
 	}
 	return out
@@ -88,7 +89,8 @@ func ofPartition(w Way, predicted, found *machine.Contents, a disk.Partition, i 
 	}
 	if !a.Unplaced && !b.Unplaced && !a.Rough && !b.Rough {
 		differs("first sector", a.Start, b.Start)
-		differs("size", disk.Binary(disk.Span(a.Length, predicted.Layout.SectorSize)), disk.Binary(disk.Span(b.Length, found.Layout.SectorSize)))
+		differs("size", disk.Binary(disk.Span(a.Length, predicted.Layout.SectorSize)),
+			disk.Binary(disk.Span(b.Length, found.Layout.SectorSize)))
 	}
 	v, u := &predicted.Volumes[numbered(&predicted.Layout, a.Number)], &found.Volumes[i]
 	if v.Serial != "" && u.Serial != "" && !w.Files {

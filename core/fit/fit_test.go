@@ -88,7 +88,8 @@ func TestAFewSectorsSmaller(t *testing.T) {
 // one from 918 to about 321 GB by the screen. start-rules, common practice, no source.
 func TestSmallOnesKeepTheirSize(t *testing.T) {
 	small := machine.DescribedPartition{Type: disk.TypeWinRE, Kind: volume.KindNTFS, Length: 3 * gib}
-	c := described(fit.Sold(1000), efi, machine.DescribedPartition{Type: disk.TypeMSReserved, Length: 16 << 20}, windows(918*gib, 150*gib), small, small, recovery)
+	c := described(fit.Sold(1000), efi, machine.DescribedPartition{Type: disk.TypeMSReserved, Length: 16 << 20},
+		windows(918*gib, 150*gib), small, small, recovery)
 	parts := fit.Parts(c)
 	l := fit.Lay(parts, disk.StyleGPT, target(fit.Sold(360)), fit.Main, nil)
 	require.Equal(t, "yes", l.Fits, l.Says)
@@ -130,7 +131,8 @@ func TestStrategies(t *testing.T) {
 	// Under an MBR nothing lies behind 2 TiB.
 	mbr := fit.Lay(parts, disk.StyleMBR, target(fit.Sold(4000)), fit.Main, nil)
 	assert.LessOrEqual(t, mbr.Placed[2].Start+mbr.Placed[2].Size, int64(fit.MBRLimit*512))
-	four := fit.Lay(parts, disk.StyleGPT, fit.Target{Bytes: fit.Sold(500), SectorSize: 4096, Physical: 4096}, fit.Main, nil)
+	four := fit.Lay(parts, disk.StyleGPT, fit.Target{Bytes: fit.Sold(500), SectorSize: 4096, Physical: 4096},
+		fit.Main, nil)
 	assert.Equal(t, "yes", four.Fits)
 }
 
@@ -273,10 +275,12 @@ func keys(s fit.Situation) map[string]fit.Line {
 }
 
 func TestWhatMustBeReady(t *testing.T) {
-	c := described(fit.Sold(500), efi, windows(300*gib, 295*gib), machine.DescribedPartition{Type: disk.TypeBasicData, Kind: volume.KindBitLocker, Length: gib, Letter: "E"})
+	c := described(fit.Sold(500), efi, windows(300*gib, 295*gib), machine.DescribedPartition{Type: disk.TypeBasicData,
+		Kind: volume.KindBitLocker, Length: gib, Letter: "E"})
 	c.Volumes[1].Unclean, c.Volumes[1].Letter = fact.Tell(true), "C"
-	m := fit.Planned(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI)}, Drives: []machine.Drive{{Name: "original", Role: machine.RoleOriginal, Contents: c},
-		{Name: "clone", Role: machine.RoleClone, Contents: described(fit.Sold(500), windows(100*gib, gib))}}}, "nvme", true)
+	m := fit.Planned(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI)},
+		Drives: []machine.Drive{{Name: "original", Role: machine.RoleOriginal, Contents: c},
+			{Name: "clone", Role: machine.RoleClone, Contents: described(fit.Sold(500), windows(100*gib, gib))}}}, "nvme", true)
 	list := keys(fit.Situation{Machine: m, Parts: fit.Parts(c), Target: target(fit.Sold(500)), BusLater: "nvme"})
 	assert.Equal(t, "chkdsk C: /f", list["check-2"].Command)
 	assert.True(t, list["check-2"].First)

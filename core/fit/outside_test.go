@@ -42,7 +42,8 @@ func leastOf(t *testing.T, path string) int64 {
 	d := open(t, path)
 	p := disk.Partition{Number: 1, Length: d.Sectors(), Type: disk.GPTType(disk.TypeBasicData)}
 	v := volume.Examine(d, p)
-	parts := fit.Parts(&machine.Contents{Layout: disk.Layout{SectorSize: 512, Partitions: []disk.Partition{p}}, Volumes: []machine.Volume{{Volume: v.Volume}}})
+	parts := fit.Parts(&machine.Contents{Layout: disk.Layout{SectorSize: 512, Partitions: []disk.Partition{p}},
+		Volumes: []machine.Volume{{Volume: v.Volume}}})
 	least, known := parts[0].Least.Get()
 	require.True(t, known, "%+v", parts[0])
 	return least

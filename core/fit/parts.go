@@ -68,7 +68,8 @@ func Parts(c *machine.Contents) []Part {
 // least settles to which size a partition can be brought.
 func (p *Part) least() {
 	keeps := func(format string, args ...any) {
-		p.Fixed, p.Why, p.Least = true, fmt.Sprintf(format, args...), fact.Known(p.Size, fact.Source{Origin: fact.Computed})
+		p.Fixed, p.Why, p.Least = true, fmt.Sprintf(format, args...),
+			fact.Known(p.Size, fact.Source{Origin: fact.Computed})
 	}
 	var share, reserve int64
 	switch p.Role {

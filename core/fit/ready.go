@@ -141,7 +141,8 @@ func ofVolume(c *machine.Contents, i int) []Line {
 			Command: line("manage-bde", "-protectors", "-disable", letter+":", "-RebootCount", "0")})
 	}
 	if used, known := v.Used.Get(); known {
-		if size := disk.Span(p.Length, c.Layout.SectorSize); size > 0 && v.Kind != "" && int64(used) > size/100*95 && size > 1<<30 {
+		if size := disk.Span(p.Length, c.Layout.SectorSize); size > 0 && v.Kind != "" && int64(used) > size/100*95 &&
+			size > 1<<30 {
 			out = append(out, Line{Key: key("room"), Text: fmt.Sprintf("Make room on partition %d", p.Number),
 				Why: fmt.Sprintf("%s of its %s are in use: checking and resizing want some room", disk.Binary(int64(used)), disk.Binary(size)),
 				How: "Empty the bin and the downloads, or move what is large elsewhere."})

@@ -76,7 +76,8 @@ func (e *Contents) tablesAnew(sectors uint64) {
 		if e.Layout.MBR != nil {
 			mbr := *e.Layout.MBR
 			mbr.Signature, mbr.Logical, mbr.Entries = true, nil, [4]disk.MBREntry{}
-			mbr.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: min(sectors-1, 1<<32-1)}
+			mbr.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1,
+				Length: min(sectors-1, 1<<32-1)}
 			e.Layout.MBR = &mbr
 		}
 		return

@@ -28,9 +28,10 @@ import (
 var mayDo = map[store.Role]string{
 	"": "sign-in health",
 	store.Reader: "who-am-i sign-out set-password get-settings list-cases get-case check-case what-if find-messages list-partition-types switch-on " +
-		"read-bytes list-downloads case-history read-listing get-listing list-evidence list-references export-references export-layout get-plan get-script",
-	store.Technician: "create-case update-case add-evidence first-start first-start-capture close-case add-listing withdraw-listing withdraw-evidence tell-disk mark-step answer-question withdraw-statement swap-disks tell-boot-list recognise-piece",
-	store.Lead:       "list-accounts add-account change-account make-key security-log change-settings delete-case",
+		"read-bytes list-downloads case-history read-listing get-listing list-evidence list-references export-references export-layout get-plan get-script prepare preview-copy",
+	store.Technician: "create-case update-case add-evidence first-start first-start-capture close-case add-listing withdraw-listing withdraw-evidence tell-disk mark-step answer-question withdraw-statement swap-disks tell-boot-list recognise-piece " +
+		"plan-copy tick-ready tell-progress forget-progress",
+	store.Lead: "list-accounts add-account change-account make-key security-log change-settings delete-case",
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
@@ -50,7 +51,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		}
 	}
 	rank := map[store.Role]int{"": 0, store.Reader: 1, store.Technician: 2, store.Lead: 3}
-	fill := strings.NewReplacer("{id}", "987654", "{role}", "clone", "{listing}", "1", "{evidence}", "1", "{account}", "987654", "{fact}", "mode")
+	fill := strings.NewReplacer("{id}", "987654", "{role}", "clone", "{listing}", "1", "{evidence}", "1", "{account}", "987654", "{fact}", "mode", "{key}", "stick")
 	seen := 0
 	for path, item := range api.Description().Paths {
 		for method, op := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete,

@@ -25,18 +25,20 @@ type Case struct {
 	Stands      string // where the person stands: before the copy, at a machine that does not start
 	Reach       string // what the person can get hold of
 	// Sayings tell who told each fact of the machine, by the fact's name.
-	Sayings   map[string]Saying `gorm:"serializer:json"`
-	Version   uint32
-	Verdict   string
-	Reaches   string
-	Stage     string
-	Headline  string
-	Demo      *string
-	ClosedAt  *time.Time // when a person closed it
-	ClearedAt *time.Time // when its evidence was removed, some time after
-	CreatedAt time.Time
-	UpdatedAt time.Time
-	Drives    []Drive `gorm:"foreignKey:CaseID"`
+	Sayings map[string]Saying `gorm:"serializer:json"`
+	// Preparation is nil where nothing was planned.
+	Preparation *Preparation `gorm:"serializer:json"`
+	Version     uint32
+	Verdict     string
+	Reaches     string
+	Stage       string
+	Headline    string
+	Demo        *string
+	ClosedAt    *time.Time // when a person closed it
+	ClearedAt   *time.Time // when its evidence was removed, some time after
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
+	Drives      []Drive `gorm:"foreignKey:CaseID"`
 	// Listings are those that count, the newest first.
 	Listings []Listing `gorm:"foreignKey:CaseID"`
 }

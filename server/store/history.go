@@ -32,6 +32,7 @@ const (
 	WhatPutBack    = "evidence put back"
 	WhatTold       = "disk told"
 	WhatSwapped    = "original and clone exchanged"
+	WhatPrepared   = "copy prepared"
 	WhatStep       = "repair step"
 	WhatFirstStart = "first start"
 	WhatScript     = "script downloaded"

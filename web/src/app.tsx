@@ -10,6 +10,7 @@ import { SignInAgain, SignInPage, takeKey } from "./people/SignInPage";
 const CasesPage = lazy(() => import("./cases/CasesPage"));
 const CasePage = lazy(() => import("./cases/CasePage"));
 const BeginningPage = lazy(() => import("./beginning/BeginningPage"));
+const PreparePage = lazy(() => import("./prepare/PreparePage"));
 const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
@@ -35,6 +36,7 @@ export function App() {
           <Route path="/cases/:id" element={<CasePage />}>
             <Route index element={<Navigate to="check" replace />} />
             <Route path="beginning" element={<BeginningPage />} />
+            <Route path="prepare" element={<PreparePage />} />
             <Route path="evidence" element={<EvidencePage />} />
             <Route path="check" element={<CheckPage />} />
             <Route path="repair" element={<RepairPage />} />

@@ -24,6 +24,8 @@ export type Reading = Schemas["Reading"];
 export type Pieces = Schemas["Pieces"];
 export type Piece = Schemas["Piece"];
 export type BootListLine = Schemas["ToldBootListLine"];
+export type Preparing = Schemas["Preparing"];
+export type PlanOfCopy = Schemas["PlanOfCopy"];
 export type ToldDisk = Schemas["ToldDisk"];
 export type ToldPartition = Schemas["ToldPartition"];
 export type Download = Schemas["Download"];
@@ -431,3 +433,46 @@ export function inputOf(c: Case): CaseInput {
     drives: c.drives.map(({ role, model, bus, attached }) => ({ role, model, bus, attached })),
   };
 }
+
+export const getPreparing = (id: number) =>
+  unwrap(client.GET("/cases/{id}/prepare", { params: { path: { id } } }));
+
+export const previewCopy = (id: number, body: PlanOfCopy) =>
+  unwrap(client.POST("/cases/{id}/prepare/preview", { params: { path: { id } }, body }));
+
+export const planCopy = (id: number, version: number, body: PlanOfCopy) =>
+  unwrap(
+    client.PUT("/cases/{id}/prepare", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body,
+    }),
+  );
+
+/** Says that a line of the list was seen to, or is open again. */
+export const tickReady = (id: number, version: number, key: string, done: boolean) =>
+  unwrap(
+    client.PUT("/cases/{id}/prepare/ready/{key}", {
+      params: { path: { id, key }, header: { "If-Match": etag(version) } },
+      body: { done },
+    }),
+  );
+
+/** Tells what the copying program shows. */
+export const tellProgress = (
+  id: number,
+  version: number,
+  body: { perCent?: number; gigabytes?: number; of?: number },
+) =>
+  unwrap(
+    client.POST("/cases/{id}/prepare/progress", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body,
+    }),
+  );
+
+export const forgetProgress = (id: number, version: number) =>
+  unwrap(
+    client.DELETE("/cases/{id}/prepare/progress", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+    }),
+  );

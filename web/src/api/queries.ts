@@ -12,6 +12,7 @@ import {
   type MarkInput,
   type Person,
   type PersonRole,
+  type PlanOfCopy,
   type Role,
   type Seen,
   type Toolbox,
@@ -25,6 +26,7 @@ import {
   getCase,
   getListing,
   getPlan,
+  getPreparing,
   getSettings,
   listAccounts,
   listCases,
@@ -33,6 +35,7 @@ import {
   listPieces,
   listReferences,
   markStep,
+  previewCopy,
   readBytes,
   recordFirstStart,
   recordFirstStartCapture,
@@ -241,3 +244,12 @@ export function useUpdateCase(id: number) {
     onSuccess: take,
   });
 }
+
+/** What is computed before a copy: by the plan that is kept, or by one that is tried. */
+export const usePreparing = (id: number, version: number, plan: PlanOfCopy | null) =>
+  useQuery({
+    queryKey: ["prepare", id, version, plan],
+    queryFn: () => (plan ? previewCopy(id, plan) : getPreparing(id)),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });

@@ -12,6 +12,7 @@ import { CaseMenu } from "./CaseMenu";
 
 const steps = [
   ["beginning", "Beginning"],
+  ["prepare", "Prepare"],
   ["evidence", "Evidence"],
   ["check", "Start check"],
   ["repair", "Repair"],
@@ -24,6 +25,7 @@ export default function CasePage() {
   const c = useCase(id);
   const navigate = useNavigate();
   useHotkeys("b", () => void navigate(`/cases/${id}/beginning`));
+  useHotkeys("p", () => void navigate(`/cases/${id}/prepare`));
   useHotkeys("e", () => void navigate(`/cases/${id}/evidence`));
   useHotkeys("r", () => void navigate(`/cases/${id}/repair`));
   useHotkeys("k", () => void navigate(`/cases/${id}/check`));

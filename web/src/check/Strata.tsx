@@ -4,6 +4,7 @@ import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import type { Drive, Pair, Partition } from "../api/client";
+import { Fills, fillOf } from "../parts/Fills";
 import { usePalette } from "../parts/palette";
 import { grouped } from "../parts/format";
 import { useWidth } from "../parts/useWidth";
@@ -74,7 +75,7 @@ export function Strata({ original, clone, pairs, compact, onPick }: Props) {
           role="group"
           aria-label={`The partitions of both disks, ${scale} scale`}
         >
-          <Patterns />
+          <Fills />
           {pairs.map((p) => (
             <Ribbon key={`${p.original}/${p.clone}`} pair={p} layers={layers} xs={xs} />
           ))}
@@ -247,7 +248,7 @@ function LayerShape({
       y={top + layer.y}
       width={barWidth}
       height={Math.max(layer.height, 1)}
-      fill={p ? fillOf(p) : "none"}
+      fill={p ? fillOf(p.role) : "none"}
       stroke={
         p?.lost ? palette.meaning.rust : p?.role === "unknown" ? palette.meaning.brass : palette.text.primary
       }
@@ -282,48 +283,6 @@ function LayerShape({
       />
       {shape}
     </g>
-  );
-}
-
-/** A partition's role in starting gives its fill, whatever its file system; one that is not told is hollow. */
-const fillOf = (p: Partition) =>
-  p.role === "unknown" ? "none" : `url(#fill-${p.role === "other" ? "data" : p.role})`;
-
-function Patterns() {
-  const { meaning, background, text } = usePalette();
-  return (
-    <defs>
-      <pattern
-        id="fill-boot"
-        width="6"
-        height="6"
-        patternUnits="userSpaceOnUse"
-        patternTransform="rotate(45)"
-      >
-        <rect width="6" height="6" fill={background.paper} />
-        <rect width="2.4" height="6" fill={meaning.brass} />
-      </pattern>
-      <pattern id="fill-system" width="8" height="8" patternUnits="userSpaceOnUse">
-        <rect width="8" height="8" fill={meaning.solid} />
-      </pattern>
-      <pattern id="fill-reserved" width="6" height="6" patternUnits="userSpaceOnUse">
-        <rect width="6" height="6" fill={background.paper} />
-        <circle cx="3" cy="3" r="1.1" fill={text.secondary} />
-      </pattern>
-      <pattern
-        id="fill-recovery"
-        width="7"
-        height="7"
-        patternUnits="userSpaceOnUse"
-        patternTransform="rotate(-45)"
-      >
-        <rect width="7" height="7" fill={background.paper} />
-        <line x1="0" y1="0" x2="0" y2="7" stroke={text.secondary} strokeWidth="1.2" />
-      </pattern>
-      <pattern id="fill-data" width="8" height="8" patternUnits="userSpaceOnUse">
-        <rect width="8" height="8" fill={meaning.tint} />
-      </pattern>
-    </defs>
   );
 }
 

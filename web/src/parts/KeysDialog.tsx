@@ -15,6 +15,7 @@ const keys = [
   ["g l", "go to Look-up"],
   ["g s", "go to Settings"],
   ["b", "Beginning of the open case"],
+  ["p", "Prepare of the open case"],
   ["e", "Evidence of the open case"],
   ["k", "Start check of the open case"],
   ["r", "Repair of the open case"],

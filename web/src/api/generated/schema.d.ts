@@ -483,6 +483,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/prepare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compute before a copy: does it fit, will it start, how long, what must be ready */
+        get: operations["prepare"];
+        /** Keep the plan of a copy */
+        put: operations["plan-copy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/prepare/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compute with another plan, saving nothing */
+        post: operations["preview-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/prepare/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what the copying program shows */
+        post: operations["tell-progress"];
+        /** Forget what was read off the copying program */
+        delete: operations["forget-progress"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/prepare/ready/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say that a line of the list was seen to, or not */
+        put: operations["tick-ready"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/references": {
         parameters: {
             query?: never;
@@ -961,6 +1031,10 @@ export interface components {
             symptom?: components["schemas"]["Judgement"];
             trace: components["schemas"]["Trace"];
         };
+        Choice: {
+            key: string;
+            name: string;
+        };
         CloseInputBody: {
             closed: boolean;
         };
@@ -984,6 +1058,79 @@ export interface components {
             stronger: components["schemas"]["Fact"];
             weaker: components["schemas"]["Fact"];
             what: string;
+        };
+        CopyLayout: {
+            /** @enum {string} */
+            fits: "yes" | "no" | "unknown";
+            free: components["schemas"]["Size"];
+            /** @description Numbers of partitions that lie elsewhere than on the original */
+            moved: number[];
+            placed: components["schemas"]["PlacedPart"][];
+            says?: string;
+            /** @enum {string} */
+            strategy: "keep" | "proportion" | "main" | "hand";
+        };
+        CopyTime: {
+            bytes?: components["schemas"]["Size"];
+            /**
+             * Format: int64
+             * @description Seconds
+             */
+            from?: number;
+            /** @description What it carries, and where the figures come from */
+            rates?: string;
+            /** @description The slowest part of the path */
+            slow?: string;
+            /**
+             * Format: int64
+             * @description Seconds
+             */
+            to?: number;
+            words: string;
+        };
+        CopyWay: {
+            /** @description The steps after which it starts, where it does not by itself */
+            after: string[];
+            best: boolean;
+            does: string;
+            key: string;
+            name: string;
+            pins: components["schemas"]["Pin"][];
+            says: string;
+            time: components["schemas"]["CopyTime"];
+            /**
+             * @description As far as the loader; absent where nothing was computed
+             * @enum {string}
+             */
+            verdict?: "starts" | "starts-original" | "stops" | "depends";
+            /**
+             * @description Of the whole start
+             * @enum {string}
+             */
+            whole?: "starts" | "starts-original" | "stops" | "depends";
+        };
+        Countdown: {
+            finished: boolean;
+            /**
+             * Format: date-time
+             * @description The earliest end
+             */
+            first?: string;
+            known: boolean;
+            /**
+             * Format: date-time
+             * @description The latest end
+             */
+            last?: string;
+            /** Format: date-time */
+            likely?: string;
+            says: string;
+            seen: components["schemas"]["Seen"][];
+            /**
+             * Format: date-time
+             * @description Since when nothing has moved
+             */
+            stalled?: string;
         };
         DeleteInputBody: {
             /** @description The case's name, typed once more */
@@ -1046,6 +1193,17 @@ export interface components {
             model: string;
             pins: components["schemas"]["Pin"][];
             role: string;
+        };
+        DriveCard: {
+            bus?: string;
+            id?: string;
+            model?: string;
+            partitions?: string;
+            /** @enum {string} */
+            role: "original" | "clone";
+            serial?: string;
+            size?: components["schemas"]["Size"];
+            style?: string;
         };
         DriveInput: {
             attached?: boolean;
@@ -1183,6 +1341,17 @@ export interface components {
             from: "clone" | "original" | "neither" | "open";
             why: string;
         };
+        FitAnswer: {
+            /** @enum {string} */
+            fits: "as-it-is" | "smaller" | "no" | "unknown";
+            says: string;
+            /** @description How much must go */
+            short?: components["schemas"]["Size"];
+            /** @description Numbers of the partitions that could stay behind without harm to the start */
+            spare: number[];
+            /** @description A drive of the same nominal size that is a few sectors smaller */
+            trap?: string;
+        };
         Form: {
             commands: components["schemas"]["Command"][];
             putBack?: components["schemas"]["Command"][];
@@ -1298,6 +1467,11 @@ export interface components {
             label: string;
             leads?: string;
         };
+        Otherwise: {
+            found: string;
+            predicted: string;
+            what: string;
+        };
         Pair: {
             /**
              * @description How the counterpart was found, or why there is none
@@ -1308,6 +1482,26 @@ export interface components {
             clone: number;
             /** Format: int64 */
             original: number;
+        };
+        PartNeed: {
+            /** @description It keeps its size */
+            fixed: boolean;
+            kind: string;
+            /** @description To what it can be brought; absent when it is not known */
+            least?: components["schemas"]["Size"];
+            name: string;
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            role: "boot" | "system" | "reserved" | "recovery" | "data" | "other" | "unknown";
+            size: components["schemas"]["Size"];
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            start: number;
+            used?: components["schemas"]["Size"];
+            why?: string;
         };
         Partition: {
             active: boolean;
@@ -1388,6 +1582,16 @@ export interface components {
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
         };
+        PlacedPart: {
+            /** Format: int64 */
+            number: number;
+            size: components["schemas"]["Size"];
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            start: number;
+        };
         Plan: {
             afterwards: components["schemas"]["PlanStep"][];
             alternatives: components["schemas"]["Plan"][];
@@ -1403,6 +1607,32 @@ export interface components {
             steps: components["schemas"]["PlanStep"][];
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
+        };
+        PlanOfCopy: {
+            /** @description The original stays plugged in at the first start */
+            beside?: boolean;
+            /** @description Of the new drive as it is sold or shown, such as 240 GB; absent where evidence tells it */
+            capacity?: string;
+            /** @description How the original hangs while it is copied: a key of links */
+            fromLink?: string;
+            /** @description What the original is: a key of media */
+            fromMedium?: string;
+            /**
+             * Format: int64
+             * @description Of the new drive, in bytes; 0 is not told
+             * @enum {integer}
+             */
+            sectorSize?: 0 | 512 | 4096;
+            /** @description By hand: bytes by partition number */
+            sizes?: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            strategy?: "keep" | "proportion" | "main" | "hand";
+            toLink?: string;
+            toMedium?: string;
+            /** @description The way that is chosen: a key of ways */
+            way?: string;
         };
         PlanStep: {
             action: string;
@@ -1435,6 +1665,36 @@ export interface components {
             /** @description What it puts right */
             why: string;
         };
+        Preparing: {
+            answer: components["schemas"]["FitAnswer"];
+            cards: components["schemas"]["DriveCard"][];
+            /** @description The copy is in evidence and was held against the prediction */
+            compared: boolean;
+            countdown: components["schemas"]["Countdown"];
+            /** @description The new drive's capacity is in evidence, and need not be typed */
+            inEvidence: boolean;
+            /** @description One for each strategy */
+            layouts: components["schemas"]["CopyLayout"][];
+            links: components["schemas"]["Choice"][];
+            media: components["schemas"]["Choice"][];
+            /** @description The original's capacity; absent when it is not known */
+            original?: components["schemas"]["Size"];
+            /** @description What came out otherwise than predicted */
+            otherwise: components["schemas"]["Otherwise"][];
+            parts: components["schemas"]["PartNeed"][];
+            plan: components["schemas"]["PlanOfCopy"];
+            ready: components["schemas"]["ReadyLine"][];
+            /** @description The recommendation in one sentence */
+            recommends: string;
+            /** @description The new drive's capacity was read off a screen */
+            rounded: boolean;
+            /** @description What to see to in the firmware before the first start, in order */
+            settings: string[];
+            /** @description The new drive's capacity; absent when it is not known */
+            target?: components["schemas"]["Size"];
+            time: components["schemas"]["CopyTime"];
+            ways: components["schemas"]["CopyWay"][];
+        };
         Problem: {
             /** @description Stable identifier of the kind of problem */
             code: string;
@@ -1444,6 +1704,25 @@ export interface components {
             text: string;
             /** @description What was expected there */
             want?: string;
+        };
+        ProgressInputBody: {
+            /**
+             * Format: date-time
+             * @description When it was read off; absent is now
+             */
+            at?: string;
+            /**
+             * Format: double
+             * @description That are done, in decimal units
+             */
+            gigabytes?: number;
+            /**
+             * Format: double
+             * @description Of how many gigabytes in all
+             */
+            of?: number;
+            /** Format: double */
+            perCent?: number;
         };
         Question: {
             drive?: string;
@@ -1511,6 +1790,21 @@ export interface components {
              * @description How many lines were not understood
              */
             unread: number;
+        };
+        ReadyLine: {
+            /** Format: date-time */
+            at?: string;
+            command?: string;
+            /** @description The evidence itself shows that it is done */
+            evidence: boolean;
+            /** @description Without it the copy fails or harms something */
+            first: boolean;
+            how?: string;
+            key: string;
+            text: string;
+            /** @description Who saw to it */
+            who?: string;
+            why: string;
         };
         Reference: {
             /** @description The drive that the holder lies on; absent for the firmware */
@@ -1605,6 +1899,12 @@ export interface components {
             /** Format: int64 */
             first: number;
         };
+        Seen: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            done: number;
+        };
         Settings: {
             /**
              * Format: int64
@@ -1685,6 +1985,9 @@ export interface components {
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
+        };
+        TickInputBody: {
+            done: boolean;
         };
         ToldBootListLine: {
             entry: boolean;
@@ -2968,6 +3271,226 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    prepare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preparing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-copy": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanOfCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanOfCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preparing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tell-progress": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProgressInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-progress": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tick-ready": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                /** @description Of the line */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TickInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,333 @@
+package judge
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"latchkey/core/disk"
+	"latchkey/core/fit"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/server/store"
+)
+
+// Prepare computes a case's preparation with a plan; nil is the stored one.
+func (j *Judge) Prepare(ctx context.Context, c *store.Case, plan *PlanOfCopy, now time.Time) (*Preparing, error) {
+	kept := store.Preparation{}
+	if c.Preparation != nil {
+		kept = *c.Preparation
+	}
+	if plan == nil {
+		plan = planOf(kept)
+	}
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	back, err := j.room.simulating(ctx, a.machine, planTimes)
+	if err != nil {
+		return nil, err
+	}
+	defer back()
+	p := preparing{plan: *plan, kept: kept, of: c, machine: a.machine, now: now}
+	return p.compute()
+}
+
+func planOf(p store.Preparation) *PlanOfCopy {
+	return &PlanOfCopy{p.Capacity, p.SectorSize, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium, p.Beside, p.Strategy,
+		p.Sizes, p.Way}
+}
+
+// Into takes the plan over into what is stored.
+func (p PlanOfCopy) Into(s *store.Preparation) {
+	s.Capacity, s.SectorSize, s.FromLink, s.FromMedium, s.ToLink, s.ToMedium = p.Capacity, p.SectorSize, p.FromLink,
+		p.FromMedium, p.ToLink, p.ToMedium
+	s.Beside, s.Strategy, s.Sizes, s.Way = p.Beside, p.Strategy, p.Sizes, p.Way
+}
+
+// preparing is the computation of a preparation.
+type preparing struct {
+	plan     PlanOfCopy
+	kept     store.Preparation
+	of       *store.Case
+	machine  machine.Machine
+	now      time.Time
+	original *machine.Contents
+	clone    *machine.Contents
+	target   fit.Target
+	parts    []fit.Part
+	out      Preparing
+}
+
+func (p *preparing) compute() (*Preparing, error) {
+	for i := range p.machine.Drives {
+		switch d := &p.machine.Drives[i]; d.Role {
+		case machine.RoleOriginal:
+			p.original = d.Contents
+		case machine.RoleClone:
+			p.clone = d.Contents
+		}
+	}
+	p.out = Preparing{Plan: p.plan, Parts: []PartNeed{}, Layouts: []CopyLayout{}, Ways: []CopyWay{},
+		Otherwise: []fit.Otherwise{},
+		Links:     choices(fit.Links), Media: choices(fit.Media)}
+	if err := p.drives(); err != nil {
+		return nil, err
+	}
+	from, to := fit.End{Link: p.plan.FromLink, Medium: p.plan.FromMedium},
+		fit.End{Link: p.plan.ToLink, Medium: p.plan.ToMedium}
+	p.needs()
+	layout := p.layouts()
+	p.ways(layout, from, to)
+	situation := fit.Situation{Machine: p.machine, Parts: p.parts, Target: p.target, From: from, To: to,
+		BusLater: bus(p.of, "clone"), Time: fit.Long(p.bytes(), from, to)}
+	p.out.Time = timeOf(situation.Time)
+	for _, l := range situation.List() {
+		line := ReadyLine{Key: l.Key, Text: l.Text, Why: l.Why, How: l.How, Command: l.Command, Evidence: l.Evidence,
+			First: l.First}
+		if tick, done := p.kept.Ticks[l.Key]; done {
+			line.Who, line.At = tick.Who, &tick.At
+		}
+		p.out.Ready = append(p.out.Ready, line)
+	}
+	p.out.Settings = fit.Settings(p.machine)
+	p.out.Countdown = countdown(p.kept.Seen, p.now)
+	p.out.Cards = []DriveCard{p.card("original", p.original), p.card("clone", p.clone)}
+	return &p.out, nil
+}
+
+func choices(rates []fit.Rate) []Choice {
+	var out []Choice
+	for _, r := range rates {
+		out = append(out, Choice{r.Key, r.Name})
+	}
+	return out
+}
+
+func bus(c *store.Case, role string) string {
+	if b := stored(c, role).Bus; b != nil {
+		return *b
+	}
+	return ""
+}
+
+// drives settles both capacities.
+func (p *preparing) drives() error {
+	if p.original != nil {
+		if n, known := p.original.Size(); known {
+			size := sizeOf(n)
+			p.out.Original = &size
+		}
+	}
+	p.target.SectorSize = 512
+	if p.clone != nil {
+		if n, known := p.clone.Size(); known {
+			p.target = fit.Target{Bytes: n, SectorSize: p.clone.Layout.SectorSize, Rounded: p.clone.Rounded}
+			p.out.InEvidence = true
+		}
+	}
+	if p.plan.SectorSize != 0 {
+		p.target.SectorSize, p.target.Physical = p.plan.SectorSize, p.plan.SectorSize
+	}
+	if !p.out.InEvidence && p.plan.Capacity != "" {
+		n, rounded, err := soldOrShown(p.plan.Capacity)
+		if err != nil {
+			return &BadChange{"capacity: " + err.Error() + "."}
+		}
+		p.target.Bytes, p.target.Rounded = n, rounded
+	}
+	if p.target.Bytes > 0 {
+		size := sizeOf(p.target.Bytes)
+		p.out.Target, p.out.Rounded = &size, p.target.Rounded
+	}
+	return nil
+}
+
+// soldOrShown reads a capacity; a whole number of GB that drives are sold with is what
+// the standard gives for it.
+func soldOrShown(text string) (bytes int64, rounded bool, err error) {
+	n, rounded, err := disk.ParseSize(text, disk.EitherUnits)
+	if err != nil {
+		return 0, false, err
+	}
+	if n < 1<<20 {
+		return 0, false, fmt.Errorf("%q is too small for a drive", text)
+	}
+	if sold := fit.Sold(n / 1_000_000_000); rounded && n%1_000_000_000 == 0 && sold > 0 {
+		return sold, true, nil
+	}
+	return n, rounded, nil
+}
+
+func known(n int64, yes bool) *Size {
+	if !yes {
+		return nil
+	}
+	s := sizeOf(n)
+	return &s
+}
+
+func (p *preparing) needs() {
+	if p.original == nil {
+		p.out.Answer = FitAnswer{Fits: "unknown", Says: "Nothing of the original is in evidence.", Spare: []int{}}
+		return
+	}
+	p.parts = fit.Parts(p.original)
+	for _, part := range p.parts {
+		need := PartNeed{Number: part.Number, Name: part.Name, Role: part.Role, Kind: string(part.Kind),
+			Start: part.Start,
+			Size:  sizeOf(part.Size), Fixed: part.Fixed, Why: part.Why}
+		need.Used, need.Least = known(part.Used.Get()), known(part.Least.Get())
+		p.out.Parts = append(p.out.Parts, need)
+	}
+	if p.target.Bytes == 0 {
+		p.out.Answer = FitAnswer{Fits: "unknown", Says: "How large the new drive is, is not known.", Spare: []int{}}
+		return
+	}
+	a := fit.Judge(p.original, p.parts, p.target)
+	p.out.Answer = FitAnswer{Fits: a.Fits, Says: a.Says, Trap: a.Trap, Spare: a.Spare,
+		Short: known(a.Short, a.Short > 0)}
+}
+
+// layouts lays the partitions out by each strategy, and returns the chosen one. Without
+// a choice it is that by which it fits with the least change.
+func (p *preparing) layouts() fit.Layout {
+	var chosen fit.Layout
+	if p.target.Bytes == 0 || p.original == nil {
+		return fit.Layout{Fits: "no", Says: "the capacities are not known"}
+	}
+	strategy := fit.Strategy(p.plan.Strategy)
+	hand := map[int]int64{}
+	for number, bytes := range p.plan.Sizes {
+		if n, err := strconv.Atoi(number); err == nil && bytes > 0 && bytes <= disk.MaxSize {
+			hand[n] = bytes
+		}
+	}
+	for _, s := range fit.Strategies {
+		l := fit.Lay(p.parts, p.original.Layout.Style, p.target, s, hand)
+		if s == strategy || strategy == "" && (chosen.Strategy == "" || chosen.Fits != "yes" && l.Fits == "yes" && s != fit.Hand) {
+			chosen = l
+		}
+		view := CopyLayout{Strategy: string(s), Fits: l.Fits, Says: l.Says, Free: sizeOf(l.Free), Moved: l.Moved,
+			Placed: []PlacedPart{}}
+		for _, one := range l.Placed {
+			view.Placed = append(view.Placed, PlacedPart{p.parts[one.Part].Number, one.Start, sizeOf(one.Size)})
+		}
+		p.out.Layouts = append(p.out.Layouts, view)
+	}
+	p.out.Plan.Strategy = string(chosen.Strategy)
+	return chosen
+}
+
+// ways predicts what the machine does with the copy of each way.
+func (p *preparing) ways(layout fit.Layout, from, to fit.End) {
+	if p.target.Bytes == 0 {
+		return
+	}
+	planned := fit.Planned(p.machine, bus(p.of, "clone"), !p.plan.Beside)
+	var list []fit.Prediction
+	for _, w := range fit.Ways {
+		list = append(list, fit.Predict(planned, w, p.parts, layout, p.target))
+	}
+	best := fit.Best(list)
+	for i, one := range list {
+		view := CopyWay{Key: one.Way.Key, Name: one.Way.Name, Does: one.Way.Does, Verdict: one.Verdict, Says: one.Says,
+			After: append([]string{}, one.After...), Pins: append([]startup.Pin{}, one.Pins...), Best: i == best,
+			Time: timeOf(fit.Long(one.Bytes, from, to))}
+		if one.Verdict != "" {
+			view.Whole = one.Trace.Verdict
+		}
+		p.out.Ways = append(p.out.Ways, view)
+		if one.Way.Key == p.plan.Way || p.plan.Way == "" && i == best {
+			p.out.Plan.Way = one.Way.Key
+			p.compare(one)
+		}
+	}
+	p.out.Recommends = recommends(list, best)
+}
+
+// recommends is the recommendation in one sentence.
+func recommends(list []fit.Prediction, best int) string {
+	if best < 0 {
+		return "No way of copying is known to lead to a start."
+	}
+	b := list[best]
+	switch {
+	case b.Verdict == startup.Starts && b.Trace.Verdict == startup.Starts:
+		return fmt.Sprintf("Copy by %s: the copy starts.", b.Way.Name)
+	case b.Verdict == startup.Starts:
+		return fmt.Sprintf("Copy by %s: the copy reaches its loader; what follows is not proven.", b.Way.Name)
+	case len(b.After) > 0:
+		return fmt.Sprintf("Copy by %s, then: %s.", b.Way.Name, machine.LowerFirst(b.After[0]))
+	}
+	return fmt.Sprintf("Copy by %s; whether it starts hangs on what is not known yet.", b.Way.Name)
+}
+
+// compare holds the real copy against the prediction, once there is one.
+func (p *preparing) compare(one fit.Prediction) {
+	if p.of.Stands == "" || p.of.Stands == "before" || p.clone == nil || one.Clone == nil || len(p.clone.Layout.Partitions) == 0 {
+		return
+	}
+	p.out.Compared, p.out.Otherwise = true, fit.Held(one.Way, one.Clone, p.clone)
+}
+
+// bytes is how much the chosen way reads.
+func (p *preparing) bytes() int64 {
+	for _, w := range p.out.Ways {
+		if w.Key == p.out.Plan.Way && w.Time.Bytes != nil {
+			return w.Time.Bytes.Bytes
+		}
+	}
+	return 0
+}
+
+func timeOf(t fit.Time) CopyTime {
+	out := CopyTime{Words: t.Words()}
+	if t.Known {
+		size := sizeOf(t.Bytes)
+		out.From, out.To, out.Bytes, out.Slow = int(t.From.Seconds()), int(t.To.Seconds()), &size, t.Slow
+		out.Rates = fmt.Sprintf("%.0f to %.0f MB/s (%s)", t.Rate.Low/1e6, t.Rate.High/1e6, t.Rate.From)
+	}
+	return out
+}
+
+func countdown(seen []store.Seen, now time.Time) Countdown {
+	var list []fit.Seen
+	for _, s := range seen {
+		list = append(list, fit.Seen{At: s.At, Done: s.Done})
+	}
+	c := fit.Count(list, now)
+	out := Countdown{Says: c.Says, Known: c.Known, Finished: c.Finished, Seen: append([]store.Seen{}, seen...)}
+	if c.Known {
+		out.First, out.Likely, out.Last = &c.First, &c.Likely, &c.Last
+	}
+	if !c.Stalled.IsZero() {
+		out.Stalled = &c.Stalled
+	}
+	return out
+}
+
+func (p *preparing) card(role string, c *machine.Contents) DriveCard {
+	s := stored(p.of, role)
+	card := DriveCard{Role: role, Model: s.Model, Bus: bus(p.of, role)}
+	if c == nil {
+		if role == "clone" {
+			card.Size = p.out.Target
+		}
+		return card
+	}
+	card.Size = known(c.Size())
+	if c.Layout.Style != disk.StyleUnknown {
+		card.Style = string(c.Layout.Style)
+	}
+	card.ID, _ = c.Layout.DiskID().Get()
+	for _, part := range c.Layout.Partitions {
+		if card.Partitions != "" {
+			card.Partitions += " · "
+		}
+		card.Partitions += disk.Binary(disk.Span(part.Length, c.Layout.SectorSize))
+	}
+	return card
+}
