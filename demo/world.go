@@ -25,6 +25,8 @@ type Case struct {
 	Done []Tick
 	// Proved is who saw a first start from the clone; "" when nobody did.
 	Proved string
+	// Copy is what was planned before the copy; nil where nothing was.
+	Copy *CopyPlan
 	// Listings are what commands printed, the oldest first.
 	Listings []Listing
 }

@@ -29,7 +29,7 @@ func demoCommand() *cobra.Command {
 		defer s.Close()
 		made, err := loadDemo(cmd.Context(), s)
 		if err == nil {
-			fmt.Fprintf(cmd.OutOrStdout(), "%d demo cases made, %d were there.\n", made, len(demo.Cases())-made)
+			fmt.Fprintf(cmd.OutOrStdout(), "%d demo cases made, %d were there.\n", made, len(demo.Cases())+len(demo.Before())-made)
 		}
 		return err
 	}
@@ -43,7 +43,7 @@ func loadDemo(ctx context.Context, s *store.Store) (made int, err error) {
 		return 0, err
 	}
 	j := judge.New(s)
-	cases := demo.Cases()
+	cases := append(demo.Cases(), demo.Before()...)
 	for i := len(cases) - 1; i >= 0; i-- {
 		_, err := s.FindDemo(ctx, cases[i].Name)
 		if err == nil {
@@ -116,7 +116,22 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 	if _, err = j.Record(ctx, stored); err != nil {
 		return err
 	}
+	if d.Copy != nil {
+		return s.Prepare(ctx, c.ID, byDemo(store.WhatPrepared, "the plan"), stored.Version, planned(*d.Copy))
+	}
 	return playDemoRepair(ctx, s, j, c.ID, d)
+}
+
+// planned takes a demo case's plan over.
+func planned(d demo.CopyPlan) func(*store.Preparation) {
+	return func(p *store.Preparation) {
+		p.Capacity, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium = d.Capacity, d.FromLink, d.FromMedium, d.ToLink,
+			d.ToMedium
+		p.Ticks = map[string]store.Tick{}
+		for key, who := range d.SeenTo {
+			p.Ticks[key] = store.Tick{Who: who, At: time.Now().UTC()}
+		}
+	}
 }
 
 // playDemoRepair ticks off the first steps of a case's plan, and records a first
@@ -221,7 +236,7 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 	p := &store.Piece{
 		Evidence: store.Evidence{CaseID: c.ID, Role: role, Filename: c.Title + ", " + role + ".lkcap", Capacity: m.Capacity,
 			SectorSize: sectorSize},
-		Inside: store.Inside{Extents: m.Extents, Counts: m.Counts}, Sectors: image,
+		Inside: store.Inside{Extents: m.Extents, Unreadable: m.Unreadable, Counts: m.Counts}, Sectors: image,
 	}
 	return s.AddEvidence(ctx, p, byDemo(store.WhatEvidence, role+": "+p.Filename), version)
 }

@@ -82,7 +82,7 @@ func ofPartition(w Way, predicted, found *machine.Contents, a disk.Partition, i 
 		differs("type", a.Type.Name, b.Type.Name)
 	}
 	if !a.ActiveOpen && !b.ActiveOpen {
-		differs("active", yes(a.Active), yes(b.Active))
+		differs("active", yesOrNo(a.Active), yesOrNo(b.Active))
 	}
 	if !a.GUID.IsZero() && !b.GUID.IsZero() && !w.NewIDs {
 		differs("identifier", a.GUID, b.GUID)
@@ -97,11 +97,4 @@ func ofPartition(w Way, predicted, found *machine.Contents, a disk.Partition, i 
 		differs("serial number of the file system", v.Serial, u.Serial)
 	}
 	return out
-}
-
-func yes(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
 }

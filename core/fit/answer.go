@@ -85,8 +85,12 @@ func (a Answer) shrunk(parts []Part, style disk.Style, t Target) Answer {
 func (l *Layout) change(parts []Part) string {
 	var list []string
 	for _, p := range l.Placed {
-		if part := parts[p.Part]; p.Size != part.Size {
-			list = append(list, fmt.Sprintf("partition %d from %s to %s", part.Number, disk.Binary(part.Size), disk.Binary(p.Size)))
+		part := parts[p.Part]
+		switch now, then := disk.Binary(part.Size), disk.Binary(p.Size); {
+		case now == then && p.Size < part.Size:
+			list = append(list, fmt.Sprintf("partition %d by %s", part.Number, disk.Binary(part.Size-p.Size)))
+		case p.Size != part.Size:
+			list = append(list, fmt.Sprintf("partition %d from %s to %s", part.Number, now, then))
 		}
 	}
 	if len(list) == 0 {

@@ -170,7 +170,7 @@ func (s *Situation) drives() []Line {
 	case c.Layout.Style == disk.StyleNone && len(c.Layout.Partitions) == 0:
 		out = append(out, Line{Key: "empty", Evidence: true, Text: "The new drive is not initialised: nothing on it is lost", Why: "its first sectors hold no table", How: "A system that asks to initialise it may be answered with no."})
 	case len(c.Layout.Partitions) > 0:
-		out = append(out, Line{Key: "keep", First: true, Text: fmt.Sprintf("The new drive holds %d partitions: is anything on it to be kept?", len(c.Layout.Partitions)), Why: "the copy overwrites them all",
+		out = append(out, Line{Key: "keep", First: true, Text: "Is anything on the new drive to be kept?", Why: fmt.Sprintf("it holds %s, and the copy overwrites all of it", count(len(c.Layout.Partitions))),
 			How: "Look at each of them in the system's file manager."})
 	}
 	if s.To.Link == "" {
@@ -237,4 +237,11 @@ func (s *Situation) swap() []Line {
 		l.Command = line("systemctl", "reboot", "--firmware-setup")
 	}
 	return append(out, l)
+}
+
+func count(partitions int) string {
+	if partitions == 1 {
+		return "a partition"
+	}
+	return fmt.Sprintf("%d partitions", partitions)
 }

@@ -2,6 +2,8 @@ package fit
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -23,6 +25,9 @@ type Way struct {
 	// identifiers, Alone for the main partition alone, Files for files put into file
 	// systems made anew, Twice for one that writes everything two times.
 	Whole, NewIDs, Alone, Files, Twice bool
+	// ToUEFI is set for one after which the firmware is changed to UEFI: of an MBR disk
+	// alone.
+	ToUEFI bool
 }
 
 // Ways lists the ways of copying. Common practice, no source.
@@ -32,6 +37,7 @@ var Ways = []Way{
 	{Key: "main", Name: "the main partition alone", Does: "One partition under a new table: what the machine starts from stays behind.", Alone: true, NewIDs: true},
 	{Key: "image", Name: "through an image on a third disk", Does: "As used blocks, written to an image first and from there to the new drive.", Twice: true},
 	{Key: "files", Name: "new partitions, then files", Does: "Partitions and file systems are made anew, and files copied into them.", NewIDs: true, Files: true},
+	{Key: "to-uefi", Name: "used blocks, then GPT and UEFI", Does: "As used blocks; then the table becomes a GPT and the firmware's mode UEFI: beyond 2 TiB nothing else reaches.", ToUEFI: true},
 	{Key: "whole", Name: "every sector", Does: "The whole disk as it lies, what is free and what is damaged, too.", Whole: true},
 }
 
@@ -49,6 +55,13 @@ type Prediction struct {
 	// After are the steps that lead to a start, where it does not start by itself.
 	After []string
 	Bytes int64 // that are read from the original; 0 is not known
+}
+
+// WaysOf lists the ways that an original can be copied by.
+func WaysOf(original *machine.Contents) []Way {
+	return slices.DeleteFunc(slices.Clone(Ways), func(w Way) bool {
+		return w.ToUEFI && (original == nil || original.Layout.Style != disk.StyleMBR)
+	})
 }
 
 // Predict computes what the machine does with a copy that is made in a way: the machine
@@ -71,11 +84,37 @@ func Predict(m machine.Machine, w Way, parts []Part, l Layout, t Target) Predict
 		p.Says = says
 		return p
 	}
+	m.Answers = w.answers(m)
+	if w.ToUEFI {
+		m.Firmware.Mode = fact.Known(firmware.UEFI, fact.Source{Origin: fact.Typed, Structure: "as planned"})
+	}
 	p.start(m, clone)
 	if kept, differs := clone.WithHiddenSectorsKept(); differs && firmwareMode(m) != firmware.UEFI {
 		p.hangsOn(m, kept)
 	}
 	return p
+}
+
+// answers are those of the machine with what the way itself tells: whether a Mac's sealed
+// system comes along whole.
+func (w Way) answers(m machine.Machine) map[string]string {
+	out := maps.Clone(m.Answers)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for i := range m.Drives {
+		if m.Drives[i].Role == machine.RoleClone {
+			out["mac-installed:"+m.Drives[i].Name] = yesOrNo(!w.Files)
+		}
+	}
+	return out
+}
+
+func yesOrNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
 }
 
 func firmwareMode(m machine.Machine) firmware.Mode {
@@ -93,6 +132,9 @@ func (p *Prediction) start(m machine.Machine, clone *machine.Contents) {
 		}
 	}
 	p.Clone, p.Verdict, p.Says = clone, p.Trace.Reaches, p.Trace.Headline
+	if p.Trace.Verdict == startup.Depends && len(p.Trace.Missing) > 0 {
+		p.Says = p.Trace.Missing[0].Text
+	}
 	if p.Verdict != startup.Starts && p.Verdict != startup.Depends {
 		p.repaired(m)
 	}
@@ -101,7 +143,11 @@ func (p *Prediction) start(m machine.Machine, clone *machine.Contents) {
 // repaired names the steps after which the copy starts, where it does not by itself.
 // Copying again is no such step.
 func (p *Prediction) repaired(m machine.Machine) {
-	plan := repair.Find(m)
+	allowed := slices.Clone(repair.Toolboxes)
+	if p.Way.ToUEFI { // the mode is what was wanted
+		allowed = slices.DeleteFunc(allowed, func(t repair.Toolbox) bool { return t == repair.Firmware })
+	}
+	plan := repair.Find(m, allowed...)
 	if plan.Verdict != startup.Starts && plan.Verdict != startup.Depends {
 		return
 	}
@@ -139,7 +185,7 @@ func copied(original *machine.Contents, w Way, parts []Part, l Layout, t Target)
 	case l.Fits == "no":
 		return nil, "Does not fit: " + l.Says
 	case other && !w.Files:
-		return nil, fmt.Sprintf("The new drive has sectors of %d bytes and the original of %d: its file systems are made for the old ones. Copy files into new partitions.",
+		return nil, fmt.Sprintf("The new drive has sectors of %d bytes and the original of %d: its file systems are made for the old ones. Hang it where its sectors have %[2]d bytes, as many enclosures hide them, or copy files into new partitions.",
 			t.SectorSize, original.Layout.SectorSize)
 	case w.Alone:
 		return alone(original, parts, l, t, sectors)
@@ -256,8 +302,8 @@ func Planned(m machine.Machine, bus string, unplugged bool) machine.Machine {
 	return m
 }
 
-// Best is the way to recommend: the first that starts, else the first that does after
-// some steps, else the first that may; -1 for none.
+// Best is the way to recommend: the first that starts, else the first that may without
+// anything being done, else the first that does after some steps; -1 for none.
 func Best(list []Prediction) int {
 	rank := func(p Prediction) int {
 		switch {
@@ -265,9 +311,9 @@ func Best(list []Prediction) int {
 			return 0
 		case p.Verdict == startup.Starts:
 			return 1
-		case len(p.After) > 0:
-			return 2
 		case p.Verdict == startup.Depends:
+			return 2
+		case len(p.After) > 0:
 			return 3
 		}
 		return 4

@@ -7,6 +7,8 @@ import (
 	"io"
 	"os"
 	"sort"
+
+	"latchkey/core/disk"
 )
 
 // pageSize is the unit in which an image's contents are kept, in bytes.
@@ -17,7 +19,14 @@ type Image struct {
 	Size       int64 // bytes
 	SectorSize int   // bytes
 	pages      map[int64][]byte
+	spoilt     []stretch
 }
+
+// stretch is a run of bytes.
+type stretch struct{ from, to int64 }
+
+// Spoil makes bytes that cannot be read any more.
+func (m *Image) Spoil(off, length int64) { m.spoilt = append(m.spoilt, stretch{off, off + length}) }
 
 // NewImage returns an empty disk of size bytes.
 func NewImage(size int64, sectorSize int) *Image {
@@ -30,6 +39,11 @@ func (m *Image) ReadAt(p []byte, off int64) (int, error) {
 		return 0, io.EOF
 	}
 	n := int(min(int64(len(p)), m.Size-off))
+	for _, s := range m.spoilt {
+		if off < s.to && off+int64(n) > s.from {
+			return 0, &disk.Unreadable{Offset: s.from, Length: s.to - s.from}
+		}
+	}
 	for done := 0; done < n; {
 		at := off + int64(done)
 		in := int(at % pageSize)

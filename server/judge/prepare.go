@@ -138,6 +138,7 @@ func (p *preparing) drives() error {
 		}
 		p.target.Bytes, p.target.Rounded = n, rounded
 	}
+	p.out.SectorSize = p.target.SectorSize
 	if p.target.Bytes > 0 {
 		size := sizeOf(p.target.Bytes)
 		p.out.Target, p.out.Rounded = &size, p.target.Rounded
@@ -207,7 +208,7 @@ func (p *preparing) layouts() fit.Layout {
 	}
 	for _, s := range fit.Strategies {
 		l := fit.Lay(p.parts, p.original.Layout.Style, p.target, s, hand)
-		if s == strategy || strategy == "" && (chosen.Strategy == "" || chosen.Fits != "yes" && l.Fits == "yes" && s != fit.Hand) {
+		if better(chosen, l, strategy) {
 			chosen = l
 		}
 		view := CopyLayout{Strategy: string(s), Fits: l.Fits, Says: l.Says, Free: sizeOf(l.Free), Moved: l.Moved,
@@ -221,6 +222,19 @@ func (p *preparing) layouts() fit.Layout {
 	return chosen
 }
 
+// better reports whether a layout is to be chosen over the one so far: the one that is
+// wanted; without a wish the first that fits, the main partition's before the shares of
+// all, and where none fits the main partition's.
+func better(chosen, l fit.Layout, wanted fit.Strategy) bool {
+	switch {
+	case wanted != "":
+		return l.Strategy == wanted
+	case l.Strategy == fit.Hand || chosen.Fits == "yes" && (chosen.Strategy == fit.Keep || l.Strategy != fit.Main):
+		return false
+	}
+	return l.Fits == "yes" || l.Strategy == fit.Main || chosen.Strategy == ""
+}
+
 // ways predicts what the machine does with the copy of each way.
 func (p *preparing) ways(layout fit.Layout, from, to fit.End) {
 	if p.target.Bytes == 0 {
@@ -228,7 +242,7 @@ func (p *preparing) ways(layout fit.Layout, from, to fit.End) {
 	}
 	planned := fit.Planned(p.machine, bus(p.of, "clone"), !p.plan.Beside)
 	var list []fit.Prediction
-	for _, w := range fit.Ways {
+	for _, w := range fit.WaysOf(p.original) {
 		list = append(list, fit.Predict(planned, w, p.parts, layout, p.target))
 	}
 	best := fit.Best(list)
@@ -246,6 +260,9 @@ func (p *preparing) ways(layout fit.Layout, from, to fit.End) {
 		}
 	}
 	p.out.Recommends = recommends(list, best)
+	if p.out.Answer.Fits == "no" {
+		p.out.Recommends = "Not before it fits."
+	}
 }
 
 // recommends is the recommendation in one sentence.
@@ -262,7 +279,7 @@ func recommends(list []fit.Prediction, best int) string {
 	case len(b.After) > 0:
 		return fmt.Sprintf("Copy by %s, then: %s.", b.Way.Name, machine.LowerFirst(b.After[0]))
 	}
-	return fmt.Sprintf("Copy by %s; whether it starts hangs on what is not known yet.", b.Way.Name)
+	return fmt.Sprintf("Copy by %s. Whether it starts hangs on this: %s", b.Way.Name, b.Says)
 }
 
 // compare holds the real copy against the prediction, once there is one.

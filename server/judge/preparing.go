@@ -15,6 +15,7 @@ type Preparing struct {
 	Original   *Size           `json:"original,omitempty" doc:"The original's capacity; absent when it is not known"`
 	Target     *Size           `json:"target,omitempty" doc:"The new drive's capacity; absent when it is not known"`
 	Rounded    bool            `json:"rounded" doc:"The new drive's capacity was read off a screen"`
+	SectorSize int             `json:"sectorSize" doc:"Of the new drive, in bytes: told, in evidence, or the usual one"`
 	InEvidence bool            `json:"inEvidence" doc:"The new drive's capacity is in evidence, and need not be typed"`
 	Answer     FitAnswer       `json:"answer"`
 	Parts      []PartNeed      `json:"parts"`
@@ -139,7 +140,6 @@ type Countdown struct {
 type DriveCard struct {
 	Role       string `json:"role" enum:"original,clone"`
 	Model      string `json:"model,omitempty"`
-	Serial     string `json:"serial,omitempty"`
 	Bus        string `json:"bus,omitempty"`
 	Size       *Size  `json:"size,omitempty"`
 	Style      string `json:"style,omitempty"`

@@ -2,12 +2,14 @@ import Box from "@mui/material/Box";
 import Paper from "@mui/material/Paper";
 import Typography from "@mui/material/Typography";
 import type { Preparing } from "../api/client";
+import { groupNumbers } from "../parts/format";
 import { usePalette } from "../parts/palette";
 
 /** The four answers that come before everything else. */
 export function Answers({ preparing: p }: { preparing: Preparing }) {
   const { meaning } = usePalette();
   const starts = p.ways.filter((w) => w.verdict === "starts").length;
+  const may = p.ways.filter((w) => w.verdict === "depends").length;
   const later = p.ways.filter((w) => w.verdict !== "starts" && w.after.length > 0).length;
   const first = p.ready.find((l) => !l.evidence && !l.who);
   const fits = {
@@ -18,17 +20,23 @@ export function Answers({ preparing: p }: { preparing: Preparing }) {
   }[p.answer.fits] as [string, string];
   const spare =
     p.answer.fits === "no" && p.answer.spare.length > 0
-      ? ` Partition ${p.answer.spare.join(", ")} could stay behind without harm to the start.`
+      ? ` ${p.answer.spare.length > 1 ? "Partitions" : "Partition"} ${p.answer.spare.join(", ")} could stay behind without harm to the start.`
       : "";
   const answers: [string, string, string, string?][] = [
     ["Does it fit?", fits[0], [p.answer.trap, p.answer.says + spare].filter(Boolean).join(" "), fits[1]],
     [
       "Will the copy start?",
-      p.ways.length === 0 ? "Not known yet" : `${starts} of ${p.ways.length} ways`,
+      p.ways.length === 0
+        ? "Not known yet"
+        : p.answer.fits === "no"
+          ? "Not yet"
+          : starts > 0 || may === 0
+            ? `By ${starts} of ${p.ways.length} ways`
+            : "It depends",
       p.ways.length === 0
         ? "It takes the new drive's capacity, and evidence of the original."
-        : p.recommends + (later > 0 ? ` ${later} more after some steps.` : ""),
-      starts > 0 ? meaning.sea : meaning.brass,
+        : p.recommends + (later > 0 && p.answer.fits !== "no" ? ` ${later} others after some steps.` : ""),
+      starts > 0 ? meaning.sea : may > 0 || p.ways.length === 0 ? meaning.brass : meaning.rust,
     ],
     [
       "How long?",
@@ -40,7 +48,7 @@ export function Answers({ preparing: p }: { preparing: Preparing }) {
     [
       "First of all",
       first ? first.text : "All is seen to",
-      first ? first.why : "Nothing of the list is open.",
+      first ? groupNumbers(first.why) : "Nothing of the list is open.",
       first?.first ? meaning.rust : undefined,
     ],
   ];

@@ -4,6 +4,7 @@ import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
+import visuallyHidden from "@mui/utils/visuallyHidden";
 import type { PlanOfCopy, Preparing } from "../api/client";
 import { GiB, typedGiB } from "./byHand";
 import { Columns } from "./Columns";
@@ -28,11 +29,15 @@ export function Before({ preparing: p, plan, onChange }: Props) {
   const strategy = (plan.strategy || p.plan.strategy || "keep") as Strategy;
   const layout = p.layouts.find((l) => l.strategy === strategy);
   const sizes = plan.sizes ?? {};
-  const byHand = (number: number, bytes: number) => {
-    const from = Object.fromEntries((layout?.placed ?? []).map((x) => [x.number, x.size.bytes]));
+  // By hand begins with what is shown, or with what fits where that does not.
+  const shown = layout?.fits === "no" ? (p.layouts.find((l) => l.fits === "yes") ?? layout) : layout;
+  const byHand = (changed: Record<string, number>) => {
+    const from = Object.fromEntries((shown?.placed ?? []).map((x) => [x.number, x.size.bytes]));
     const open = p.parts.filter((x) => !x.fixed).map((x) => x.number);
-    const kept = Object.fromEntries(open.map((n) => [n, sizes[n] ?? from[n]]).filter(([, b]) => b));
-    onChange({ strategy: "hand", sizes: { ...kept, [number]: bytes } });
+    const kept = Object.fromEntries(
+      open.map((n) => [n, (strategy === "hand" ? sizes[n] : undefined) ?? from[n]]).filter(([, b]) => b),
+    );
+    onChange({ strategy: "hand", sizes: { ...kept, ...changed } });
   };
   return (
     <Paper component="section" aria-label="Layout">
@@ -56,18 +61,25 @@ export function Before({ preparing: p, plan, onChange }: Props) {
           size="small"
           value={strategy}
           aria-label="How sizes are given"
-          onChange={(_, s: Strategy | null) => s && onChange({ strategy: s })}
+          onChange={(_, s: Strategy | null) => s && (s === "hand" ? byHand({}) : onChange({ strategy: s }))}
         >
           {strategies.map(([key, name]) => {
             const l = p.layouts.find((x) => x.strategy === key);
             return (
               <ToggleButton
+                title={l?.fits === "no" ? "does not fit" : undefined}
                 key={key}
                 value={key}
                 sx={{ py: 0, px: 1, fontSize: "0.75rem", textTransform: "none" }}
               >
-                {name}
-                {l && l.fits === "no" ? " (does not fit)" : ""}
+                <Box component="span" sx={{ color: l?.fits === "no" ? "meaning.rust" : undefined }}>
+                  {name}
+                </Box>
+                {l?.fits === "no" && (
+                  <Box component="span" sx={visuallyHidden}>
+                    , does not fit
+                  </Box>
+                )}
               </ToggleButton>
             );
           })}
@@ -79,7 +91,12 @@ export function Before({ preparing: p, plan, onChange }: Props) {
           here.
         </Typography>
       ) : (
-        <Columns preparing={p} layout={layout} sizes={strategy === "hand" ? sizes : {}} onSize={byHand} />
+        <Columns
+          preparing={p}
+          layout={layout}
+          sizes={strategy === "hand" ? sizes : {}}
+          onSize={(n, b) => byHand({ [n]: b })}
+        />
       )}
       {layout && (
         <Typography variant="body2" color="text.secondary" sx={{ px: 1.5, pb: 1 }} role="status">
@@ -101,7 +118,7 @@ export function Before({ preparing: p, plan, onChange }: Props) {
                 helperText={x.least ? `at least ${x.least.binary}` : x.why}
                 onBlur={(e) => {
                   const bytes = typedGiB(e.target.value);
-                  if (bytes && bytes !== sizes[x.number]) byHand(x.number, bytes);
+                  if (bytes && bytes !== sizes[x.number]) byHand({ [x.number]: bytes });
                 }}
                 onKeyDown={(e) => e.key === "Enter" && (e.target as HTMLElement).blur()}
                 sx={{ width: 170 }}

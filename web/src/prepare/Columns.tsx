@@ -17,7 +17,7 @@ interface Props {
 
 const top = 24;
 const height = 340;
-const bar = 58;
+const bar = 48;
 
 /** Original and new drive as columns on one axis of bytes: a drive of half the size is drawn half as high. */
 export function Columns({ preparing: p, layout, sizes, onSize }: Props) {
@@ -34,7 +34,7 @@ export function Columns({ preparing: p, layout, sizes, onSize }: Props) {
     dragged !== null && grip
       ? lieByHand(p.parts, { ...sizes, [grip.number]: dragged })
       : (layout?.placed ?? []).map((x) => ({ number: x.number, start: x.start, size: x.size.bytes }));
-  const labels = Math.max(110, Math.min(150, width * 0.3));
+  const labels = Math.max(118, Math.min(160, width * 0.34));
   const xs = { now: labels, then: width - labels - bar };
   const held = grip && then.find((l) => l.number === grip.number);
   const bytesOf = (pixels: number) => (pixels / height) * whole;
@@ -128,7 +128,7 @@ export function Columns({ preparing: p, layout, sizes, onSize }: Props) {
           fontSize="12"
           fill={palette.text.secondary}
         >
-          true to scale, both on one axis
+          true to scale, both on one axis; what is dark is in use
         </text>
       </svg>
     </Box>
@@ -231,7 +231,7 @@ function Column({ title, x, side, lying, end, y, preparing, width }: ColumnProps
               fontSize="12"
               fill={beyond ? palette.meaning.rust : palette.text.primary}
             >
-              {clip(label, width - 66)}
+              {clip(label, width - 62)}
               <tspan fill={palette.text.secondary}> {sizeText(l.size)}</tspan>
             </text>
           </g>
@@ -259,12 +259,13 @@ const names: Record<string, string> = {
   "EFI system partition": "EFI system",
   "Microsoft reserved": "reserved",
   "Windows recovery environment": "recovery",
-  "Microsoft basic data": "data",
+  "Basic data": "system",
   "NTFS or exFAT": "NTFS",
   "Linux file system": "Linux",
 };
 
-const short = (p: Preparing["parts"][number]) => names[p.name] ?? p.name;
+const short = (p: Preparing["parts"][number]) =>
+  names[p.name] ?? (p.role === "system" && p.name.length > 12 ? "system" : p.name);
 
 const clip = (s: string, width: number) => {
   const most = Math.max(Math.floor(width / 6.1), 8);

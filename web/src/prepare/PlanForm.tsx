@@ -29,15 +29,15 @@ export function PlanForm({ preparing: p, plan, onChange }: Props) {
           label="The new drive's capacity"
           placeholder="240 GB, as sold"
           value={p.inEvidence ? (p.target?.label ?? "") : capacity}
-          disabled={p.inEvidence}
+          slotProps={{ htmlInput: { readOnly: p.inEvidence } }}
           helperText={p.inEvidence ? "from the evidence" : "Enter to compute"}
           onChange={(e) => setCapacity(e.target.value)}
-          onBlur={() => capacity !== (plan.capacity ?? "") && onChange({ capacity })}
-          onKeyDown={(e) => e.key === "Enter" && onChange({ capacity })}
+          onBlur={() => !p.inEvidence && capacity !== (plan.capacity ?? "") && onChange({ capacity })}
+          onKeyDown={(e) => e.key === "Enter" && !p.inEvidence && onChange({ capacity })}
         />
         <Pick
           label="Its sectors"
-          value={plan.sectorSize ? (String(plan.sectorSize) as "512" | "4096") : undefined}
+          value={plan.sectorSize || p.inEvidence ? (String(p.sectorSize) as "512" | "4096") : undefined}
           options={{ "512": "512 bytes", "4096": "4,096 bytes" }}
           onPick={(v) => onChange({ sectorSize: v ? (Number(v) as 512 | 4096) : undefined })}
         />
@@ -79,7 +79,7 @@ export function PlanForm({ preparing: p, plan, onChange }: Props) {
       />
       <Typography variant="body2" color="text.secondary">
         While it is copied. On what the drive hangs later is a fact of the machine, told under Evidence.
-        {p.time.rates && ` ${p.time.slow}: ${p.time.rates}.`}
+        {p.time.rates && ` Reckoned with ${p.time.slow}: ${p.time.rates}.`}
       </Typography>
     </Paper>
   );

@@ -61,11 +61,11 @@ export default function PreparePage() {
         <Box sx={{ display: "grid", gap: 1.25 }}>
           <Before preparing={p} plan={tried ?? p.plan} onChange={change} />
           <PlanForm key={c.version} preparing={p} plan={tried ?? p.plan} onChange={change} />
+          <Countdown case={c} countdown={p.countdown} />
         </Box>
         <Box sx={{ display: "grid", gap: 1.25 }}>
           <Ways preparing={p} onPick={(way) => change({ way })} />
           <ReadyList case={c} preparing={p} />
-          <Countdown case={c} countdown={p.countdown} />
         </Box>
       </Box>
     </>

@@ -9,7 +9,7 @@ import { type Case, type Preparing, tickReady } from "../api/client";
 import { useMay, useTakeCase } from "../api/queries";
 import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
-import { when } from "../parts/format";
+import { groupNumbers, when } from "../parts/format";
 import { asText } from "./asText";
 import { DriveCards } from "./DriveCards";
 
@@ -72,11 +72,11 @@ export function ReadyList({ case: c, preparing: p }: { case: Case; preparing: Pr
                 sx={{ p: 0.5 }}
               />
               <Typography variant="body2" sx={{ py: 0.5, flex: 1 }}>
-                <Box component="span" sx={{ fontWeight: l.first && !l.who ? 650 : 400 }}>
+                <Box component="span" sx={{ fontWeight: l.first && !l.who && !l.evidence ? 650 : 400 }}>
                   {l.text}
                 </Box>
                 <Box component="span" sx={{ color: "text.secondary" }}>
-                  {l.who ? ` · ${l.who}, ${when(l.at!)}` : `: ${l.why}.`}
+                  {l.who ? ` · ${l.who}, ${when(l.at!)}` : `: ${groupNumbers(l.why.replace(/\.$/, ""))}.`}
                 </Box>
               </Typography>
               {(l.how || l.command) && (

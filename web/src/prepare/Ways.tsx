@@ -106,13 +106,15 @@ function AtPowerOn({ way: w }: { way: Way }) {
       </Box>
       {w.verdict !== "starts" && `: ${w.says}`}
       {w.after.length > 0 && (
-        <Typography variant="body2" component="div" sx={{ color: meaning.brass }}>
-          Starts after: {w.after.join("; ")}
+        <Typography variant="body2" component="div" sx={{ color: meaning.brass }} title={w.after.join("\n")}>
+          {`Starts after ${w.after.length === 1 ? "a step" : `${w.after.length} steps`}: ${lowered(w.after[0]!)}${w.after.length > 1 ? " …" : ""}`}
         </Typography>
       )}
     </>
   );
 }
+
+const lowered = (s: string) => s.slice(0, 1).toLowerCase() + s.slice(1);
 
 /** The eight pins in small: at the line, hanging, or hollow. */
 function MiniPins({ pins }: { pins: Pin[] }) {

@@ -10,7 +10,7 @@ export function asText(c: Case, p: Preparing): string {
     "",
     ...p.ready.map(
       (l) =>
-        `[${l.evidence || l.who ? "x" : " "}] ${l.text}: ${l.why}.${l.command ? `\n    ${l.command}` : ""}`,
+        `[${l.evidence || l.who ? "x" : " "}] ${l.text}: ${l.why.replace(/\.$/, "")}.${l.command ? `\n    ${l.command}` : ""}`,
     ),
     "",
     "In the setup:",

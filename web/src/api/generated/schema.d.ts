@@ -1201,7 +1201,6 @@ export interface components {
             partitions?: string;
             /** @enum {string} */
             role: "original" | "clone";
-            serial?: string;
             size?: components["schemas"]["Size"];
             style?: string;
         };
@@ -1688,6 +1687,11 @@ export interface components {
             recommends: string;
             /** @description The new drive's capacity was read off a screen */
             rounded: boolean;
+            /**
+             * Format: int64
+             * @description Of the new drive, in bytes: told, in evidence, or the usual one
+             */
+            sectorSize: number;
             /** @description What to see to in the firmware before the first start, in order */
             settings: string[];
             /** @description The new drive's capacity; absent when it is not known */
