@@ -31,7 +31,9 @@ func TestEveryDemoCaseBeforeACopyAnswersAsItIsMeantTo(t *testing.T) {
 			}
 			require.NotEmpty(t, c.Name)
 			m := fit.Planned(expected.Demo(t, c), c.Clone.Bus, true)
-			slices.SortFunc(m.Drives, func(a, b machine.Drive) int { return strings.Compare(string(b.Role), string(a.Role)) })
+			slices.SortFunc(m.Drives, func(a, b machine.Drive) int {
+				return strings.Compare(string(b.Role), string(a.Role))
+			})
 			original := m.Drives[0].Contents
 			target := fit.Target{SectorSize: 512}
 			if blank := m.Drives[1].Contents; blank != nil {

@@ -28,8 +28,23 @@ type Answer struct {
 // that drives are sold with lie as near.
 const nearly = 100
 
-// Judge answers whether the original fits.
+// Judge answers whether the original fits. A capacity that was read off a label or a
+// screen may be less by a hundredth: where that decides, the answer is not known.
 func Judge(c *machine.Contents, parts []Part, t Target) Answer {
+	a := judge(c, parts, t)
+	if !t.Rounded {
+		return a
+	}
+	less := t
+	less.Bytes -= t.Bytes / nearly
+	if b := judge(c, parts, less); b.Fits != a.Fits {
+		a.Fits, a.Short = "unknown", 0
+		a.Says = "It hangs on the new drive's exact capacity: drives that are sold as the same size differ by some sectors. A capture of it, or a listing in bytes, tells."
+	}
+	return a
+}
+
+func judge(c *machine.Contents, parts []Part, t Target) Answer {
 	a := Answer{Spare: []int{}}
 	for _, p := range parts {
 		if !p.Needed {
@@ -42,19 +57,22 @@ func Judge(c *machine.Contents, parts []Part, t Target) Answer {
 			less/int64(t.SectorSize), disk.Label(t.Bytes))
 	}
 	style := c.Layout.Style
-	switch keep := Lay(parts, style, t, Keep, nil); {
-	case !c.TableKnown() || len(parts) == 0:
-		a.Fits, a.Says = "unknown", "The original's partitions are not in evidence."
-		if known && size <= t.Bytes {
-			a.Fits, a.Says = "as-it-is", "The new drive is as large as the original, or larger."
+	keep := Lay(parts, style, t, Keep, nil)
+	switch {
+	case known && !c.Rounded && size <= t.Bytes:
+		a.Fits, a.Says = "as-it-is", "The new drive is as large as the original, or larger."
+		if len(parts) > 0 && !c.Layout.Open && keep.Fits == "yes" {
+			a.Says = fmt.Sprintf("%s stay free.", disk.Binary(keep.Free))
 		}
 		return a
-	case keep.Fits == "yes" && len(keep.Moved) == 0 && !c.Layout.Open:
-		a.Fits, a.Says = "as-it-is", fmt.Sprintf("%s stay free.", disk.Binary(keep.Free))
+	case !c.TableKnown() || len(parts) == 0:
+		a.Fits, a.Says = "unknown", "The original's partitions are not in evidence."
 		return a
-	}
-	if c.Layout.Open && !(known && size <= t.Bytes) {
+	case c.Layout.Open:
 		a.Fits, a.Says = "unknown", "The list of the original's partitions may have been cut off."
+		return a
+	case keep.Fits == "yes" && len(keep.Moved) == 0:
+		a.Fits, a.Says = "as-it-is", fmt.Sprintf("%s stay free.", disk.Binary(keep.Free))
 		return a
 	}
 	return a.shrunk(parts, style, t)

@@ -77,6 +77,10 @@ func TestAFewSectorsSmaller(t *testing.T) {
 	a := fit.Judge(c, parts, target(size-20*512))
 	assert.Equal(t, "smaller", a.Fits)
 	assert.Contains(t, a.Trap, "20 sectors smaller")
+	sold := fit.Target{Bytes: size, SectorSize: 512, Rounded: true}
+	assert.Equal(t, "unknown", fit.Judge(c, parts, sold).Fits, "as it is sold: a few sectors decide")
+	sold.Bytes = fit.Sold(1000)
+	assert.Equal(t, "as-it-is", fit.Judge(c, parts, sold).Fits)
 	// With room behind the last partition it fits, and is still said.
 	c = described(size, efi, windows(400*gib, 100*gib))
 	a = fit.Judge(c, fit.Parts(c), target(size-20*512))

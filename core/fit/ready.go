@@ -165,6 +165,13 @@ func (s *Situation) drives() []Line {
 		out = append(out, Line{Key: "which", First: alike, Text: "Know which disk is which by more than one sign, and put the cards on them", Why: why,
 			How: "Compare capacity, model, serial number, bus and partitions on the cards with what the copying program shows."})
 	}
+	if o != nil && c != nil {
+		a, _ := o.Layout.DiskID().Get()
+		if b, known := c.Layout.DiskID().Get(); known && a == b {
+			out = append(out, Line{Key: "twice", First: true, Text: "See whether the evidence of both is of one and the same disk", Why: fmt.Sprintf("both bear the identifier %s, as a copy does, and as the original does that was looked at twice", b),
+				How: "Compare the serial numbers on their labels; a disk is never copied onto itself."})
+		}
+	}
 	switch {
 	case c == nil:
 	case c.Layout.Style == disk.StyleNone && len(c.Layout.Partitions) == 0:

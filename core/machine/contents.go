@@ -68,6 +68,13 @@ type Volume struct {
 	Letter string
 	// looked tells of the files that were looked for: nil for one that is there.
 	looked map[string]error
+	// Alone is what the boot sector does when the standard boot code passes control to it,
+	// run in a model; nil where that was not looked at: under a GPT, of a logical
+	// partition, of code that is known to load Windows.
+	Alone *realmode.Run
+	// AloneCorrected is the same with the boot sector knowing where the partition begins;
+	// nil where it does know, or is not run.
+	AloneCorrected *realmode.Run
 	// Spares are the copies of a boot sector that was overwritten in its own place.
 	Spares []Spare
 }
@@ -108,6 +115,7 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		v.examineSpares(d, p, &left)
 		c.Volumes = append(c.Volumes, v)
 	}
+	c.runBootSectors(d)
 	whole.SetCounts(d.Counts())
 	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
 		c.Code = loader.Classify(c.Layout.MBR.BootCode)

@@ -37,7 +37,7 @@ func (c *Contents) CopiedByPartition(places []Place, sectors uint64) *Contents {
 		p, v := c.Layout.Partitions[place.Partition], c.Volumes[place.Partition]
 		changed = changed || p.Start != place.Start || p.Length != place.Length
 		if p.Start != place.Start {
-			v.Spares = nil
+			v.Spares, v.Alone = nil, nil
 		}
 		if p.Length != place.Length {
 			v.dropProblem(volume.CodeVolumeTooLong)
@@ -161,7 +161,7 @@ func (c *Contents) WithoutBootRecord() *Contents {
 func (c *Contents) WithFilesCopied(i int) *Contents {
 	e := c.edited()
 	v := &e.Volumes[i]
-	v.Serial, v.SystemCode, v.BootCode, v.Spares = fmt.Sprintf("NEW-%d", i), false, false, nil
+	v.Serial, v.SystemCode, v.BootCode, v.Spares, v.Alone = fmt.Sprintf("NEW-%d", i), false, false, nil, nil
 	v.Problems = nil
 	if v.Kind == volume.KindBitLocker || v.Kind == volume.KindLUKS {
 		v.Kind = volume.NotCaptured // an opened volume's files, in what is not known

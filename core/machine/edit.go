@@ -118,6 +118,7 @@ func (c *Contents) WithHiddenSectors(i int) *Contents {
 	v := &e.Volumes[i]
 	v.dropProblem(volume.CodeHiddenSectors)
 	v.HiddenSectors = fact.Known(e.Layout.Partitions[i].Start, repaired)
+	v.Alone, v.AloneCorrected = v.AloneCorrected, nil
 	return e
 }
 

@@ -55,7 +55,7 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	path, store := winloadEFI, loader.StorePath(mode)
 	if mode == firmware.Legacy {
 		path = winloadEXE
-		v.LegacyManager, v.BootCode, v.SystemCode = "bootmgr", true, true
+		v.LegacyManager, v.BootCode, v.SystemCode, v.Alone = "bootmgr", true, true, nil
 		v.dropProblem(volume.CodeHiddenSectors)
 	} else {
 		manager := loader.NewProgram(arch, loader.WindowsManager)

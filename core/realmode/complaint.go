@@ -4,7 +4,7 @@ import "strings"
 
 // complaints are words in the messages of boot code that found nothing to start.
 // Common practice: those of the operating systems' own codes and of free ones.
-var complaints = []string{"partition table", "operating system", "no active", "active partition", "not bootable", "bootable partition", "missing", "error", "not found", "no bootable"}
+var complaints = []string{"partition table", "operating system", "no active", "active partition", "not bootable", "not a bootable", "bootable partition", "missing", "error", "not found", "no bootable"}
 
 // Complaint returns what the code said when it gave up, and whether it did.
 func (r *Run) Complaint() (message string, complains bool) {

@@ -89,6 +89,26 @@ func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
 	return first
 }
 
+// recordAt is where boot code that runs the active partition keeps the partition's record
+// for the code that it passes control to: in its own copy at 0:0600, with DS:SI at it.
+// Common practice.
+const recordAt = 0x7BE
+
+// ExecutePartition runs a partition's boot sector as the standard boot code does, which
+// passes it the partition's record of 16 bytes.
+func ExecutePartition(sector, record []byte, d Disk, lacks func(error) bool) Run {
+	c := newCPU(d, lacks)
+	defer c.release()
+	for i, b := range sector {
+		c.put(bootAt+i, b, 0)
+	}
+	for i, b := range record {
+		c.put(recordAt+i, b, 0)
+	}
+	c.reg[5], c.reg[6] = recordAt, recordAt // BP and SI
+	return c.follow()
+}
+
 // follow runs code until it passes control on or ends.
 func (c *cpu) follow() Run {
 	c.run.End = Goes

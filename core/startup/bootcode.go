@@ -84,7 +84,7 @@ func passedOn(k *course.Walk, a *course.Attempt, d *machine.Drive, run *realmode
 		}
 	}
 	a.Pass(course.StageBootPartition, fmt.Sprintf("The boot code in sector 0 goes on to sector %d.", run.Sector), d.RanFact())
-	if !runsOn(k, a, d) {
+	if !runsOn(k, a, d, nil) {
 		return false
 	}
 	a.Pass(course.StageLoader, "Control passes to what stands there.", d.RanFact())

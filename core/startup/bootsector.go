@@ -13,25 +13,47 @@ import (
 )
 
 // runsOn judges the code that the boot code passed control to, where it was run
-// in the model too: it may say that it is none, or do nothing.
-func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	run := d.Contents.Run
-	if run == nil || run.Then == nil {
+// in the model too: it may say that it is none, or do nothing. alone is what the
+// partition's boot sector does by itself, for boot code that is judged by what it is
+// known to do; nil where nothing was run.
+func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode.Run) bool {
+	then, sector, empty := alone, uint64(0), false
+	if run := d.Contents.Run; run != nil {
+		then, sector, empty = run.Then, run.Sector, run.Empty
+	}
+	if then == nil {
 		return true
 	}
-	message, complains := run.Then.Complaint()
+	message, complains := then.Complaint()
+	silent := then.Output == "" && len(then.Reads) == 0
 	switch {
-	case complains:
+	case then.End == realmode.Lacks && alone == then, then.End == realmode.Unknown && silent:
+		if !goesOn(k, d) {
+			return a.Block("code-missing-evidence", course.StageLoader, "What the boot sector does is not in evidence.", ranFacts(d)...)
+		}
+	case complains, then.End == realmode.Waits && message != "" && len(then.Reads) == 0:
+		// What waits for a key and has loaded nothing has nothing to go on with.
 		a.Shows(course.FromCode(message + "."))
-		return a.BlockFor("boot-sector-says", course.StageLoader, "The boot sector finds nothing to start", fmt.Sprintf("it says %q.", message), d.RanFact())
-	case run.Then.End == realmode.HandsBack:
+		return a.BlockFor("boot-sector-says", course.StageLoader, "The boot sector finds nothing to start", fmt.Sprintf("it says %q.", message), ranFacts(d)...)
+	case then.End == realmode.HandsBack:
 		a.Final = false
-		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", d.RanFact())
-	case run.Empty:
+		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", ranFacts(d)...)
+	case silent && !empty && (then.End == realmode.Halts || then.End == realmode.Goes):
 		a.Shows(course.BlackCursor)
-		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", run.Sector), "the start hangs there.", d.RanFact())
+		return a.BlockFor("boot-sector-hangs", course.StageLoader, "The boot sector goes round or halts", "it has loaded nothing and shows nothing.", ranFacts(d)...)
+	case empty:
+		a.Shows(course.BlackCursor)
+		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", sector), "the start hangs there.", d.RanFact())
 	}
 	return true
+}
+
+// ranFacts cites what the code did, where it was run from sector 0 on.
+func ranFacts(d *machine.Drive) []machine.Fact {
+	if d.Contents.Run == nil {
+		return []machine.Fact{d.CodeFact()}
+	}
+	return []machine.Fact{d.RanFact()}
 }
 
 // code returns what stands in sector 0; where nobody read it, it is asked for.
@@ -88,7 +110,7 @@ func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool
 	for _, q := range v.Problems {
 		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
-	if !v.SystemCode && !runsOn(k, a, d) {
+	if !v.SystemCode && !runsOn(k, a, d, v.Alone) {
 		return false
 	}
 	if v.IsFAT() && v.SystemCode && k.Machine.Until != machine.UntilLoader {

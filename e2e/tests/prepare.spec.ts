@@ -39,6 +39,12 @@ test("before the copy: four answers, a layout by hand, a plan that is kept", asy
   await expect(ready).toContainText("chkdsk C: /f");
   await ready.getByRole("checkbox", { name: "Check the file system of partition 3" }).click();
   await expect(answers).toContainText("Switch fast start-up off");
+
+  const pdf = await page.pdf({ format: "A4" });
+  expect(pdf.toString("latin1").match(/\/Type \/Page\b/g)).toHaveLength(1);
+  await page.emulateMedia({ media: "print" });
+  await expect(page.getByRole("region", { name: "Card of the original" })).toBeVisible();
+  await expect(layout).toBeHidden();
 });
 
 test("the countdown, and what is no reading of it", async ({ page }) => {

@@ -56,9 +56,10 @@ export default function PreparePage() {
           gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 450px) minmax(0, 1fr)" },
           gap: 1.25,
           alignItems: "start",
+          "@media print": { gridTemplateColumns: "1fr" },
         }}
       >
-        <Box sx={{ display: "grid", gap: 1.25 }}>
+        <Box sx={{ display: "grid", gap: 1.25 }} className="no-print">
           <Before preparing={p} plan={tried ?? p.plan} onChange={change} />
           <PlanForm key={c.version} preparing={p} plan={tried ?? p.plan} onChange={change} />
           <Countdown case={c} countdown={p.countdown} />

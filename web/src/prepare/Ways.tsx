@@ -18,7 +18,7 @@ type Way = Preparing["ways"][number];
 export function Ways({ preparing: p, onPick }: { preparing: Preparing; onPick: (way: string) => void }) {
   const clone = p.cards.find((c) => c.role === "clone");
   return (
-    <Paper component="section" aria-label="Ways to copy" sx={{ overflowX: "auto" }}>
+    <Paper component="section" aria-label="Ways to copy" className="no-print" sx={{ overflowX: "auto" }}>
       <Box sx={{ display: "flex", flexWrap: "wrap", justifyContent: "space-between", px: 1.5, py: 0.75 }}>
         <Typography variant="body2" component="h2" sx={{ fontWeight: 650 }}>
           Ways to copy, and what the machine would do with the copy
