@@ -64,7 +64,9 @@ export function Before({ preparing: p, plan, onChange }: Props) {
           onChange={(_, s: Strategy | null) => s && (s === "hand" ? byHand({}) : onChange({ strategy: s }))}
         >
           {strategies.map(([key, name]) => {
-            const l = p.layouts.find((x) => x.strategy === key);
+            // What is given by hand is judged once it was given.
+            const l =
+              key === "hand" && strategy !== "hand" ? undefined : p.layouts.find((x) => x.strategy === key);
             return (
               <ToggleButton
                 title={l?.fits === "no" ? "does not fit" : undefined}

@@ -104,7 +104,8 @@ function AtPowerOn({ way: w }: { way: Way }) {
       <Box component="span" sx={{ color: colour, fontWeight: 650 }}>
         {word}
       </Box>
-      {w.verdict !== "starts" && `: ${w.says}`}
+      {w.verdict !== "starts" &&
+        (w.says.toLowerCase().startsWith(word) ? w.says.slice(word.length) : `: ${w.says}`)}
       {w.after.length > 0 && (
         <Typography variant="body2" component="div" sx={{ color: meaning.brass }} title={w.after.join("\n")}>
           {`Starts after ${w.after.length === 1 ? "a step" : `${w.after.length} steps`}: ${lowered(w.after[0]!)}${w.after.length > 1 ? " …" : ""}`}
