@@ -32,6 +32,9 @@ const nearly = 100
 // screen may be less by a hundredth: where that decides, the answer is not known.
 func Judge(c *machine.Contents, parts []Part, t Target) Answer {
 	a := judge(c, parts, t)
+	if beyond := t.Bytes - disk.Span(MBRLimit, t.SectorSize); c.Layout.Style == disk.StyleMBR && beyond > 0 {
+		a.Says += fmt.Sprintf(" %s of the new drive lie beyond what an MBR can tell of: a GPT and UEFI reach them.", disk.Binary(beyond))
+	}
 	if !t.Rounded {
 		return a
 	}

@@ -134,6 +134,9 @@ func TestStrategies(t *testing.T) {
 	assert.Equal(t, "no", on(500, fit.Hand, map[int]int64{2: 400 * gib}).Fits)
 	// Under an MBR nothing lies behind 2 TiB.
 	mbr := fit.Lay(parts, disk.StyleMBR, target(fit.Sold(4000)), fit.Main, nil)
+	c.Layout.Style = disk.StyleMBR
+	assert.Contains(t, fit.Judge(c, parts, target(fit.Sold(4000))).Says, "beyond what an MBR can tell of")
+	c.Layout.Style = disk.StyleGPT
 	assert.LessOrEqual(t, mbr.Placed[2].Start+mbr.Placed[2].Size, int64(fit.MBRLimit*512))
 	four := fit.Lay(parts, disk.StyleGPT, fit.Target{Bytes: fit.Sold(500), SectorSize: 4096, Physical: 4096},
 		fit.Main, nil)

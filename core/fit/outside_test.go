@@ -121,42 +121,6 @@ func TestThePlannedTableWrittenByTheTools(t *testing.T) {
 	}
 }
 
-// copying is a copy made by Debian's own tools.
-type copying struct {
-	t        *testing.T
-	from, to string
-	parts    []disk.Partition
-}
-
-func (c copying) dd(args ...string) {
-	reference.Run(c.t, "", "dd", append([]string{"status=none", "conv=notrunc,sparse", "if=" + c.from, "of=" + c.to}, args...)...)
-}
-
-// partition copies the sectors of a partition to another place.
-func (c copying) partition(p disk.Partition, to uint64) {
-	c.dd("bs=1M", "iflag=skip_bytes,count_bytes", "oflag=seek_bytes", fmt.Sprint("skip=", p.Start*512), fmt.Sprint("seek=", to*512),
-		fmt.Sprint("count=", p.Length*512))
-}
-
-// tables writes the original's table for the larger disk.
-func (c copying) tables() {
-	dump := reference.Run(c.t, "", "sfdisk", "--dump", c.from)
-	dump = regexp.MustCompile(`(?m)^(?:last-lba|first-lba|device):.*\n`).ReplaceAllString(dump, "")
-	reference.Run(c.t, strings.ReplaceAll(dump, c.from, c.to), "sfdisk", "--quiet", "--no-reread", c.to)
-}
-
-// blocks copies boot record, gap and partitions under a table of the same content.
-func (c copying) blocks() {
-	c.dd("bs=440", "count=1")
-	c.tables()
-	if first := c.parts[0].Start; first > 34 {
-		c.dd("bs=512", "skip=34", "seek=34", fmt.Sprint("count=", first-34))
-	}
-	for _, p := range c.parts {
-		c.partition(p, p.Start)
-	}
-}
-
 // The prediction of each way equals what the check says of a copy that Debian's tools made
 // in that way.
 func TestPredictionsAgainstRealCopies(t *testing.T) {
@@ -167,26 +131,11 @@ func TestPredictionsAgainstRealCopies(t *testing.T) {
 		"Windows under UEFI": {firmware.UEFI, sample.WindowsDisk(1, 1)}, "Windows under legacy firmware": {firmware.Legacy, sample.LegacyWindowsDisk(true)},
 		"Linux under UEFI": {firmware.UEFI, sample.LinuxDisk(1, 1)},
 	}
-	ways := map[string]func(c copying){
-		"whole":  func(c copying) { c.dd("bs=1M") },
-		"blocks": copying.blocks,
-		"blocks-new": func(c copying) {
-			c.blocks()
-			if strings.Contains(reference.Run(t, "", "sfdisk", "--dump", c.to), "label: gpt") {
-				reference.Run(t, "", "sgdisk", "-G", c.to)
-			} else {
-				reference.Run(t, "", "sfdisk", "--quiet", "--no-reread", "--disk-id", c.to, "0x0badcafe")
-			}
-		},
-		"main": func(c copying) {
-			style, main := "gpt", c.parts[len(c.parts)-1]
-			kind := main.TypeGUID.String()
-			if main.MBRType != 0 {
-				style, kind = "dos", fmt.Sprintf("%x", main.MBRType)
-			}
-			reference.Run(t, fmt.Sprintf("label: %s\nstart=2048, size=%d, type=%s\n", style, main.Length, kind), "sfdisk", "--quiet", "--no-reread", c.to)
-			c.partition(main, 2048)
-		},
+	ways := map[string]func(c reference.Copying, style string){
+		"whole":      func(c reference.Copying, _ string) { c.Whole() },
+		"blocks":     func(c reference.Copying, _ string) { c.Blocks() },
+		"blocks-new": func(c reference.Copying, _ string) { c.BlocksWithNewIdentifiers() },
+		"main":       reference.Copying.Main,
 	}
 	for name, o := range originals {
 		for way, copied := range ways {
@@ -198,7 +147,16 @@ func TestPredictionsAgainstRealCopies(t *testing.T) {
 				m := planned(t, o.mode, original)
 				size, _ := original.Contents.Size()
 				to := reference.Image(t, 2*size)
-				copied(copying{t, from, to, original.Contents.Layout.Partitions})
+				c := reference.Copying{T: t, From: from, To: to}
+				style := "gpt"
+				for _, p := range original.Contents.Layout.Partitions {
+					kind := p.TypeGUID.String()
+					if p.MBRType != 0 {
+						style, kind = "dos", fmt.Sprintf("%x", p.MBRType)
+					}
+					c.Parts = append(c.Parts, reference.Part{Start: p.Start, Length: p.Length, Type: kind})
+				}
+				copied(c, style)
 				real := machine.Examine(open(t, to))
 
 				p := predict(m, way, target(2*size), fit.Keep)
