@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -22,16 +23,17 @@ func (g GUID) String() string {
 // IsZero reports whether every byte is zero, which marks an unused entry.
 func (g GUID) IsZero() bool { return g == GUID{} }
 
+var guidForm = regexp.MustCompile(`^[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}$`)
+
 // ParseGUID reads the registry form, with or without braces, in either case.
 func ParseGUID(s string) (GUID, error) {
 	var g GUID
 	plain := strings.Trim(s, "{}")
-	parts := strings.Split(plain, "-")
-	if len(plain) != 36 || len(parts) != 5 {
+	if !guidForm.MatchString(plain) {
 		return g, fmt.Errorf("GUID %q: expected the form 8-4-4-4-12 hexadecimal digits", s)
 	}
-	raw, err := hex.DecodeString(strings.Join(parts, ""))
-	if err != nil || len(raw) != 16 {
+	raw, err := hex.DecodeString(strings.ReplaceAll(plain, "-", ""))
+	if err != nil {
 		return g, fmt.Errorf("GUID %q: expected the form 8-4-4-4-12 hexadecimal digits", s)
 	}
 	binary.LittleEndian.PutUint32(g[0:], binary.BigEndian.Uint32(raw[0:]))
