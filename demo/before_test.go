@@ -1,8 +1,6 @@
 package demo_test
 
 import (
-	"slices"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,7 +8,6 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/fit"
-	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/demo"
 	"latchkey/internal/expected"
@@ -31,9 +28,6 @@ func TestEveryDemoCaseBeforeACopyAnswersAsItIsMeantTo(t *testing.T) {
 			}
 			require.NotEmpty(t, c.Name)
 			m := fit.Planned(expected.Demo(t, c), c.Clone.Bus, true)
-			slices.SortFunc(m.Drives, func(a, b machine.Drive) int {
-				return strings.Compare(string(b.Role), string(a.Role))
-			})
 			original := m.Drives[0].Contents
 			target := fit.Target{SectorSize: 512}
 			if blank := m.Drives[1].Contents; blank != nil {

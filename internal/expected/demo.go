@@ -21,7 +21,8 @@ func Demo(t testing.TB, c demo.Case) machine.Machine {
 		SecureBoot: fact.Maybe(f.SecureBoot),
 		Behaviour:  firmware.Behaviour{}.Tell(f.Choices),
 	}}
-	for role, d := range map[machine.Role]demo.Drive{machine.RoleOriginal: c.Original, machine.RoleClone: c.Clone} {
+	for i, d := range []demo.Drive{c.Original, c.Clone} {
+		role := []machine.Role{machine.RoleOriginal, machine.RoleClone}[i]
 		if d.Disk == nil {
 			m.Drives = append(m.Drives, machine.Drive{Name: string(role), Role: role, Bus: fact.Tell(d.Bus),
 				Attached: fact.Maybe(d.Attached)})

@@ -4,6 +4,7 @@ package expected
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -22,11 +23,11 @@ import (
 // Update is set by a test to write the expectations anew.
 var Update bool
 
-// expectations is the file that holds what is computed of every machine, which real
-// firmware has been held against: a change of an outcome is seen in its diff.
-func expectations() string {
+// beside is a file of this folder that holds what is computed of every machine, which real
+// firmware has been held against: a change is seen in its diff.
+func beside(file string) string {
 	_, here, _, _ := runtime.Caller(0)
-	return filepath.Join(filepath.Dir(here), "expectations.txt")
+	return filepath.Join(filepath.Dir(here), file)
 }
 
 // Prepared is a scenario with its machine as the check sees it.
@@ -123,23 +124,24 @@ func Outcomes(t *testing.T, machines []Prepared) {
 	for _, p := range machines {
 		got[string(p.Firmware)+": "+p.Name] = Outcome(startup.Simulate(p.Machine))
 	}
-	names := slices.Sorted(func(yield func(string) bool) {
-		for name := range got {
-			if !yield(name) {
-				return
-			}
-		}
-	})
+	hold(t, "expectations.txt", got, len(machines) == len(truth.Scenarios()) && truth.KernelFolder() != "")
+}
+
+// hold asserts that what was computed is what a file expects, by the machines' names;
+// whole is set where the file has no others.
+func hold(t *testing.T, file string, got map[string]string, whole bool) {
+	t.Helper()
+	names := slices.Sorted(maps.Keys(got))
 	if Update {
 		var text strings.Builder
 		for _, name := range names {
 			fmt.Fprintf(&text, "%s\n\t%s\n\n", name, got[name])
 		}
-		if err := os.WriteFile(expectations(), []byte(text.String()), 0o644); err != nil {
+		if err := os.WriteFile(beside(file), []byte(text.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	raw, err := os.ReadFile(expectations())
+	raw, err := os.ReadFile(beside(file))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,12 +152,12 @@ func Outcomes(t *testing.T, machines []Prepared) {
 	}
 	for _, name := range names {
 		if want[name] != got[name] {
-			t.Errorf("%s ends\n\t%s\nand is expected to end\n\t%s\n(go test ./internal/expected -update writes what is computed now)",
+			t.Errorf("%s is\n\t%s\nand is expected to be\n\t%s\n(go test ./internal/expected -update writes what is computed now)",
 				name, got[name], want[name])
 		}
 	}
 	for name := range want {
-		if _, there := got[name]; !there && len(machines) == len(truth.Scenarios()) && truth.KernelFolder() != "" {
+		if _, there := got[name]; !there && whole {
 			t.Errorf("%s is no more", name)
 		}
 	}

@@ -12,3 +12,5 @@ func init() {
 }
 
 func TestEveryMachineEndsAsExpected(t *testing.T) { expected.Outcomes(t, expected.Machines(t)) }
+
+func TestEveryPlanIsAsExpected(t *testing.T) { expected.Plans(t, expected.Quick(t)) }
