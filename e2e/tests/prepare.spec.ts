@@ -30,7 +30,7 @@ test("before the copy: four answers, a layout by hand, a plan that is kept", asy
 
   const ways = page.getByRole("region", { name: "Ways to copy" });
   await expect(ways.getByRole("row", { name: /main partition alone/ })).toContainText(
-    "Stops at the boot partition",
+    "stops at the boot partition",
   );
   await expect(ways.getByRole("row", { name: /every sector/ })).toContainText("Does not fit");
 
