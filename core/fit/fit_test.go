@@ -15,6 +15,7 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/core/volume"
+	"latchkey/internal/diskmaker"
 	"latchkey/internal/sample"
 )
 
@@ -227,6 +228,40 @@ func TestWaysOfCopyingWindows(t *testing.T) {
 	four.SectorSize = 4096
 	assert.Contains(t, predict(m, "blocks", four, fit.Main).Says, "sectors of 4096 bytes")
 	assert.Nil(t, predict(m, "whole", four, fit.Main).Clone)
+}
+
+// What could stay behind stays behind, and a Mac's own tool blesses what it made.
+func TestWaysThatSomeDisksHave(t *testing.T) {
+	d := sample.WindowsDisk(1, 1)
+	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeWinRE, MiB: 64,
+		Volume: diskmaker.Volume{Kind: "ntfs"}})
+	d.Partitions[1].MiB = 512
+	m := planned(t, firmware.UEFI, sample.Drive(t, machine.RoleOriginal, d.MustBuild()))
+	size, _ := m.Drives[0].Contents.Size()
+	p := predict(m, "needed", target(size*2), fit.Keep)
+	require.Len(t, p.Clone.Layout.Partitions, 2)
+	assert.Equal(t, startup.Starts, p.Verdict, p.Says)
+	assert.Less(t, p.Bytes, predict(m, "blocks", target(size*2), fit.Keep).Bytes)
+
+	raw := make([]byte, 4096)
+	copy(raw[32:], "NXSB")
+	d = sample.GPTDisk(1, nil)
+	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
+	m = planned(t, firmware.UEFI, sample.Drive(t, machine.RoleOriginal, d.MustBuild()))
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.ReadsMacVolumes, fact.Tell(true))
+	assert.Equal(t, startup.Starts, predict(m, "restore", target(size*2), fit.Keep).Verdict)
+	assert.NotEqual(t, startup.Starts, predict(m, "files", target(size*2), fit.Keep).Verdict, "a sealed system's files alone")
+	keys := func(c *machine.Contents) (all []string) {
+		for _, w := range fit.WaysOf(c) {
+			all = append(all, w.Key)
+		}
+		return all
+	}
+	assert.Contains(t, keys(m.Drives[0].Contents), "restore")
+	assert.NotContains(t, keys(m.Drives[0].Contents), "to-uefi")
+	assert.NotContains(t, keys(sample.Drive(t, machine.RoleOriginal,
+		sample.LegacyWindowsDisk(true).MustBuild()).Contents), "restore")
 }
 
 // Linux names file systems: new identifiers of the table do not matter, new file systems do.

@@ -89,8 +89,14 @@ func (s *Situation) health() []Line {
 				How: "Copy the main partition's files before anything else; then copy every sector with a tool that goes on after errors."})
 		}
 	}
+	whole, known := c.Size()
 	for i := range c.Volumes {
-		out = append(out, ofVolume(c, i)...)
+		for _, l := range ofVolume(c, i) {
+			if strings.HasPrefix(l.Key, "check-") && !l.Evidence && known && s.Target.Bytes > 0 && whole > s.Target.Bytes {
+				l.Why += ", which does not fit"
+			}
+			out = append(out, l)
+		}
 	}
 	windows, _, _ := systems(c)
 	if windows {

@@ -28,6 +28,9 @@ type Way struct {
 	// ToUEFI is set for one after which the firmware is changed to UEFI: of an MBR disk
 	// alone.
 	ToUEFI bool
+	// Needed is set for the partitions alone without which the machine does not start;
+	// Mac for what only a Mac's own system does.
+	Needed, Mac bool
 }
 
 // Ways lists the ways of copying. Common practice, no source.
@@ -35,6 +38,8 @@ var Ways = []Way{
 	{Key: "blocks", Name: "used blocks, all partitions", Does: "Every partition with its identifiers, and the boot record; only what is in use is read."},
 	{Key: "blocks-new", Name: "the same, with new identifiers", Does: "As before, but disk and partitions get identifiers of their own.", NewIDs: true},
 	{Key: "main", Name: "the main partition alone", Does: "One partition under a new table: what the machine starts from stays behind.", Alone: true, NewIDs: true},
+	{Key: "needed", Name: "the partitions that the start needs", Does: "Boot and system partitions with their identifiers, and the boot record; recovery and data stay behind.", Needed: true},
+	{Key: "restore", Name: "the Mac's own restore", Does: "The system's own tool copies whole volumes and blesses what it made; identifiers are new.", NewIDs: true, Mac: true},
 	{Key: "image", Name: "through an image on a third disk", Does: "As used blocks, written to an image first and from there to the new drive.", Twice: true},
 	{Key: "files", Name: "new partitions, then files", Does: "Partitions and file systems are made anew, and files copied into them.", NewIDs: true, Files: true},
 	{Key: "to-uefi", Name: "used blocks, then GPT and UEFI", Does: "As used blocks; then the table becomes a GPT and the firmware's mode UEFI: beyond 2 TiB nothing else reaches.", ToUEFI: true},
@@ -59,8 +64,11 @@ type Prediction struct {
 
 // WaysOf lists the ways that an original can be copied by.
 func WaysOf(original *machine.Contents) []Way {
+	_, _, mac := systems(original)
+	behind := original != nil && slices.ContainsFunc(Parts(original), func(p Part) bool { return !p.Needed })
 	return slices.DeleteFunc(slices.Clone(Ways), func(w Way) bool {
-		return w.ToUEFI && (original == nil || original.Layout.Style != disk.StyleMBR)
+		return w.ToUEFI && (original == nil || original.Layout.Style != disk.StyleMBR) || w.Mac && !mac || w.Needed &&
+			!behind
 	})
 }
 
@@ -96,7 +104,7 @@ func Predict(m machine.Machine, w Way, parts []Part, l Layout, t Target) Predict
 }
 
 // answers are those of the machine with what the way itself tells: whether a Mac's sealed
-// system comes along whole.
+// system comes along whole, and whether it is blessed.
 func (w Way) answers(m machine.Machine) map[string]string {
 	out := maps.Clone(m.Answers)
 	if out == nil {
@@ -105,6 +113,9 @@ func (w Way) answers(m machine.Machine) map[string]string {
 	for i := range m.Drives {
 		if m.Drives[i].Role == machine.RoleClone {
 			out["mac-installed:"+m.Drives[i].Name] = yesOrNo(!w.Files)
+			if w.Mac {
+				out["mac-offered:"+m.Drives[i].Name] = "yes"
+			}
 		}
 	}
 	return out
@@ -190,7 +201,11 @@ func copied(original *machine.Contents, w Way, parts []Part, l Layout, t Target)
 	case w.Alone:
 		return alone(original, parts, l, t, sectors)
 	}
-	c := original.CopiedByPartition(l.Places(parts, t), sectors)
+	places := l.Places(parts, t)
+	if w.Needed {
+		places = slices.DeleteFunc(places, func(p machine.Place) bool { return !neededAt(parts, p.Partition) })
+	}
+	c := original.CopiedByPartition(places, sectors)
 	if other {
 		c.Layout.SectorSize = t.SectorSize
 	}
@@ -204,6 +219,11 @@ func copied(original *machine.Contents, w Way, parts []Part, l Layout, t Target)
 		}
 	}
 	return c, ""
+}
+
+// neededAt reports whether the part at an index of the original's partitions is needed.
+func neededAt(parts []Part, index int) bool {
+	return slices.ContainsFunc(parts, func(p Part) bool { return p.Index == index && p.Needed })
 }
 
 func everySector(original *machine.Contents, t Target, sectors uint64) (*machine.Contents, string) {
@@ -266,7 +286,7 @@ func amount(original *machine.Contents, parts []Part, w Way, t Target) int64 {
 	for _, p := range parts {
 		used, known := p.Used.Get()
 		switch {
-		case w.Alone && !original.IsSystem(p.Index):
+		case w.Alone && !original.IsSystem(p.Index), w.Needed && !p.Needed:
 		case known:
 			sum += used
 		case p.Role == disk.RoleReserved || p.Kind == volume.KindSwap:

@@ -7,7 +7,12 @@ test("before the copy: four answers, a layout by hand, a plan that is kept", asy
   await expect(answers).toContainText("Yes, made smaller");
   await expect(answers).toContainText("Copy by used blocks, all partitions: the copy starts.");
   await expect(answers).toContainText("Check the file system of partition 3");
+  await page.getByText("Every partition: in use").click();
+  await expect(page.getByRole("region", { name: "Sizes by strategy" })).toContainText("kept (does not fit)");
   await audit(page);
+  await page.emulateMedia({ colorScheme: "dark" });
+  await audit(page);
+  await page.emulateMedia({ colorScheme: "light" });
 
   const layout = page.getByRole("region", { name: "Layout" });
   await expect(layout.getByRole("button", { name: /keep sizes\s*, does not fit/ })).toBeVisible();

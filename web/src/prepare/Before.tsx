@@ -8,6 +8,7 @@ import visuallyHidden from "@mui/utils/visuallyHidden";
 import type { PlanOfCopy, Preparing } from "../api/client";
 import { GiB, typedGiB } from "./byHand";
 import { Columns } from "./Columns";
+import { Sizes } from "./Sizes";
 
 type Strategy = Preparing["layouts"][number]["strategy"];
 
@@ -108,6 +109,7 @@ export function Before({ preparing: p, plan, onChange }: Props) {
           Aligned to 1 MiB.
         </Typography>
       )}
+      {p.layouts.length > 0 && <Sizes preparing={p} />}
       {strategy === "hand" && (
         <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, px: 1.5, pb: 1.25 }}>
           {p.parts
