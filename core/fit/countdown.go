@@ -75,7 +75,7 @@ func Count(seen []Seen, now time.Time) Countdown {
 	}
 	whole := (last.Done - first.Done) / last.At.Sub(first.At).Seconds()
 	c.Known, c.First, c.Likely, c.Last = true, after(high), after(whole), after(low)
-	c.Says = "By the measured rate between " + span(max(c.First.Sub(now), 0), max(c.Last.Sub(now), 0)) + " from now."
+	c.Says = "By the measured rate it ends " + span(max(c.First.Sub(now), 0), max(c.Last.Sub(now), 0)) + " from now."
 	return c
 }
 

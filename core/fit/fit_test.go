@@ -179,6 +179,7 @@ func TestCountdown(t *testing.T) {
 	c := fit.Count([]fit.Seen{at(10, 0.2), at(0, 0), at(20, 0.4)}, start.Add(20*time.Minute))
 	require.True(t, c.Known)
 	assert.WithinDuration(t, start.Add(50*time.Minute), c.Likely, time.Second)
+	assert.Equal(t, "By the measured rate it ends 30 to 35 minutes from now.", c.Says)
 	assert.True(t, c.First.Before(c.Likely) && c.Likely.Before(c.Last))
 	slower := fit.Count([]fit.Seen{at(0, 0), at(10, 0.4), at(30, 0.5)}, start.Add(30*time.Minute))
 	assert.Greater(t, slower.Last.Sub(slower.First), c.Last.Sub(c.First), "a rate that changes is a wider range")

@@ -123,7 +123,10 @@ func span(from, to time.Duration) string {
 	switch {
 	case to < 90*time.Minute:
 		a, b := minutes(from), minutes(to)
-		if a == b {
+		switch {
+		case a == b && a <= 1:
+			return "a minute"
+		case a == b:
 			return fmt.Sprintf("%d minutes", a)
 		}
 		return fmt.Sprintf("%d to %d minutes", a, b)

@@ -35,7 +35,12 @@ export function Answers({ preparing: p }: { preparing: Preparing }) {
             : "It depends",
       p.ways.length === 0
         ? "It takes the new drive's capacity, and evidence of the original."
-        : p.recommends + (later > 0 && p.answer.fits !== "no" ? ` ${later} others after some steps.` : ""),
+        : p.recommends +
+          (later > 0 && p.answer.fits !== "no"
+            ? later === 1
+              ? " Another one after some steps."
+              : ` ${later} others after some steps.`
+            : ""),
       starts > 0 ? meaning.sea : may > 0 || p.ways.length === 0 ? meaning.brass : meaning.rust,
     ],
     [

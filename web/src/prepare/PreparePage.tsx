@@ -59,12 +59,12 @@ export default function PreparePage() {
           "@media print": { gridTemplateColumns: "1fr" },
         }}
       >
-        <Box sx={{ display: "grid", gap: 1.25 }} className="no-print">
+        <Box sx={{ display: "grid", gap: 1.25, gridTemplateColumns: "minmax(0, 1fr)" }} className="no-print">
           <Before preparing={p} plan={tried ?? p.plan} onChange={change} />
           <PlanForm key={c.version} preparing={p} plan={tried ?? p.plan} onChange={change} />
           <Countdown case={c} countdown={p.countdown} />
         </Box>
-        <Box sx={{ display: "grid", gap: 1.25 }}>
+        <Box sx={{ display: "grid", gap: 1.25, gridTemplateColumns: "minmax(0, 1fr)" }}>
           <Ways preparing={p} onPick={(way) => change({ way })} />
           <ReadyList case={c} preparing={p} />
         </Box>
