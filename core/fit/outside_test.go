@@ -61,6 +61,9 @@ func figure(t *testing.T, form, text string) int64 {
 // Our least size is never below what resize2fs(8) and ntfsresize(8) say; how far above is
 // told by -v.
 func TestLeastSizesAgainstTheTools(t *testing.T) {
+	if testing.Short() {
+		t.Skip("writes gigabytes")
+	}
 	for size, shares := range map[int64][]int64{256 << 20: {0, 20, 60}, 2 << 30: {15, 40}, 8 << 30: {6}} {
 		for _, share := range shares {
 			folder := t.TempDir()
@@ -124,6 +127,9 @@ func TestThePlannedTableWrittenByTheTools(t *testing.T) {
 // The prediction of each way equals what the check says of a copy that Debian's tools made
 // in that way.
 func TestPredictionsAgainstRealCopies(t *testing.T) {
+	if testing.Short() {
+		t.Skip("writes gigabytes")
+	}
 	originals := map[string]struct {
 		mode firmware.Mode
 		disk diskmaker.Disk

@@ -47,20 +47,6 @@ func (s *Situation) contents(role machine.Role) *machine.Contents {
 	return nil
 }
 
-// systems tells what lies on the original.
-func systems(c *machine.Contents) (windows, linux, mac bool) {
-	if c == nil {
-		return false, false, false
-	}
-	for i := range c.Volumes {
-		v := &c.Volumes[i]
-		windows = windows || v.HasWindows() || v.LegacyManager != ""
-		linux = linux || v.HasLinux()
-		mac = mac || v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS
-	}
-	return windows, linux, mac
-}
-
 // List computes the list: what can make the copy fail or lose something first, then in
 // the order in which the work goes.
 func (s *Situation) List() []Line {
