@@ -8,6 +8,8 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -295,6 +297,7 @@ func TestAFrozenDatabase(t *testing.T) {
 	require.NoError(t, frozen.Signal(syscall.SIGSTOP))
 	thaw := func() { _ = frozen.Signal(syscall.SIGCONT) }
 	defer thaw()
+	require.Eventually(t, func() bool { return stopped(frozen.Pid) }, 5*time.Second, 5*time.Millisecond, "each of its threads stands still")
 	for range 3 {
 		began := time.Now()
 		assert.Equal(t, 503, c.get("/health").status)
@@ -321,6 +324,19 @@ func TestAFrozenDatabase(t *testing.T) {
 	thaw()
 	assert.Eventually(t, func() bool { return c.get("/health").status == 200 }, 20*time.Second, 100*time.Millisecond)
 	assert.Equal(t, 200, c.get("/cases/"+id).status, "what was stored is there")
+}
+
+// stopped reports whether all threads of a process stand still: the kernel stops them one
+// by one. proc(5), "/proc/pid/stat".
+func stopped(pid int) bool {
+	threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
+	for _, path := range threads {
+		raw, _ := os.ReadFile(path)
+		if _, state, _ := strings.Cut(string(raw), ") "); !strings.HasPrefix(state, "T") {
+			return false
+		}
+	}
+	return err == nil && len(threads) > 0
 }
 
 // What a proxy says last is who asks; without one, nobody is believed.
