@@ -52,31 +52,11 @@ func isGetVolume(t *text) bool { return hasKeys(t, "FileSystemLabel", "SizeRemai
 
 // isPowerShell recognises a table by its heads.
 func isPowerShell(t *text) bool {
-	return anyLine(t, func(s string) bool {
-		h := storageNames.heads(s)
-		return len(h) >= 3 && storageKind(func(name string) bool {
-			for _, one := range h {
-				if one.name == name {
-					return true
-				}
-			}
-			return false
-		}) != ""
-	})
+	return anyLine(t, func(s string) bool { return storageNames.headsOf(s, 3, storageKind) })
 }
 
 // isKeyedList recognises a list of names and values.
-func isKeyedList(t *text) bool {
-	have := map[string]bool{}
-	for _, s := range t.lines {
-		if name, _, is := keyValue(s); is {
-			if called, known := storageNames.called[strings.ToLower(name)]; known {
-				have[called] = true
-			}
-		}
-	}
-	return len(have) >= 3 && storageKind(func(name string) bool { return have[name] }) != ""
-}
+func isKeyedList(t *text) bool { return storageNames.listOf(t, storageKind) }
 
 // storageKind tells what an object of the Storage module is by the properties it has.
 func storageKind(has func(name string) bool) string {
@@ -125,19 +105,7 @@ func readKeyedList(t *text, l *Listing) { l.storage(t, t.keyedList(l, storageNam
 
 func readSeparated(t *text, l *Listing) { l.storage(t, t.separated(l), false) }
 
-func isSeparated(t *text) bool {
-	for _, s := range t.head(3) {
-		names := strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ';' })
-		have := map[string]bool{}
-		for _, n := range names {
-			have[strings.Trim(n, "\" \uFEFF")] = true
-		}
-		if len(names) >= 3 && storageKind(func(name string) bool { return have[name] }) != "" {
-			return true
-		}
-	}
-	return false
-}
+func isSeparated(t *text) bool { return separatedOf(t, storageKind) }
 
 func jsonObjects(root *value) []*value {
 	if len(root.items) > 0 || !root.object {

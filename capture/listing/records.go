@@ -126,6 +126,44 @@ func collapsed(heads []head) bool {
 	return true
 }
 
+// kindOf tells what an object is by the properties it has; "" for none that is known.
+type kindOf func(has func(name string) bool) string
+
+// headsOf recognises the heads of a table of objects, of at least so many columns.
+func (v vocabulary) headsOf(s string, least int, kind kindOf) bool {
+	heads := v.heads(s)
+	return len(heads) >= least && kind(func(name string) bool {
+		return slices.ContainsFunc(heads, func(h head) bool { return h.name == name })
+	}) != ""
+}
+
+// listOf recognises a list of names and values of objects.
+func (v vocabulary) listOf(t *text, kind kindOf) bool {
+	have := map[string]bool{}
+	for _, s := range t.lines {
+		if name, _, is := keyValue(s); is {
+			if called, known := v.called[strings.ToLower(name)]; known {
+				have[called] = true
+			}
+		}
+	}
+	return len(have) >= 3 && kind(func(name string) bool { return have[name] }) != ""
+}
+
+// separatedOf recognises comma-separated values of objects by their first lines.
+func separatedOf(t *text, kind kindOf) bool {
+	for _, s := range t.head(3) {
+		have := map[string]bool{}
+		for _, n := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ';' }) {
+			have[strings.Trim(n, "\" \uFEFF")] = true
+		}
+		if len(have) >= 3 && kind(func(name string) bool { return have[name] }) != "" {
+			return true
+		}
+	}
+	return false
+}
+
 type word struct {
 	text     string
 	from, to int

@@ -44,44 +44,14 @@ func wmiKind(has func(name string) bool) string {
 }
 
 // wmiTable recognises the heads of a table.
-func wmiTable(s string) bool {
-	heads := wmiNames.heads(s)
-	return len(heads) >= 2 && wmiKind(func(name string) bool {
-		for _, h := range heads {
-			if h.name == name {
-				return true
-			}
-		}
-		return false
-	}) != ""
-}
-
-// wmiSeparated recognises the first line of comma-separated values.
-func wmiSeparated(s string) bool {
-	have := map[string]bool{}
-	for _, n := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ';' }) {
-		have[strings.Trim(n, "\" \uFEFF")] = true
-	}
-	return len(have) >= 3 && wmiKind(func(name string) bool { return have[name] }) != ""
-}
-
-// wmiListed recognises records of names and values.
-func wmiListed(t *text) bool {
-	have := map[string]bool{}
-	for _, s := range t.lines {
-		if name, _, is := keyValue(s); is {
-			have[wmiNames.called[strings.ToLower(name)]] = true
-		}
-	}
-	return len(have) >= 3 && wmiKind(func(name string) bool { return have[name] }) != ""
-}
+func wmiTable(s string) bool { return wmiNames.headsOf(s, 2, wmiKind) }
 
 func wmiJSON(t *text) bool {
 	return hasKeys(t, "InterfaceType") || hasKeys(t, "StartingOffset") || hasKeys(t, "VolumeName", "FreeSpace")
 }
 
 func isWMI(t *text) bool {
-	return anyLine(t, wmiTable) || wmiJSON(t) || anyLine(&text{lines: t.head(3)}, wmiSeparated) || wmiListed(t)
+	return anyLine(t, wmiTable) || wmiJSON(t) || separatedOf(t, wmiKind) || wmiNames.listOf(t, wmiKind)
 }
 
 func readWMI(t *text, l *Listing) {
@@ -91,7 +61,7 @@ func readWMI(t *text, l *Listing) {
 		objects = jsonObjects(l.json(t))
 	case anyLine(t, wmiTable):
 		objects = t.tables(l, wmiNames, 2)
-	case anyLine(&text{lines: t.head(3)}, wmiSeparated):
+	case separatedOf(t, wmiKind):
 		objects = t.separated(l)
 	default:
 		objects = t.keyedList(l, wmiNames)

@@ -294,6 +294,20 @@ func TestNothingIsPredictedOfNothing(t *testing.T) {
 	m.Drives[0].Contents = told
 	p = predict(m, "blocks", target(fit.Sold(500)), fit.Keep)
 	assert.Equal(t, startup.Depends, p.Verdict, p.Says)
+
+	// Whether it fits is not known: whether the copy starts is not, either.
+	m = planned(t, firmware.UEFI, sample.Drive(t, machine.RoleOriginal, sample.WindowsDisk(1, 1).MustBuild()))
+	c := m.Drives[0].Contents
+	size, _ := c.Size()
+	sold := fit.Target{Bytes: size, SectorSize: 512, Rounded: true}
+	assert.Empty(t, predict(m, "whole", sold, fit.Keep).Verdict, "a sector less, and it does not fit")
+	for i := range c.Volumes {
+		c.Volumes[i].Used = fact.Unknown[uint64]()
+	}
+	p = predict(m, "blocks", target(size-64<<20), fit.Main)
+	assert.Equal(t, startup.Depends, p.Verdict, p.Says)
+	assert.Contains(t, p.Says, "whether it fits")
+	assert.Equal(t, startup.Starts, predict(m, "blocks", target(2*size), fit.Keep).Verdict)
 }
 
 func TestTheCopyAgainstThePrediction(t *testing.T) {

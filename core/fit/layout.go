@@ -104,21 +104,19 @@ func MainPart(parts []Part) int {
 func Lay(parts []Part, style disk.Style, t Target, s Strategy, hand map[int]int64) Layout {
 	l := Layout{Strategy: s, Moved: []int{}}
 	r := roomOf(style, t)
-	order := make([]int, len(parts))
-	sizes := make([]int64, len(parts))
+	order, sizes := orderOf(parts), make([]int64, len(parts))
 	for i, p := range parts {
-		order[i], sizes[i] = i, p.Size
+		sizes[i] = p.Size
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(parts[a].Start, parts[b].Start) })
 	switch s {
 	case Keep:
 		if l.asTheyLie(parts, order, r) {
 			return l.finish(parts, r)
 		}
 	case Main:
-		l.giveRest(parts, sizes, r)
+		giveRest(parts, order, sizes, r)
 	case Proportion:
-		l.share(parts, sizes, r)
+		share(parts, sizes, r)
 	case Hand:
 		for i, p := range parts {
 			if n, told := hand[p.Number]; told {
@@ -169,6 +167,7 @@ func taken(parts []Part, order []int, sizes []int64, r room) int64 {
 	return end
 }
 
+// orderOf lists the parts as they lie.
 func orderOf(parts []Part) []int {
 	order := make([]int, len(parts))
 	for i := range parts {
@@ -179,13 +178,13 @@ func orderOf(parts []Part) []int {
 }
 
 // giveRest gives the main partition what the others leave.
-func (l *Layout) giveRest(parts []Part, sizes []int64, r room) {
+func giveRest(parts []Part, order []int, sizes []int64, r room) {
 	main := MainPart(parts)
 	if main < 0 {
 		return
 	}
 	sizes[main] = r.align // changed at all: what lies behind it is put in order
-	rest := r.to - taken(parts, orderOf(parts), sizes, r) + r.align
+	rest := r.to - taken(parts, order, sizes, r) + r.align
 	least, known := parts[main].Least.Get()
 	if !known {
 		least = r.align
@@ -194,7 +193,7 @@ func (l *Layout) giveRest(parts []Part, sizes []int64, r room) {
 }
 
 // share changes what can change in proportion: none below its least size.
-func (l *Layout) share(parts []Part, sizes []int64, r room) {
+func share(parts []Part, sizes []int64, r room) {
 	var fixed, open int64
 	for _, p := range parts {
 		if p.Fixed {

@@ -64,7 +64,7 @@ func Predict(m machine.Machine, w Way, parts []Part, l Layout, t Target) Predict
 		p.Says = "Nothing of the original is in evidence."
 		return p
 	}
-	p.Bytes = amount(original, parts, w, t)
+	p.Bytes = amount(original, parts, w)
 	clone, says := copied(original, w, parts, l, t)
 	if clone == nil {
 		p.Says = says
@@ -74,9 +74,15 @@ func Predict(m machine.Machine, w Way, parts []Part, l Layout, t Target) Predict
 	if w.ToUEFI {
 		m.Firmware.Mode = fact.Known(firmware.UEFI, fact.Source{Origin: fact.Typed, Structure: "as planned"})
 	}
-	p.start(m, clone)
+	planned := p.start(m, clone)
 	if kept, differs := clone.WithHiddenSectorsKept(); differs && firmwareMode(m) != firmware.UEFI {
 		p.hangsOn(m, kept)
+	}
+	switch {
+	case p.Verdict == startup.Starts && l.Fits == "unknown" && !w.Whole:
+		p.Verdict, p.Says = startup.Depends, "Depends on whether it fits. "+l.Says
+	case p.Verdict != startup.Starts && p.Verdict != startup.Depends:
+		p.repaired(planned)
 	}
 	return p
 }
@@ -106,8 +112,8 @@ func yesOrNo(b bool) string {
 	return "no"
 }
 
-// start runs the start check on the machine with the copy in it.
-func (p *Prediction) start(m machine.Machine, clone *machine.Contents) {
+// start runs the start check on the machine with the copy in it, and returns that machine.
+func (p *Prediction) start(m machine.Machine, clone *machine.Contents) machine.Machine {
 	m.Drives = append([]machine.Drive{}, m.Drives...)
 	for i := range m.Drives {
 		if d := &m.Drives[i]; d.Role == machine.RoleClone {
@@ -119,9 +125,7 @@ func (p *Prediction) start(m machine.Machine, clone *machine.Contents) {
 	if p.Trace.Verdict == startup.Depends && len(p.Trace.Missing) > 0 {
 		p.Says = p.Trace.Missing[0].Text
 	}
-	if p.Verdict != startup.Starts && p.Verdict != startup.Depends {
-		p.repaired(m)
-	}
+	return m
 }
 
 // repaired names the steps after which the copy starts, where it does not by itself.
@@ -152,7 +156,7 @@ func (p *Prediction) hangsOn(m machine.Machine, kept *machine.Contents) {
 	if other.Verdict == p.Verdict {
 		return
 	}
-	p.Verdict, p.After = startup.Depends, nil
+	p.Verdict = startup.Depends
 	p.Says = "Depends on whether the copying program tells the moved boot sector where it lies now. " +
 		"With the boot partition in its old place it does not."
 }
@@ -204,6 +208,8 @@ func everySector(original *machine.Contents, t Target, sectors uint64) (*machine
 	switch {
 	case !known:
 		return nil, "The original's capacity is not known."
+	case (t.Rounded || original.Rounded) && size > t.Bytes-t.Bytes/nearly && size < t.Bytes+t.Bytes/nearly:
+		return nil, "It hangs on the exact capacity of both: one sector less, and it does not fit."
 	case size > t.Bytes:
 		return nil, fmt.Sprintf("Does not fit: %s onto %s.", disk.Binary(size), disk.Binary(t.Bytes))
 	case t.SectorSize != original.Layout.SectorSize:
@@ -250,7 +256,7 @@ func alone(original *machine.Contents, parts []Part, l Layout, t Target, sectors
 }
 
 // amount is how much a way reads from the original, in bytes; 0 is not known.
-func amount(original *machine.Contents, parts []Part, w Way, t Target) int64 {
+func amount(original *machine.Contents, parts []Part, w Way) int64 {
 	if w.Whole {
 		size, _ := original.Size()
 		return size

@@ -101,8 +101,8 @@ func (a *API) planCopy(ctx context.Context, in *planCopyInput) (*caseOutput, err
 	if err := sound(&in.Body); err != nil {
 		return nil, err
 	}
-	if _, err := a.prepared(ctx, in.ID, &in.Body); err != nil { // a capacity that is none is not kept
-		return nil, err
+	if err := in.Body.Sound(); err != nil {
+		return nil, a.problem(ctx, err)
 	}
 	return a.changePreparation(ctx, in.ID, in.IfMatch, "the plan", in.Body.Into)
 }

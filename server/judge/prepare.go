@@ -132,11 +132,10 @@ func (p *preparing) drives() error {
 		p.target.SectorSize, p.target.Physical = p.plan.SectorSize, p.plan.SectorSize
 	}
 	if !p.out.InEvidence && p.plan.Capacity != "" {
-		n, rounded, err := soldOrShown(p.plan.Capacity)
-		if err != nil {
-			return &BadChange{"capacity: " + err.Error() + "."}
+		var err error
+		if p.target.Bytes, p.target.Rounded, err = p.plan.capacity(); err != nil {
+			return err
 		}
-		p.target.Bytes, p.target.Rounded = n, rounded
 	}
 	p.out.SectorSize = p.target.SectorSize
 	if p.target.Bytes > 0 {
@@ -146,15 +145,24 @@ func (p *preparing) drives() error {
 	return nil
 }
 
-// soldOrShown reads a capacity; a whole number of GB that drives are sold with is what
-// the standard gives for it.
-func soldOrShown(text string) (bytes int64, rounded bool, err error) {
-	n, rounded, err := disk.ParseSize(text, disk.EitherUnits)
-	if err != nil {
-		return 0, false, err
+// Sound says what of a typed plan cannot be; nil where nothing is wrong.
+func (p PlanOfCopy) Sound() error {
+	if p.Capacity == "" {
+		return nil
 	}
-	if n < 1<<20 {
-		return 0, false, fmt.Errorf("%q is too small for a drive", text)
+	_, _, err := p.capacity()
+	return err
+}
+
+// capacity reads the typed capacity; a whole number of GB that drives are sold with is
+// what the standard gives for it.
+func (p PlanOfCopy) capacity() (bytes int64, rounded bool, err error) {
+	n, rounded, err := disk.ParseSize(p.Capacity, disk.EitherUnits)
+	if err == nil && n < 1<<20 {
+		err = fmt.Errorf("%q is too small for a drive", p.Capacity)
+	}
+	if err != nil {
+		return 0, false, &BadChange{"capacity: " + err.Error() + "."}
 	}
 	if sold := fit.Sold(n / 1_000_000_000); rounded && n%1_000_000_000 == 0 && sold > 0 {
 		return sold, true, nil
