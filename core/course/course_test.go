@@ -187,11 +187,11 @@ func TestStepsOfAnAttempt(t *testing.T) {
 // Which of the attached drives carries what a loader looks for.
 func TestChoosingAmongDrives(t *testing.T) {
 	m := machine.Machine{DeviceOrder: []string{"a", "b"}, Drives: []machine.Drive{on("a", "original", "sata"), on("b", "clone", "sata")}}
-	carried := func(by ...string) func(*machine.Drive) ([]int, bool) {
-		return func(d *machine.Drive) ([]int, bool) {
+	carried := func(by ...string) func(*machine.Drive) ([]machine.Spot, bool) {
+		return func(d *machine.Drive) ([]machine.Spot, bool) {
 			for _, name := range by {
 				if name == d.Name {
-					return []int{3, 4}, true
+					return []machine.Spot{{Drive: d, Index: 3}, {Drive: d, Index: 4}}, true
 				}
 			}
 			return nil, d.Name != "a" // of the original it is not known

@@ -2,6 +2,7 @@ package course
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -11,13 +12,13 @@ import (
 // Choose settles which attached drive a name means. Two drives that both carry it
 // are one question.
 func (k *Walk) Choose(a *Attempt, what string,
-	on func(*machine.Drive) (found []int, known bool)) (hits []machine.Spot, known bool) {
+	on func(*machine.Drive) (found []machine.Spot, known bool)) (hits []machine.Spot, known bool) {
 	known = true
 	for _, d := range k.Drives() {
 		found, ok := on(d)
 		known = known && ok
-		if len(found) > 0 {
-			hits = append(hits, machine.Spot{Drive: d, Index: found[0]})
+		if len(found) > 0 && !slices.ContainsFunc(hits, found[0].MirrorOf) {
+			hits = append(hits, found[0])
 		}
 	}
 	if len(hits) < 2 {

@@ -2,8 +2,6 @@ package linux_test
 
 import (
 	"errors"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -13,7 +11,6 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/linux"
 	"latchkey/core/loader"
@@ -21,7 +18,6 @@ import (
 	"latchkey/core/startup"
 	"latchkey/core/volume"
 	"latchkey/internal/diskmaker"
-	"latchkey/internal/reference"
 	"latchkey/internal/sample"
 )
 
@@ -30,7 +26,8 @@ import (
 
 func TestWhatALinuxLoaderLoads(t *testing.T) {
 	byName := func(name string) diskmaker.Disk {
-		return sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n linux /boot/vmlinuz root="+name+"\n}\n")
+		return sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
+			"menuentry 'x' {\n linux /boot/vmlinuz root="+name+"\n}\n")
 	}
 	entry := sample.LinuxDisk(1, 1)
 	entry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
@@ -46,24 +43,37 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 		says    string // in the symptom or the reason
 	}{
 		"Linux": {sample.LinuxDisk(1, 1), firmware.UEFI, startup.Starts, "", "Linux comes up"},
-		"GRUB without configuration": {sample.With(sample.LinuxDisk(1, 1), 0, `\EFI\debian\grub.cfg`, ""), firmware.UEFI, startup.Stops,
+		"GRUB without configuration": {sample.With(sample.LinuxDisk(1, 1), 0, `\EFI\debian\grub.cfg`, ""), firmware.UEFI,
+			startup.Stops,
 			course.StageConfiguration, "grub>"},
-		"GRUB that looks for another volume": {sample.LinuxDisk(1, 2), firmware.UEFI, startup.Stops, course.StageConfiguration, "no such device"},
+		"GRUB that looks for another volume": {sample.LinuxDisk(1, 2), firmware.UEFI, startup.Stops,
+			course.StageConfiguration, "no such device"},
 		"no kernel": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/vmlinuz", ""), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "file not found"},
 		"no initial RAM disk": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "initrd.img is not"},
-		"root by a name of its bus":     {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
-		"root by a name of another bus": {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
-		"root by partition UUID": {byName("PARTUUID=" + strings.ToLower(sample.GPTDisk(1, nil).PartitionGUID(1).String())), firmware.UEFI,
+		"root by a name of its bus": {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
+		"root by a name of another bus": {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration,
+			"initramfs"},
+		"root by partition UUID": {byName("PARTUUID=" + strings.ToLower(sample.GPTDisk(1, nil).PartitionGUID(1).String())),
+			firmware.UEFI,
 			startup.Starts, "", ""},
-		"root by a wrong label":       {byName("LABEL=rot"), firmware.UEFI, startup.Stops, course.StageConfiguration, "initramfs"},
-		"root within LVM":             {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Depends, "", "does not tell"},
-		"a mount that is not there":   {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
-		"a search that finds nothing": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
-		"a mount that may fail":       {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", "UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
-		"boot loader entry":           {entry, firmware.UEFI, startup.Starts, "", ""},
-		"no boot loader entry":        {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
+		"root by a wrong label": {byName("LABEL=rot"), firmware.UEFI, startup.Stops, course.StageConfiguration,
+			"initramfs"},
+		"root within LVM, and no LVM": {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Stops,
+			course.StageConfiguration, "no attached disk carries"},
+		"root on a second disk": {byName("/dev/sdb2"), firmware.UEFI, startup.Depends, "", "does not tell"},
+		"no mount table, but a system": {sample.With(sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", ""), 1,
+			"sbin/init", "program"),
+			firmware.UEFI, startup.Starts, "", "Linux comes up"},
+		"a mount that is not there": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
+			"UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
+		"a search that finds nothing": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
+			"menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
+		"a mount that may fail": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
+			"UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
+		"boot loader entry":    {entry, firmware.UEFI, startup.Starts, "", ""},
+		"no boot loader entry": {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(sample.Whole(c.mode, sample.Drive(t, machine.RoleClone, c.disk.MustBuild())))
@@ -72,57 +82,6 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 			assert.Contains(t, sample.Words(trace), c.says)
 		})
 	}
-}
-
-// GRUB as its own tools put it on a disk: grub-mkimage and grub-bios-setup, into
-// an ext4 file system, where the machine lets an image be mounted.
-func TestGRUBInstalledByItsOwnTools(t *testing.T) {
-	setup := "/usr/lib/grub/i386-pc/grub-bios-setup"
-	reference.NeedFile(t, setup)
-	path := reference.Image(t, 200<<20)
-	reference.Run(t, "label: dos\nstart=2048, type=83, bootable\n", "sfdisk", "-q", path)
-	whole := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", path))
-	defer reference.Run(t, "", "losetup", "-d", whole)
-	part := strings.TrimSpace(reference.Run(t, "", "losetup", "-f", "--show", "-o", "1048576", path))
-	defer reference.Run(t, "", "losetup", "-d", part)
-	reference.Run(t, "", "mkfs.ext4", "-q", part)
-	uuid := strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-s", "UUID", "-o", "value", part))
-	dir := t.TempDir()
-	reference.Run(t, "", "mount", part, dir)
-	unmounted := false
-	defer func() {
-		if !unmounted {
-			reference.Run(t, "", "umount", dir)
-		}
-	}()
-	grub := filepath.Join(dir, "boot", "grub")
-	for name, text := range map[string]string{
-		"boot/grub/grub.cfg": "menuentry 'a' {\n search --fs-uuid --set=root " + uuid + "\n linux /boot/vmlinuz root=UUID=" + uuid + "\n}\n",
-		"boot/vmlinuz":       "kernel", "etc/fstab": "UUID=" + uuid + " / ext4 defaults 0 1\n",
-	} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	reference.Run(t, "", "cp", "/usr/lib/grub/i386-pc/boot.img", grub)
-	reference.Run(t, "", "grub-mkimage", "-O", "i386-pc", "-p", "(hd0,msdos1)/boot/grub", "-o", filepath.Join(grub, "core.img"), "biosdisk", "part_msdos", "ext2")
-	devices := filepath.Join(t.TempDir(), "device.map")
-	require.NoError(t, os.WriteFile(devices, []byte("(hd0) "+whole+"\n(hd1) "+part+"\n"), 0o600))
-	reference.Run(t, "", setup, "-d", grub, "-m", devices, "-s", "(hd0)")
-	reference.Run(t, "", "umount", dir)
-	unmounted = true
-
-	f, err := os.Open(path)
-	require.NoError(t, err)
-	defer f.Close()
-	d, err := disk.New(f, 200<<20, 512)
-	require.NoError(t, err)
-	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: fact.Tell("sata"), Attached: fact.Tell(true),
-		Contents: machine.Examine(d)}
-	require.NotNil(t, clone.Contents.Core.Image, clone.Contents.Core.Err)
-	assert.Equal(t, "(hd0,msdos1)/boot/grub", clone.Contents.Core.Image.Prefix)
-	trace := startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)},
-		Drives: []machine.Drive{clone}})
-	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 }
 
 func config(d *machine.Drive, volume int, kind machine.ConfigKind, path string) *machine.Config {
@@ -184,20 +143,31 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		"as it should be": {func(*machine.Drive) {}, "", startup.Starts, ""},
 
 		"the shim and its GRUB": {func(d *machine.Drive) { beside(d, func(*loader.Found) {}) }, "", startup.Starts, ""},
-		"the shim and a damaged GRUB": {func(d *machine.Drive) { beside(d, func(g *loader.Found) { g.Err = damaged }) }, "shim-next-unsound",
+		"the shim and a damaged GRUB": {func(d *machine.Drive) { beside(d, func(g *loader.Found) { g.Err = damaged }) },
+			"shim-next-unsound",
 			startup.Stops, course.StageConfiguration},
-		"the shim and a GRUB not in evidence": {func(d *machine.Drive) { beside(d, func(g *loader.Found) { g.Err = missing }) }, "", startup.Starts, ""},
-		"the shim without its GRUB":           {func(d *machine.Drive) { asShim(d, nil) }, "shim-next-absent", startup.Stops, course.StageConfiguration},
+		"the shim and a GRUB not in evidence": {func(d *machine.Drive) {
+			beside(d,
+				func(g *loader.Found) { g.Err = missing })
+		}, "", startup.Starts, ""},
+		"the shim without its GRUB": {func(d *machine.Drive) { asShim(d, nil) }, "shim-next-absent",
+			startup.Stops, course.StageConfiguration},
 
 		"GRUB with nothing built in": {func(d *machine.Drive) {
 			d.Contents.Volumes[0].Loaders[0].Program.GRUB = nil
 		}, "menu-absent", startup.Stops, course.StageConfiguration},
-		"a folder on a disk that is not there":      {func(d *machine.Drive) { core(d).Prefix = "(hd7,gpt1)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
-		"a folder on the next disk, not there":      {func(d *machine.Drive) { core(d).Prefix = "(hd1,gpt1)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
-		"a folder on a partition that is not there": {func(d *machine.Drive) { core(d).Prefix = "(,gpt9)/EFI/debian" }, "prefix-absent", startup.Stops, course.StageConfiguration},
-		"a folder on a named partition":             {func(d *machine.Drive) { core(d).Prefix = "(hd0,gpt1)/EFI/debian" }, "", startup.Starts, ""},
-		"a folder on its own disk":                  {func(d *machine.Drive) { core(d).Prefix = "(,gpt2)/boot/grub" }, "", startup.Starts, ""},
-		"a name that is no partition's":             {func(d *machine.Drive) { core(d).Prefix = "(memdisk)/boot/grub" }, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a disk that is not there": {func(d *machine.Drive) { core(d).Prefix = "(hd7,gpt1)/EFI/debian" },
+			"prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on the next disk, not there": {func(d *machine.Drive) { core(d).Prefix = "(hd1,gpt1)/EFI/debian" },
+			"prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a partition that is not there": {func(d *machine.Drive) { core(d).Prefix = "(,gpt9)/EFI/debian" },
+			"prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder on a named partition": {func(d *machine.Drive) { core(d).Prefix = "(hd0,gpt1)/EFI/debian" },
+			"", startup.Starts, ""},
+		"a folder on its own disk": {func(d *machine.Drive) { core(d).Prefix = "(,gpt2)/boot/grub" }, "",
+			startup.Starts, ""},
+		"a name that is no partition's": {func(d *machine.Drive) { core(d).Prefix = "(memdisk)/boot/grub" },
+			"prefix-absent", startup.Stops, course.StageConfiguration},
 		"commands built in": {func(d *machine.Drive) {
 			core(d).Prefix, core(d).Config = "", "search.fs_uuid "+here.Value+" root\nset prefix=($root)/boot/grub\n"
 		}, "", startup.Starts, ""},
@@ -205,11 +175,14 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			core(d).Config = "search.fs_uuid dead-beef root\n"
 		}, "search-lost", startup.Starts, ""},
 
-		"a menu that is not in evidence": {func(d *machine.Drive) { menu(d).Err = missing }, "menu-missing-evidence", startup.Depends, ""},
-		"a menu that cannot be read":     {func(d *machine.Drive) { menu(d).Err = damaged }, "menu-unread", startup.Depends, ""},
+		"a menu that is not in evidence": {func(d *machine.Drive) { menu(d).Err = missing }, "menu-missing-evidence",
+			startup.Depends, ""},
+		"a menu that cannot be read": {func(d *machine.Drive) { menu(d).Err = damaged }, "menu-unread", startup.Depends,
+			""},
 		"no menu": {func(d *machine.Drive) { without(d, 1, "/boot/grub/grub.cfg") }, "menu-absent", startup.Stops,
 			course.StageConfiguration},
-		"a volume that is not in evidence": {func(d *machine.Drive) { d.Contents.Volumes[1].Kind = volume.NotCaptured }, "menu-missing-evidence", startup.Depends, ""},
+		"a volume that is not in evidence": {func(d *machine.Drive) { d.Contents.Volumes[1].Kind = volume.NotCaptured },
+			"menu-missing-evidence", startup.Depends, ""},
 		"files that are not in evidence": {func(d *machine.Drive) {
 			d.Contents.Volumes[1].Readable = false
 			without(d, 1, "/boot/grub/grub.cfg")
@@ -219,15 +192,19 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		}, "menu-circle", startup.Depends, ""},
 		"an empty menu": {func(d *machine.Drive) { menu(d).GRUB.Entries = nil }, "menu-empty", startup.Stops,
 			course.StageConfiguration},
-		"a menu of entries of their own": {func(d *machine.Drive) { menu(d).GRUB.Entries, menu(d).GRUB.BLS = nil, true }, "entries-absent", startup.Stops,
+		"a menu of entries of their own": {func(d *machine.Drive) { menu(d).GRUB.Entries, menu(d).GRUB.BLS = nil, true },
+			"entries-absent", startup.Stops,
 			course.StageConfiguration},
-		"an entry that starts no kernel": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "" }, "entry-no-kernel", startup.Depends, ""},
-		"a first menu that finds nothing": {func(d *machine.Drive) { first(d).GRUB.Top[0].Spec = elsewhere }, "menu-absent", startup.Stops,
+		"an entry that starts no kernel": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "" }, "entry-no-kernel",
+			startup.Depends, ""},
+		"a first menu that finds nothing": {func(d *machine.Drive) { first(d).GRUB.Top[0].Spec = elsewhere }, "menu-absent",
+			startup.Stops,
 			course.StageConfiguration},
 		"a name that only the machine knows": {func(d *machine.Drive) {
 			first(d).GRUB.Top[0].Spec = loader.Spec{Kind: loader.ByOther, Value: "vg/root"}
 		}, "search-unknown", startup.Depends, ""},
-		"an entry that finds nothing": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Searches[0].Spec = elsewhere }, "search-lost", startup.Starts, ""},
+		"an entry that finds nothing": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Searches[0].Spec = elsewhere },
+			"search-lost", startup.Starts, ""},
 		"an entry that finds nothing, and no kernel": {func(d *machine.Drive) {
 			menu(d).GRUB.Entries[0].Searches[0].Spec, menu(d).GRUB.Entries[0].Linux = elsewhere, "/boot/gone"
 			menu(d).GRUB.Top = []loader.GRUBSearch{{Spec: here}}
@@ -248,26 +225,37 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByFile, Value: "/vmlinuz"}})
 		}, "", startup.Starts, ""},
 
-		"a kernel that was not looked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "/boot/other" }, "kernel-missing-evidence", startup.Depends, ""},
-		"no initial RAM disk is asked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrd = "" }, "", startup.Starts, ""},
-		"no root named":                    {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = nil }, "no-root-named", startup.Depends, ""},
-		"a root that is nowhere": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = &elsewhere }, "root-absent", startup.Stops,
+		"a kernel that was not looked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "/boot/other" },
+			"kernel-missing-evidence", startup.Depends, ""},
+		"no initial RAM disk is asked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil }, "",
+			startup.Starts, ""},
+		"no root named": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = nil }, "no-root-named",
+			startup.Depends, ""},
+		"a root that is nowhere": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = &elsewhere }, "root-absent",
+			startup.Stops,
 			course.StageConfiguration},
 		"a root by its device's name": {func(d *machine.Drive) {
 			menu(d).GRUB.Entries[0].Root = &loader.Spec{Kind: loader.ByDevice, Value: "/dev/sda2"}
 		}, "root-by-device-name", startup.Starts, ""},
 
-		"a mount that is nowhere": {func(d *machine.Drive) { fstab(d).Mounts[1].Spec = elsewhere }, "mount-absent", startup.Stops,
+		"a mount that is nowhere": {func(d *machine.Drive) { fstab(d).Mounts[1].Spec = elsewhere }, "mount-absent",
+			startup.Stops,
 			course.StageConfiguration},
 		"a mount by its place": {func(d *machine.Drive) {
 			fstab(d).Mounts[1].Spec = loader.Spec{Kind: loader.ByPath,
 				Value: "pci"}
 		}, "", startup.Starts, ""},
-		"a mount that may fail": {func(d *machine.Drive) { fstab(d).Mounts[1].Spec, fstab(d).Mounts[1].NoFail = elsewhere, true },
+		"a mount that may fail": {func(d *machine.Drive) {
+			fstab(d).Mounts[1].Spec, fstab(d).Mounts[1].NoFail = elsewhere,
+				true
+		},
 			"", startup.Starts, ""},
-		"a mount table not in evidence": {func(d *machine.Drive) { fstab(d).Err = missing }, "mount-table-missing-evidence", startup.Depends, ""},
-		"no mount table":                {func(d *machine.Drive) { without(d, 1, "/etc/fstab") }, "", startup.Starts, ""},
-		"a root cut off by the disk": {func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 }, "system-cut-off", startup.Stops,
+		"a mount table not in evidence": {func(d *machine.Drive) { fstab(d).Err = missing }, "mount-table-missing-evidence",
+			startup.Depends, ""},
+		"no mount table, and no system": {func(d *machine.Drive) { without(d, 1, "/etc/fstab") }, "root-no-system",
+			startup.Stops, course.StageSystem},
+		"a root cut off by the disk": {func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 },
+			"system-cut-off", startup.Stops,
 			course.StageSystem},
 		"a root whose files are not there": {func(d *machine.Drive) {
 			d.Contents.Volumes[1].Readable = false
@@ -367,7 +355,8 @@ func TestEntriesThatCannotBeRead(t *testing.T) {
 	}
 	d := sample.Drive(t, machine.RoleClone, declared.MustBuild())
 	d.Contents.Volumes[0].Configs[0].Err = &disk.NotCaptured{}
-	assert.Equal(t, course.Rule("entries-missing-evidence"), startup.Simulate(sample.Whole(firmware.UEFI, d)).Findings[0].Rule)
+	assert.Equal(t, course.Rule("entries-missing-evidence"),
+		startup.Simulate(sample.Whole(firmware.UEFI, d)).Findings[0].Rule)
 	assert.Equal(t, startup.Starts, startup.Simulate(sample.Whole(firmware.UEFI,
 		sample.Drive(t, machine.RoleClone, declared.MustBuild()))).Verdict)
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"latchkey/core/firmware"
 )
@@ -29,6 +30,16 @@ type Program struct {
 	Signed    bool      // carries a certificate table; whether it is trusted is not known
 	Is        string    // which known program it is, by what it carries; "" when it is none
 	GRUB      *GRUBCore // what GRUB was built with; nil for other programs
+	// Unified is set for a kernel with its command line in one program.
+	Unified *UnifiedKernel
+}
+
+// UnifiedKernel is what a unified kernel image holds. The UAPI Group's Unified Kernel
+// Image specification, "UKI Components".
+type UnifiedKernel struct {
+	Name    string // PRETTY_NAME of its .osrel
+	Options string // its .cmdline; "" where the firmware or the menu gives it
+	Root    *Spec
 }
 
 // Application reports whether firmware may start the program as an application.
@@ -69,8 +80,33 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 			return prog, fmt.Errorf("section %s ends at byte %d, the file at %d: the program is cut short", s.Name, end, size)
 		}
 	}
+	if file.Section(".linux") != nil {
+		prog.Is, prog.Unified = Unified, readUnified(file, r)
+		return prog, nil
+	}
 	prog.Is, prog.GRUB = identify(file, r)
 	return prog, nil
+}
+
+// readUnified reads the texts of a unified kernel.
+func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
+	text := func(name string) string {
+		s := f.Section(name)
+		if s == nil {
+			return ""
+		}
+		raw := make([]byte, min(s.Size, s.VirtualSize, maxSection))
+		n, _ := r.ReadAt(raw, int64(s.Offset))
+		return strings.TrimSpace(strings.TrimRight(string(raw[:n]), "\x00"))
+	}
+	u := &UnifiedKernel{Options: text(".cmdline")}
+	u.Root = rootOf(u.Options)
+	for _, line := range strings.Split(text(".osrel"), "\n") {
+		if name, ok := strings.CutPrefix(line, "PRETTY_NAME="); ok {
+			u.Name = strings.Trim(name, `"' `)
+		}
+	}
+	return u
 }
 
 // maxSection bounds what is read of a section to recognise a program, in bytes.

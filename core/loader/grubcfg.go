@@ -16,174 +16,132 @@ type GRUBConfig struct {
 	// ConfigFile is a further configuration that is read instead, as the short one
 	// on an EFI system partition does.
 	ConfigFile string
-	Prefix     string
+	Prefix     string // "" where the configuration does not set it
 	Default    string
 	// BLS: entries of the Boot Loader Specification are read (blscfg).
 	BLS bool
+	// Cut: not all of the script was followed.
+	Cut   bool
+	count int // of the entries at any depth
 }
 
 // GRUBSearch is a line that sets the partition that paths lie on.
 type GRUBSearch struct {
 	Spec   Spec
-	Hint   bool // only a guess that speeds the search up
+	Hint   bool   // only a guess that speeds the search up
+	Var    string // the variable that it sets; "" is root
 	Line   int
 	Offset int64 // bytes from the start of the file
 	Length int64
 }
 
+func (s GRUBSearch) variable() string {
+	if s.Var == "" {
+		return "root"
+	}
+	return s.Var
+}
+
 // GRUBEntry is a menu entry.
 type GRUBEntry struct {
-	Title    string
-	ID       string
-	Searches []GRUBSearch
-	Linux    string // path of the kernel
-	Initrd   string
-	Root     *Spec  // root= of the kernel line
-	Chain    string // path of another loader that is started
-	Line     int    // of the kernel
-	Offset   int64
-	Length   int64
+	Title      string
+	ID         string
+	Submenu    bool
+	Sub        []GRUBEntry // of a submenu
+	Maybe      bool        // it stands under a condition that is not known
+	Searches   []GRUBSearch
+	Linux      string // path of the kernel
+	Initrds    []string
+	Options    string // of the kernel line
+	Root       *Spec  // root= of the kernel line
+	Chain      string // path of another loader that is started
+	ConfigFile string // of a configuration that is read
+	Line       int    // of the kernel
+	Offset     int64
+	Length     int64
+	raw        []byte // the script that it stands in, until it has been run
+	body       []grubCommand
 }
 
 const maxGRUBEntries = 200
 
-// ParseGRUBConfig reads a configuration. What scripts decide at run time is not
-// followed: of conditions, every branch is read.
-func ParseGRUBConfig(raw []byte) *GRUBConfig {
-	p := &grubParser{config: &GRUBConfig{}}
-	for _, l := range lines(raw) {
-		p.line(l)
-	}
-	return p.config
-}
+// ParseGRUBConfig reads a configuration without the files beside it.
+func ParseGRUBConfig(raw []byte) *GRUBConfig { return RunGRUBConfig(raw, "", nil) }
 
-type grubParser struct {
-	config *GRUBConfig
-	depth  int // of braces
-	entry  *GRUBEntry
-	opened int // depth at which the entry began
-}
-
-func (p *grubParser) line(l line) {
-	words := grubWords(l.text)
-	if len(words) == 0 || strings.HasPrefix(l.text, "#") {
-		return
-	}
-	switch words[0] {
-	case "menuentry":
-		if len(words) > 1 && len(p.config.Entries) < maxGRUBEntries {
-			p.config.Entries = append(p.config.Entries, GRUBEntry{Title: words[1], ID: after(words, "--id", "$menuentry_id_option")})
-			p.entry, p.opened = &p.config.Entries[len(p.config.Entries)-1], p.depth
-			p.sameLine(l)
-		}
-	case "search", "search.fs_uuid", "search.fs_label", "search.file":
-		if s, ok := searchOf(words); ok {
-			p.found(s, l)
-		}
-	case "set":
-		p.set(strings.Join(words[1:], " "), l)
-	case "linux", "linuxefi", "linux16":
-		if p.entry != nil && len(words) > 1 {
-			p.entry.Linux, p.entry.Root = words[1], rootOf(strings.Join(words[2:], " "))
-			p.entry.Line, p.entry.Offset, p.entry.Length = l.number, l.offset, int64(len(l.text))
-		}
-	case "initrd", "initrdefi", "initrd16":
-		if p.entry != nil && len(words) > 1 {
-			p.entry.Initrd = words[1]
-		}
-	case "chainloader":
-		if p.entry != nil && len(words) > 1 {
-			p.entry.Chain = words[len(words)-1]
-		}
-	case "configfile":
-		if p.entry == nil && len(words) > 1 {
-			p.config.ConfigFile = words[1]
-		}
-	case "blscfg":
-		p.config.BLS = true
-	}
-	p.depth += strings.Count(l.text, "{") - strings.Count(l.text, "}")
-	if p.entry != nil && p.depth <= p.opened && strings.Contains(l.text, "}") {
-		p.entry = nil
-	}
-}
-
-// sameLine reads a command that follows the brace which opens an entry.
-func (p *grubParser) sameLine(l line) {
-	if _, rest, ok := strings.Cut(l.text, "{"); ok {
-		if rest = strings.TrimSpace(strings.TrimRight(rest, " }")); rest != "" && !strings.HasPrefix(rest, "menuentry") {
-			p.line(line{rest, l.number, l.offset + int64(strings.Index(l.text, rest))})
-		}
-	}
-}
-
-func (p *grubParser) set(assignment string, l line) {
-	name, value, _ := strings.Cut(assignment, "=")
-	value = strings.Trim(value, `"'`)
-	switch name {
-	case "prefix":
-		p.config.Prefix = value
-	case "default":
-		if p.config.Default == "" && !strings.Contains(value, "$") {
-			p.config.Default = value
-		}
-	case "root":
-		if s, ok := grubDisk(value); ok {
-			p.found(GRUBSearch{Spec: s, Hint: true}, l)
-		}
-	}
-}
-
-func (p *grubParser) found(s GRUBSearch, l line) {
-	s.Line, s.Offset, s.Length = l.number, l.offset, int64(len(l.text))
-	if p.entry != nil {
-		p.entry.Searches = append(p.entry.Searches, s)
-	} else {
-		p.config.Top = append(p.config.Top, s)
-	}
-}
-
-// searchOf reads a search command: what is looked for, and by what.
+// searchOf reads a search command: what is looked for, by what, and the variable that is
+// set, which is root where none is named.
 func searchOf(words []string) (GRUBSearch, bool) {
-	kind, what := ByFile, ""
+	s := GRUBSearch{Spec: Spec{Kind: ByFile}}
 	switch words[0] {
 	case "search.fs_uuid":
-		kind = ByFSUUID
+		s.Spec.Kind = ByFSUUID
 	case "search.fs_label":
-		kind = ByFSLabel
+		s.Spec.Kind = ByFSLabel
 	}
-	if words[0] != "search" && len(words) > 1 {
-		return GRUBSearch{Spec: Spec{kind, words[1]}}, true
-	}
+	var plain []string
 	for i := 1; i < len(words); i++ {
 		switch w := words[i]; {
 		case w == "--fs-uuid" || w == "-u":
-			kind = ByFSUUID
-		case w == "--label" || w == "-l":
-			kind = ByFSLabel
+			s.Spec.Kind = ByFSUUID
+		case w == "--label" || w == "-l" || w == "--fs-label":
+			s.Spec.Kind = ByFSLabel
 		case w == "--file" || w == "-f":
-			kind = ByFile
-		case strings.HasPrefix(w, "--set") && !strings.Contains(w, "=") && i+1 < len(words) &&
-			!strings.HasPrefix(words[i+1], "-") && i+2 < len(words):
-			i++ // the variable's name
+			s.Spec.Kind = ByFile
+		case strings.HasPrefix(w, "--set="):
+			s.Var = strings.TrimPrefix(w, "--set=")
+		case w == "--set" || w == "-s":
+			s.Var = "?"
+		case strings.HasPrefix(w, "--hint") && !strings.Contains(w, "="):
+			i++
 		case strings.HasPrefix(w, "-"):
 		default:
-			what = w
+			plain = append(plain, w)
 		}
 	}
-	return GRUBSearch{Spec: Spec{kind, what}}, what != ""
+	switch n := len(plain); {
+	case n == 0:
+		return s, false
+	case words[0] != "search":
+		s.Spec.Value = plain[0]
+		if n > 1 {
+			s.Var = plain[1]
+		}
+	case s.Var == "?" && n > 1: // "--set root NAME"
+		s.Var, s.Spec.Value = plain[0], plain[1]
+	default:
+		s.Spec.Value = plain[n-1]
+	}
+	if s.Var == "root" || s.Var == "?" {
+		s.Var = ""
+	}
+	return s, true
 }
 
-// grubDisk reads a device in GRUB's words: (hd0,gpt2), hd0,msdos1 or
-// (,gpt2). GNU GRUB Manual 2.06, "How to specify devices".
-func grubDisk(s string) (Spec, bool) {
+// grubDevice reads a device in GRUB's words: (hd0,gpt2), hd0,msdos1 or (,gpt2), a logical
+// volume, a RAID or an opened volume. GNU GRUB Manual 2.06, "How to specify devices".
+func grubDevice(s string) (Spec, bool) {
 	inner, _, _ := strings.Cut(strings.Trim(s, "()"), ")")
-	drive, part, ok := strings.Cut(inner, ",")
-	if !ok || !strings.HasPrefix(drive, "hd") && drive != "" || strings.Contains(s, "$") {
+	if strings.ContainsAny(inner, "$"+open) || inner == "" {
 		return Spec{}, false
 	}
-	return Spec{ByGRUBDisk, drive + "," + part}, true
+	drive, _, ok := strings.Cut(inner, ",")
+	if ok && (strings.HasPrefix(drive, "hd") || drive == "") {
+		return Spec{ByGRUBDisk, inner}, true
+	}
+	for prefix, kind := range map[string]SpecKind{"lvm/": ByMapped, "md/": ByArray, "mduuid/": ByArray,
+		"cryptouuid/": ByContainer} {
+		if name, ok := strings.CutPrefix(inner, prefix); ok {
+			return Spec{kind, name}, true
+		}
+	}
+	if strings.HasPrefix(inner, "lvmid/") || strings.HasPrefix(inner, "crypto") || strings.HasPrefix(inner, "zfs") {
+		return Spec{ByOther, inner}, true
+	}
+	return Spec{}, false
 }
+
+// GRUBDevice reads the device in front of a GRUB path, "hd0,gpt2" or "lvm/vg-root".
+func GRUBDevice(inner string) (Spec, bool) { return grubDevice(inner) }
 
 // GRUBPartition returns the number of the partition in GRUB's words, and of the
 // drive; -1 for the drive that GRUB was started from.
@@ -201,69 +159,87 @@ func GRUBPartition(value string) (drive, partition int, ok bool) {
 	return drive, partition, err == nil
 }
 
-// DefaultEntry returns the menu entry that is started when nobody chooses.
-func (c *GRUBConfig) DefaultEntry() (*GRUBEntry, error) {
+// DefaultEntry returns the menu entry that is started when nobody chooses: by number, title
+// or identifier, within submenus by several with ">" between them, else the first. It is
+// sure where nothing that is not known decides. GNU GRUB Manual 2.06, "default".
+func (c *GRUBConfig) DefaultEntry() (e *GRUBEntry, sure bool, err error) {
 	if len(c.Entries) == 0 {
-		return nil, fmt.Errorf("the configuration has no menu entry")
+		return nil, false, fmt.Errorf("the configuration has no menu entry")
 	}
-	if n, err := strconv.Atoi(c.Default); err == nil && n >= 0 && n < len(c.Entries) {
-		return &c.Entries[n], nil
-	}
-	for i := range c.Entries {
-		if e := &c.Entries[i]; c.Default != "" && (e.Title == c.Default || e.ID == c.Default) {
-			return e, nil
+	list, name, sure := c.Entries, c.Default, !c.Cut
+	for range maxGRUBDepth {
+		part, rest := cutEntry(name)
+		var certain bool
+		e, certain = pickEntry(list, part)
+		if sure = sure && certain; !e.Submenu || len(e.Sub) == 0 {
+			return e, sure, nil
 		}
+		list, name = e.Sub, rest
 	}
-	return &c.Entries[0], nil
+	return e, false, nil
 }
 
-// after returns the word after one of some words.
-func after(words []string, names ...string) string {
-	for i, w := range words[:len(words)-1] {
-		for _, n := range names {
-			if w == n {
-				return words[i+1]
-			}
-		}
-	}
-	return ""
+// DefaultName is the name of the default entry, and whether it is known.
+func (c *GRUBConfig) DefaultName() (name string, known bool) {
+	return c.Default, !strings.Contains(c.Default, open)
 }
 
-// grubWords splits a line as GRUB's shell does: quotes hold a word together, a
-// backslash outside of single quotes takes the next character as it is.
-func grubWords(s string) []string {
-	var words []string
-	var word strings.Builder
-	var quote rune
-	inWord, escaped := false, false
-	for _, r := range s {
-		switch {
-		case escaped:
-			word.WriteRune(r)
-			escaped = false
-		case r == '\\' && quote != '\'':
-			escaped, inWord = true, true
-		case quote != 0 && r == quote:
-			quote = 0
-		case quote != 0:
-			word.WriteRune(r)
-		case r == '"' || r == '\'':
-			quote, inWord = r, true
-		case r == ' ' || r == '\t' || r == ';':
-			if inWord {
-				words = append(words, word.String())
-				word.Reset()
+// Alike reports whether all entries start a kernel with the same root: which of them is
+// started then decides little.
+func (c *GRUBConfig) Alike() bool {
+	var root *Spec
+	var alike func(list []GRUBEntry) bool
+	alike = func(list []GRUBEntry) bool {
+		for i := range list {
+			e := &list[i]
+			switch {
+			case e.Submenu:
+				if !alike(e.Sub) {
+					return false
+				}
+			case e.Linux == "" && e.Maybe:
+			case e.Linux == "" || e.Root == nil || root != nil && *root != *e.Root:
+				return false
+			default:
+				root = e.Root
 			}
-			inWord = false
-		case r == '#' && !inWord:
-			return words
-		default:
-			word.WriteRune(r)
-			inWord = true
+		}
+		return true
+	}
+	return alike(c.Entries) && root != nil
+}
+
+// cutEntry cuts the first part off a path through submenus; a doubled sign is one of a
+// title. Nothing is cut where the sign stands last.
+func cutEntry(name string) (part, rest string) {
+	var b strings.Builder
+	for i := 0; i < len(name); i++ {
+		if name[i] == '>' {
+			if i+1 < len(name) && name[i+1] == '>' {
+				i++
+			} else {
+				return b.String(), name[i+1:]
+			}
+		}
+		b.WriteByte(name[i])
+	}
+	return b.String(), ""
+}
+
+// pickEntry finds the entry of a menu.
+func pickEntry(list []GRUBEntry, name string) (e *GRUBEntry, sure bool) {
+	sure = !strings.Contains(name, open)
+	n, err := strconv.Atoi(name)
+	if err == nil && n >= 0 && n < len(list) {
+		for i := range list[:n+1] {
+			sure = sure && !list[i].Maybe
+		}
+		return &list[n], sure
+	}
+	for i := range list {
+		if e := &list[i]; name != "" && (e.Title == name || e.ID == name) {
+			return e, sure && !e.Maybe && !strings.Contains(e.Title+e.ID, open)
 		}
 	}
-	if inWord {
-		words = append(words, word.String())
-	}
-	return words
+	return &list[0], sure && !list[0].Maybe
 }

@@ -44,6 +44,7 @@ const (
 	SystemdBoot    = "systemd-boot"
 	WindowsManager = "Windows boot manager"
 	MacLoader      = "Mac loader"
+	Unified        = "Unified kernel"
 )
 
 // vendorPaths are where operating systems put their own loaders. Common
@@ -87,7 +88,8 @@ func (f Found) Is() string {
 func (f Found) Region(base int64) (disk.Region, bool) {
 	return disk.Region{Structure: f.Path, Offset: base + f.Header, Length: 96, Fields: []disk.Field{
 		{Name: "Signature", Offset: 0, Length: 4, Form: disk.Text}, {Name: "Machine", Offset: 4, Length: 2, Form: disk.Hex},
-		{Name: "NumberOfSections", Offset: 6, Length: 2, Form: disk.Number}, {Name: "SizeOfOptionalHeader", Offset: 20, Length: 2, Form: disk.Number},
+		{Name: "NumberOfSections", Offset: 6, Length: 2, Form: disk.Number}, {Name: "SizeOfOptionalHeader", Offset: 20,
+			Length: 2, Form: disk.Number},
 		{Name: "Magic", Offset: 24, Length: 2, Form: disk.Hex}, {Name: "Subsystem", Offset: 92, Length: 2, Form: disk.Number},
 	}}, f.Header >= 0
 }
@@ -138,7 +140,12 @@ func Inventory(fat *volume.FAT) ([]Found, error) {
 			continue
 		}
 		for _, file := range files {
-			if name := programsOfSystems[strings.ToLower(file.Name)]; name != "" {
+			name := programsOfSystems[strings.ToLower(file.Name)]
+			if name == "" && strings.EqualFold(folder.Name, "Linux") &&
+				strings.HasSuffix(strings.ToLower(file.Name), ".efi") && len(found) < maxPrograms {
+				name = Unified
+			}
+			if name != "" {
 				look(`\EFI\`+folder.Name+`\`+file.Name, name)
 			}
 		}

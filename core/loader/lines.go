@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/volume"
 )
 
 // MaxText bounds a configuration file, in bytes.
@@ -43,6 +44,9 @@ const (
 	ByGRUBDisk  SpecKind = "GRUB's disk number"
 	ByFile      SpecKind = "file on it"
 	ByPath      SpecKind = "place in the machine" // the port that a disk hangs on
+	ByMapped    SpecKind = "name of a logical or an opened volume"
+	ByArray     SpecKind = "RAID"
+	ByContainer SpecKind = "UUID of an encrypted volume"
 	ByOther     SpecKind = "other"
 )
 
@@ -59,20 +63,39 @@ func (s Spec) String() string { return fmt.Sprintf("%s %s", s.Kind, s.Value) }
 // admin-guide/kernel-parameters, root=.
 func ParseSpec(s string) Spec {
 	s = strings.Trim(s, `"'`)
+	if value, ok := strings.CutPrefix(s, "/dev/disk/by-id/dm-name-"); ok {
+		return Spec{ByMapped, value}
+	}
 	for prefix, kind := range map[string]SpecKind{
 		"UUID=": ByFSUUID, "LABEL=": ByFSLabel, "PARTUUID=": ByPartUUID, "PARTLABEL=": ByPartLabel,
 		"/dev/disk/by-uuid/": ByFSUUID, "/dev/disk/by-label/": ByFSLabel, "/dev/disk/by-partuuid/": ByPartUUID,
-		"/dev/disk/by-partlabel/": ByPartLabel, "/dev/disk/by-path/": ByPath, "/dev/disk/by-id/": ByOther, "/dev/mapper/": ByOther,
+		"/dev/disk/by-partlabel/": ByPartLabel, "/dev/disk/by-path/": ByPath, "/dev/disk/by-id/": ByOther,
+		"/dev/mapper/": ByMapped, "/dev/md/": ByArray,
 	} {
 		if value, ok := strings.CutPrefix(s, prefix); ok {
 			return Spec{kind, strings.Trim(value, `"'`)}
 		}
 	}
-	if strings.HasPrefix(s, "/dev/") {
+	if number, ok := strings.CutPrefix(s, "/dev/md"); ok && number != "" {
+		return Spec{ByArray, number}
+	}
+	if name, ok := strings.CutPrefix(s, "/dev/"); ok {
+		group, lv, two := strings.Cut(name, "/")
+		if two && !strings.Contains(lv, "/") && lv != "" {
+			return Spec{ByMapped, volume.MappedName(group, lv)}
+		}
 		return Spec{ByDevice, s}
 	}
 	return Spec{ByOther, s}
 }
+
+// firstDevice are the names of partitions on the first disk of its kind; a card's number
+// is that of its reader. The kernel's admin-guide/devices.
+var firstDevice = regexp.MustCompile(`^/dev/([shv]da[0-9]+|nvme0n1p[0-9]+|mmcblk[0-9]+p[0-9]+)$`)
+
+// FirstDevice reports whether a device's name is that of a partition on the first disk
+// of its kind.
+func FirstDevice(name string) bool { return firstDevice.MatchString(name) }
 
 // Mount is a line of /etc/fstab.
 type Mount struct {
@@ -80,6 +103,7 @@ type Mount struct {
 	Point   string
 	Field   string // the mount point as it is written, with what is escaped
 	Type    string
+	Options string
 	NoFail  bool // the start goes on without it
 	Line    int
 	Offset  int64 // bytes from the start of the file
@@ -109,6 +133,7 @@ func ParseFstab(raw []byte) []Mount {
 		}
 		m.Spec, m.Point, m.Field, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[1], fields[2]
 		if len(fields) > 3 {
+			m.Options = fields[3]
 			for _, o := range strings.Split(fields[3], ",") {
 				m.NoFail = m.NoFail || o == "nofail" || o == "noauto"
 			}
@@ -134,16 +159,21 @@ var octalEscape = regexp.MustCompile(`\\[0-7]{3}`)
 // Entry is a Boot Loader Specification entry: loader/entries/*.conf. The Boot
 // Loader Specification, "Type #1 Boot Loader Specification Entries".
 type Entry struct {
-	Title   string
-	Linux   string // path of the kernel, or of the program that is started
-	Initrds []string
-	Root    *Spec // root= of its options, nil when it has none
-	Offset  int64 // of the options line
-	Length  int64
-	Line    int
+	Title     string
+	SortKey   string
+	MachineID string
+	Version   string
+	Linux     string // path of the kernel, or of the program that is started
+	Initrds   []string
+	Options   string
+	Root      *Spec // root= of its options, nil when it has none
+	Offset    int64 // of the options line
+	Length    int64
+	Line      int
 }
 
-// ParseEntry reads one entry.
+// ParseEntry reads one entry. What GRUB's menu fills in at the start is left out of the
+// list of initial RAM disks; it makes options open.
 func ParseEntry(raw []byte) Entry {
 	e := Entry{}
 	for _, l := range lines(raw) {
@@ -152,12 +182,23 @@ func ParseEntry(raw []byte) Entry {
 		switch strings.ToLower(key) {
 		case "title":
 			e.Title = value
+		case "sort-key":
+			e.SortKey = value
+		case "machine-id":
+			e.MachineID = value
+		case "version":
+			e.Version = value
 		case "linux", "efi":
 			e.Linux = value
 		case "initrd":
-			e.Initrds = append(e.Initrds, value)
+			for _, name := range strings.Fields(value) {
+				if !strings.Contains(name, "$") {
+					e.Initrds = append(e.Initrds, name)
+				}
+			}
 		case "options":
-			if root := rootOf(value); root != nil {
+			e.Options = strings.TrimSpace(e.Options + " " + value)
+			if root := rootOf(value); root != nil || e.Line == 0 {
 				e.Root, e.Offset, e.Length, e.Line = root, l.offset, int64(len(l.text)), l.number
 			}
 		}
@@ -165,16 +206,95 @@ func ParseEntry(raw []byte) Entry {
 	return e
 }
 
+// LoaderSettings is loader/loader.conf. systemd's loader.conf(5).
+type LoaderSettings struct {
+	Default string // a pattern of entries' names
+}
+
+// ParseLoaderSettings reads loader.conf.
+func ParseLoaderSettings(raw []byte) *LoaderSettings {
+	s := &LoaderSettings{}
+	for _, l := range lines(raw) {
+		if key, value, _ := strings.Cut(strings.Replace(l.text, "\t", " ", 1), " "); key == "default" {
+			s.Default = strings.TrimSpace(value)
+		}
+	}
+	return s
+}
+
+// CompareVersions orders versions as strverscmp_improved of systemd and rpm do, in short:
+// numbers count as numbers, a tilde stands before everything. UAPI Group's Version Format
+// Specification.
+func CompareVersions(a, b string) int {
+	for {
+		a, b = strings.TrimLeftFunc(a, separates), strings.TrimLeftFunc(b, separates)
+		if a == "" || b == "" || a[0] == '~' || b[0] == '~' {
+			switch {
+			case strings.HasPrefix(a, "~") && strings.HasPrefix(b, "~"):
+				a, b = a[1:], b[1:]
+				continue
+			case strings.HasPrefix(a, "~"):
+				return -1
+			case strings.HasPrefix(b, "~"):
+				return 1
+			}
+			return min(1, max(-1, len(a)-len(b)))
+		}
+		var x, y string
+		digits := isDigit(rune(a[0])) || isDigit(rune(b[0]))
+		x, a = leading(a, digits)
+		y, b = leading(b, digits)
+		if digits {
+			x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
+			if len(x) != len(y) {
+				return min(1, max(-1, len(x)-len(y)))
+			}
+		}
+		if c := strings.Compare(x, y); c != 0 {
+			return c
+		}
+	}
+}
+
+func isDigit(r rune) bool   { return r >= '0' && r <= '9' }
+func isLetter(r rune) bool  { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' }
+func separates(r rune) bool { return !isDigit(r) && !isLetter(r) && r != '~' }
+
+// leading cuts the digits or the letters off that a text begins with.
+func leading(s string, digits bool) (first, rest string) {
+	is := isLetter
+	if digits {
+		is = isDigit
+	}
+	n := 0
+	for n < len(s) && is(rune(s[n])) {
+		n++
+	}
+	return s[:n], s[n:]
+}
+
 // rootOf returns the root= of a kernel line.
 func rootOf(options string) *Spec {
 	var root *Spec
-	for _, o := range strings.Fields(options) {
-		if value, ok := strings.CutPrefix(o, "root="); ok {
-			s := ParseSpec(value)
-			root = &s // the last one counts
+	for _, value := range KernelOptions(options, "root") {
+		if strings.Contains(value, open) || strings.Contains(value, "$") {
+			continue
 		}
+		s := ParseSpec(value)
+		root = &s // the last one counts
 	}
 	return root
+}
+
+// KernelOptions returns the values that a kernel line gives to an option, in order. The
+// kernel's admin-guide/kernel-parameters: quotes hold blanks.
+func KernelOptions(options, name string) (values []string) {
+	for _, o := range strings.Fields(options) {
+		if value, ok := strings.CutPrefix(strings.Trim(o, `"'`), name+"="); ok {
+			values = append(values, strings.Trim(value, `"'`))
+		}
+	}
+	return values
 }
 
 // Same reports whether two names of one kind mean the same. Identifiers are not

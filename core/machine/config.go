@@ -20,6 +20,7 @@ const (
 	ConfigGRUB  ConfigKind = "GRUB configuration"
 	ConfigEntry ConfigKind = "boot loader entry"
 	ConfigFstab ConfigKind = "mount table"
+	ConfigMenu  ConfigKind = "boot loader settings"
 )
 
 // Config is a file that tells a loader, or the system, what to start and where it
@@ -33,6 +34,7 @@ type Config struct {
 	Store  *loader.Store
 	GRUB   *loader.GRUBConfig
 	Entry  *loader.Entry
+	Menu   *loader.LoaderSettings
 	Mounts []loader.Mount
 }
 
@@ -42,12 +44,14 @@ func (c *Config) Missing() bool { return disk.IsNotCaptured(c.Err) }
 // Files that are only looked for: their presence tells, their contents are the
 // owner's. Common practice.
 const (
-	sleepFile   = `\hiberfil.sys`
-	winloadEFI  = `\Windows\System32\winload.efi`
-	winloadEXE  = `\Windows\System32\winload.exe`
-	ShimNext    = `grubx64.efi`
-	ShimRebuild = `fbx64.efi`
+	sleepFile  = `\hiberfil.sys`
+	winloadEFI = `\Windows\System32\winload.efi`
+	winloadEXE = `\Windows\System32\winload.exe`
 )
+
+// ShimSuffixes are how the names of the programs beside a shim end, by architecture: the
+// shim starts "grub" with its own. The shim project's documentation.
+var ShimSuffixes = []string{"x64.efi", "ia32.efi", "aa64.efi"}
 
 // Holds reports whether a file is on the volume, and whether that is known. A
 // file that was not looked for is not known of.

@@ -77,6 +77,8 @@ type Volume struct {
 	AloneCorrected *realmode.Run
 	// Spares are the copies of a boot sector that was overwritten in its own place.
 	Spares []Spare
+	// Inner are the volumes that lie in it, those that lie in them, and so on.
+	Inner []Inner
 }
 
 // Spare is a copy of a volume's boot sector.
@@ -158,6 +160,7 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) 
 	if v.Readable {
 		(&gathering{&v, opened.Files, left}).gather(disk.Span(p.Start, d.SectorSize()))
 	}
+	v.examineInner(d, p, &opened.Volume, 0, 0, left)
 	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)
 	}

@@ -245,7 +245,7 @@ func (c *Contents) Mounts(root int, point string) []loader.Mount {
 // byName lists the partitions of the disk that a name means, its bus aside.
 func (c *Contents) byName(s loader.Spec) []int {
 	found, _ := (&Drive{Contents: c}).Resolve(s)
-	return found
+	return indexes(found)
 }
 
 func renamed(searches []loader.GRUBSearch, root loader.Spec) []loader.GRUBSearch {

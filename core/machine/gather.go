@@ -106,20 +106,33 @@ func (g *gathering) look(name string) {
 }
 
 func (g *gathering) gatherLinux() {
-	for _, name := range []string{"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"} {
+	for _, name := range menus {
 		g.grub(name)
 	}
-	g.entries("/boot/loader/entries")
-	g.entries("/loader/entries")
+	g.entries("/boot/loader")
+	g.entries("/loader")
 	g.read(ConfigFstab, "/etc/fstab", func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
+	for _, name := range SystemSigns {
+		g.lookAny(name)
+	}
 	for _, dir := range []string{"", "/boot"} {
 		g.kernels(dir)
 	}
 }
 
+// menus are where GRUB's folder lies by the families' choice.
+var menus = []string{"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}
+
+// LooksForMenu reports whether a menu of this name is looked for on every volume: one that
+// is not found is then not there.
+func LooksForMenu(name string) bool {
+	folder := strings.ToLower(path.Dir(path.Dir(name)))
+	return contains(menus, strings.ToLower(name)) || folder == "/efi" && path.Base(name) == "grub.cfg"
+}
+
 // gatherESP reads what Linux' loaders keep on a FAT volume.
 func (g *gathering) gatherESP() {
-	for _, name := range []string{"/grub/grub.cfg", "/boot/grub/grub.cfg"} {
+	for _, name := range menus {
 		g.grub(name)
 	}
 	folders, _ := g.files.ReadDir("EFI")
@@ -127,12 +140,13 @@ func (g *gathering) gatherESP() {
 	for i, f := range folders {
 		if f.Dir && i < maxEntries {
 			g.grub("/EFI/" + f.Name + "/grub.cfg")
-			for _, name := range []string{ShimNext, ShimRebuild} {
-				g.look(`\EFI\` + f.Name + `\` + name)
+			for _, suffix := range ShimSuffixes {
+				g.look(`\EFI\` + f.Name + `\grub` + suffix)
+				g.look(`\EFI\` + f.Name + `\fb` + suffix)
 			}
 		}
 	}
-	g.entries("/loader/entries")
+	g.entries("/loader")
 	g.kernels("")
 }
 
@@ -141,7 +155,8 @@ func (g *gathering) kernels(dir string) {
 	seen := 0
 	for _, f := range files {
 		name := path.Join("/", dir, f.Name)
-		if !f.Dir && (strings.HasPrefix(f.Name, "vmlinuz") || strings.HasPrefix(f.Name, "initrd") || strings.HasPrefix(f.Name, "initramfs")) {
+		if !f.Dir && (strings.HasPrefix(f.Name, "vmlinuz") || strings.HasPrefix(f.Name, "initrd") ||
+			strings.HasPrefix(f.Name, "initramfs")) {
 			g.volume.looked[strings.ToLower(name)] = nil
 			if strings.HasPrefix(f.Name, "vmlinuz") {
 				g.volume.Kernels = append(g.volume.Kernels, name)
@@ -184,18 +199,41 @@ func (g *gathering) store(name string) {
 
 func (g *gathering) grub(name string) {
 	g.read(ConfigGRUB, name, func(c *Config) {
-		c.GRUB = loader.ParseGRUBConfig(c.File.Bytes)
-		for _, e := range c.GRUB.Entries {
-			for _, file := range []string{e.Linux, e.Initrd} {
-				if file != "" {
-					g.look(file)
-				}
-			}
-		}
+		c.GRUB = loader.RunGRUBConfig(c.File.Bytes, path.Dir(name), g.beside)
+		g.lookAtEntries(c.GRUB.Entries)
 	})
 }
 
+// lookAtEntries looks for the files that menu entries load.
+func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
+	for _, e := range list {
+		for _, file := range append([]string{e.Linux}, e.Initrds...) {
+			if file = AfterBrackets(file); file != "" {
+				g.look(file)
+			}
+		}
+		g.lookAtEntries(e.Sub)
+	}
+}
+
+// beside reads a file that a menu's script asks for.
+func (g *gathering) beside(name string) (raw []byte, there, known bool) {
+	if *g.left <= 0 {
+		return nil, false, false
+	}
+	f, err := volume.ReadFile(g.files, name, loader.MaxText)
+	if err != nil {
+		return nil, false, errors.Is(err, volume.ErrNotFound)
+	}
+	*g.left -= int64(len(f.Bytes))
+	return f.Bytes, true, true
+}
+
+// entries reads what the Boot Loader Specification puts below a folder: settings and
+// entries.
 func (g *gathering) entries(dir string) {
+	g.read(ConfigMenu, dir+"/loader.conf", func(c *Config) { c.Menu = loader.ParseLoaderSettings(c.File.Bytes) })
+	dir += "/entries"
 	files, err := g.files.ReadDir(dir)
 	if err != nil {
 		return
@@ -208,7 +246,23 @@ func (g *gathering) entries(dir string) {
 		g.read(ConfigEntry, dir+"/"+f.Name, func(c *Config) {
 			e := loader.ParseEntry(c.File.Bytes)
 			c.Entry = &e
-			g.look(e.Linux)
+			for _, file := range append([]string{e.Linux}, e.Initrds...) {
+				if file != "" {
+					g.look(file)
+				}
+			}
 		})
 	}
+}
+
+// SystemSigns are the files of which the root of a Linux has some: the first program, in
+// the order in which the kernel looks for it, and the folders in which systems of other
+// layouts keep theirs. The kernel's init/main.c; the Filesystem Hierarchy Standard 3.0.
+var SystemSigns = []string{"/sbin/init", "/etc/init", "/bin/init", "/bin/sh", "/usr/lib/systemd/systemd", "/usr",
+	"/nix", "/ostree", "/gnu"}
+
+// lookAny is look for a file or a folder.
+func (g *gathering) lookAny(name string) {
+	_, err := g.files.Lookup(name)
+	g.volume.looked[name] = err
 }

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 
 	"latchkey/core/fact"
@@ -69,9 +70,8 @@ func (d *Drive) references(m Machine) []Reference {
 	if image := d.Contents.Core.Image; image != nil {
 		refs = append(refs, d.coreReference(m, image))
 	}
-	for i := range d.Contents.Volumes {
-		v := &d.Contents.Volumes[i]
-		at := Spot{d, i}
+	for _, at := range d.Spots() {
+		v := at.Volume()
 		for j := range v.Configs {
 			c := &v.Configs[j]
 			if c.Store != nil {
@@ -151,8 +151,20 @@ func specReference(m Machine, at Spot, c *Config, n named) Reference {
 			found, known := o.Numbered(number)
 			return found, ok && known
 		}
-		return o.Resolve(n.spec)
+		found, known := o.Resolve(n.spec)
+		return indexes(found), known
 	})
+}
+
+// indexes are the partitions of some places, each once.
+func indexes(spots []Spot) []int {
+	var list []int
+	for _, s := range spots {
+		if !slices.Contains(list, s.Index) {
+			list = append(list, s.Index)
+		}
+	}
+	return list
 }
 
 func storeReferences(m Machine, at Spot, c *Config) []Reference {

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -36,27 +37,49 @@ func (d *Drive) At(number int) (Spot, bool) {
 	if d.Contents != nil {
 		for i, p := range d.Contents.Layout.Partitions {
 			if p.Number == number {
-				return Spot{d, i}, true
+				return Spot{Drive: d, Index: i}, true
 			}
 		}
 	}
 	return Spot{}, false
 }
 
-// Spot is a partition of a drive, by its index in the layout.
+// Spot is a partition of a drive, by its index in the layout, or a volume that lies in it.
 type Spot struct {
-	Drive *Drive
-	Index int
+	Drive  *Drive
+	Index  int
+	Inside int // 0 for the partition itself, else the place in its Inner, from 1
 }
 
 // Partition returns the partition as the table holds it.
 func (s Spot) Partition() disk.Partition { return s.Drive.Contents.Layout.Partitions[s.Index] }
 
-// Volume returns what lies in the partition.
-func (s Spot) Volume() *Volume { return &s.Drive.Contents.Volumes[s.Index] }
+// Volume returns what lies there.
+func (s Spot) Volume() *Volume {
+	v := &s.Drive.Contents.Volumes[s.Index]
+	if s.Inside > 0 {
+		return &v.Inner[s.Inside-1].Volume
+	}
+	return v
+}
 
-// Base returns the byte offset of the partition on its drive.
-func (s Spot) Base() int64 { return s.Drive.Contents.Base(s.Index) }
+// Base returns the byte offset of the volume on its drive.
+func (s Spot) Base() int64 {
+	base := s.Drive.Contents.Base(s.Index)
+	if s.Inside > 0 {
+		base += max(0, s.Drive.Contents.Volumes[s.Index].Inner[s.Inside-1].Offset)
+	}
+	return base
+}
+
+// Called names the place in a sentence, "partition 3 of the clone".
+func (s Spot) Called() string {
+	text := fmt.Sprintf("partition %d of %s", s.Partition().Number, s.Drive.Called())
+	if s.Inside > 0 {
+		return s.Drive.Contents.Volumes[s.Index].Inner[s.Inside-1].Called() + " in " + text
+	}
+	return text
+}
 
 // Base returns the byte offset of a partition.
 func (c *Contents) Base(i int) int64 {
@@ -77,30 +100,128 @@ func (d *Drive) Matching(is func(i int, p disk.Partition) bool) []int {
 	return found
 }
 
-// Resolve lists the partitions that a name means on a drive. The result is not
-// known when the evidence lacks what the name is about.
-func (d *Drive) Resolve(s loader.Spec) (found []int, known bool) {
+// Resolve lists the volumes that a name means on a drive. The result is not known when
+// the evidence lacks what the name is about.
+func (d *Drive) Resolve(s loader.Spec) (found []Spot, known bool) {
 	if d.Contents == nil {
 		return nil, false
 	}
-	l := &d.Contents.Layout
-	told := func(of func(v *Volume, p disk.Partition) string) ([]int, bool) {
-		found = d.Matching(func(i int, p disk.Partition) bool { return s.Same(of(&d.Contents.Volumes[i], p)) })
-		return found, len(found) > 0 || d.tells(of)
-	}
 	switch s.Kind {
 	case loader.ByFSUUID:
-		return told(func(v *Volume, _ disk.Partition) string { return v.Serial })
+		return d.carrying(s, func(v *Volume) string { return v.Serial })
 	case loader.ByFSLabel:
-		return told(func(v *Volume, _ disk.Partition) string { return v.Label })
+		return d.carrying(s, func(v *Volume) string { return v.Label })
 	case loader.ByPartUUID:
-		return told(func(_ *Volume, p disk.Partition) string { return loader.PartUUID(l, p) })
+		return d.partitions(s, func(p disk.Partition) string { return loader.PartUUID(&d.Contents.Layout, p) })
 	case loader.ByPartLabel:
-		return told(func(_ *Volume, p disk.Partition) string { return p.Name })
+		return d.partitions(s, func(p disk.Partition) string { return p.Name })
 	case loader.ByDevice:
 		return d.byName(s.Value)
+	case loader.ByMapped:
+		return d.mapped(s.Value)
+	case loader.ByArray:
+		return d.array(s.Value)
+	case loader.ByContainer:
+		return d.encrypted(s.Value)
 	}
 	return nil, false
+}
+
+// carrying lists the volumes that carry a name. A member of a set carries the set's
+// identifier, which no file system is looked for by; what a closed container holds is not
+// known.
+func (d *Drive) carrying(s loader.Spec, name func(v *Volume) string) (found []Spot, known bool) {
+	for _, at := range d.Spots() {
+		if v := at.Volume(); s.Same(name(v)) && v.Kind != volume.KindRAID && v.Kind != volume.KindLVM {
+			found = append(found, at)
+		}
+	}
+	return found, len(found) > 0 || !d.Contents.Opaque() &&
+		d.tells(func(v *Volume, _ disk.Partition) string { return name(v) })
+}
+
+func (d *Drive) partitions(s loader.Spec, name func(p disk.Partition) string) (found []Spot, known bool) {
+	for i, p := range d.Contents.Layout.Partitions {
+		if s.Same(name(p)) {
+			found = append(found, Spot{Drive: d, Index: i})
+		}
+	}
+	return found, len(found) > 0 || d.tells(func(_ *Volume, p disk.Partition) string { return name(p) })
+}
+
+// mapped lists the logical volumes that the device mapper calls by a name. An encrypted
+// volume takes any name, and may hold further ones.
+func (d *Drive) mapped(name string) (found []Spot, known bool) {
+	for _, at := range d.Spots() {
+		if at.Inside > 0 && d.Contents.Volumes[at.Index].Inner[at.Inside-1].Mapped() == name {
+			found = append(found, at)
+		}
+	}
+	return found, len(found) > 0 || !d.Contents.Opaque() && d.tellsKinds()
+}
+
+// array lists the data of the RAIDs that the md driver calls by a number or a name: the
+// number is in no superblock of version 1 but by the name that was given, so that an array
+// of another name is not known to have another number. md(4), mdadm(8), "DEVICE NAMES".
+func (d *Drive) array(name string) (found []Spot, known bool) {
+	known = d.tellsKinds()
+	for _, at := range d.Spots() {
+		v := at.Volume()
+		if v.Container == nil || v.Container.Level == "" {
+			continue
+		}
+		own := v.Container.Name
+		if _, short, ok := strings.Cut(own, ":"); ok {
+			own = short
+		}
+		switch {
+		case name != own && plainID(name) != plainID(v.Container.Set):
+			known = false
+		case v.Kind != volume.KindRAID:
+			found = append(found, at)
+		case at.Inside+1 <= len(d.Contents.Volumes[at.Index].Inner) && !v.Opaque():
+			found = append(found, Spot{Drive: d, Index: at.Index, Inside: at.Inside + 1})
+		default:
+			known = false
+		}
+	}
+	return found, known || len(found) > 0
+}
+
+// encrypted lists the encrypted volumes with a UUID, with or without its hyphens.
+func (d *Drive) encrypted(uuid string) (found []Spot, known bool) {
+	known = d.tellsKinds()
+	for _, at := range d.Spots() {
+		switch v := at.Volume(); {
+		case v.Kind == volume.KindLUKS && v.Serial == "":
+			known = false
+		case v.Kind == volume.KindLUKS && plainID(v.Serial) == plainID(uuid):
+			found = append(found, at)
+		case v.Kind != volume.KindLUKS && v.Opaque():
+			known = false
+		}
+	}
+	return found, known || len(found) > 0
+}
+
+// plainID is an identifier in small letters without hyphens and colons.
+func plainID(s string) string {
+	return strings.ToLower(strings.NewReplacer("-", "", ":", "").Replace(s))
+}
+
+// tellsKinds reports whether the evidence tells of every partition what kind of volume it
+// holds.
+func (d *Drive) tellsKinds() bool {
+	c := d.Contents
+	if !c.TableKnown() || c.Layout.Open {
+		return false
+	}
+	for i := range c.Volumes {
+		if k := c.Volumes[i].Kind; k == volume.NotCaptured || c.Volumes[i].Told && (k == volume.Unknown || k == "") {
+			return false
+		}
+	}
+	return true
 }
 
 // tells reports whether the evidence tells a name of every partition: what no partition
@@ -121,24 +242,43 @@ func (d *Drive) tells(name func(v *Volume, p disk.Partition) string) bool {
 
 // deviceNames are the kernel's names for the disks of a bus. Linux kernel
 // documentation, admin-guide/devices.
-var deviceNames = map[string]string{"sata": "sd", "usb": "sd", "scsi": "sd", "ide": "sd", "nvme": "nvme", "virtio": "vd", "sd": "mmcblk"}
+var deviceNames = map[string]string{"sata": "sd", "usb": "sd", "scsi": "sd", "ide": "sd", "nvme": "nvme",
+	"virtio": "vd", "sd": "mmcblk"}
+
+// NamedAs reports whether the kernel gives the drive names such as this one, and whether
+// its bus is known.
+func (d *Drive) NamedAs(device string) (is, known bool) {
+	bus, ok := d.Bus.Get()
+	if !ok {
+		return false, false
+	}
+	return strings.HasPrefix(strings.TrimPrefix(device, "/dev/"), deviceNames[bus]), true
+}
 
 // byName resolves a device name as far as its bus tells: which of several drives
 // of one bus it means is the kernel's order of discovery.
-func (d *Drive) byName(name string) (found []int, known bool) {
-	bus, ok := d.Bus.Get()
+func (d *Drive) byName(name string) (found []Spot, known bool) {
+	is, ok := d.NamedAs(name)
 	if !ok {
 		return nil, false
 	}
-	name = strings.TrimPrefix(name, "/dev/")
-	if !strings.HasPrefix(name, deviceNames[bus]) {
+	if !is {
 		return nil, true
 	}
 	number, err := strconv.Atoi(name[len(strings.TrimRight(name, "0123456789")):])
 	if err != nil {
 		return nil, false
 	}
-	return d.Numbered(number)
+	indexes, known := d.Numbered(number)
+	return d.Places(indexes), known
+}
+
+// Places are the partitions of some indexes.
+func (d *Drive) Places(indexes []int) (places []Spot) {
+	for _, i := range indexes {
+		places = append(places, Spot{Drive: d, Index: i})
+	}
+	return places
 }
 
 // Numbered lists the partition with a number. The result is not known where the evidence

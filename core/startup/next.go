@@ -77,6 +77,8 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 		return linux.GrubProgram(k, a, at, f)
 	case is == loader.SystemdBoot:
 		return linux.BootLoaderEntries(k, a, at)
+	case f.Program.Unified != nil:
+		return linux.UnifiedKernel(k, a, at, f)
 	case f.Missing():
 		return a.Unproven("loader-missing-evidence", course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
 	}

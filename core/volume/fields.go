@@ -6,24 +6,32 @@ import "latchkey/core/disk"
 // sections 3.1 to 3.3.
 func fatFields(kind Kind) []disk.Field {
 	fields := []disk.Field{
-		{Name: "BS_jmpBoot", Offset: 0, Length: 3, Form: disk.Raw}, {Name: "BS_OEMName", Offset: 3, Length: 8, Form: disk.Text},
-		{Name: "BPB_BytsPerSec", Offset: 11, Length: 2, Form: disk.Number}, {Name: "BPB_SecPerClus", Offset: 13, Length: 1, Form: disk.Number},
-		{Name: "BPB_RsvdSecCnt", Offset: 14, Length: 2, Form: disk.Number}, {Name: "BPB_NumFATs", Offset: 16, Length: 1, Form: disk.Number},
-		{Name: "BPB_RootEntCnt", Offset: 17, Length: 2, Form: disk.Number}, {Name: "BPB_TotSec16", Offset: 19, Length: 2, Form: disk.Number},
-		{Name: "BPB_Media", Offset: 21, Length: 1, Form: disk.Number}, {Name: "BPB_FATSz16", Offset: 22, Length: 2, Form: disk.Number},
-		{Name: "BPB_HiddSec", Offset: 28, Length: 4, Form: disk.Number}, {Name: "BPB_TotSec32", Offset: 32, Length: 4, Form: disk.Number},
+		{Name: "BS_jmpBoot", Offset: 0, Length: 3, Form: disk.Raw}, {Name: "BS_OEMName", Offset: 3, Length: 8,
+			Form: disk.Text},
+		{Name: "BPB_BytsPerSec", Offset: 11, Length: 2, Form: disk.Number}, {Name: "BPB_SecPerClus", Offset: 13, Length: 1,
+			Form: disk.Number},
+		{Name: "BPB_RsvdSecCnt", Offset: 14, Length: 2, Form: disk.Number}, {Name: "BPB_NumFATs", Offset: 16, Length: 1,
+			Form: disk.Number},
+		{Name: "BPB_RootEntCnt", Offset: 17, Length: 2, Form: disk.Number}, {Name: "BPB_TotSec16", Offset: 19, Length: 2,
+			Form: disk.Number},
+		{Name: "BPB_Media", Offset: 21, Length: 1, Form: disk.Number}, {Name: "BPB_FATSz16", Offset: 22, Length: 2,
+			Form: disk.Number},
+		{Name: "BPB_HiddSec", Offset: 28, Length: 4, Form: disk.Number}, {Name: "BPB_TotSec32", Offset: 32, Length: 4,
+			Form: disk.Number},
 	}
 	if kind == KindFAT32 {
 		return append(fields, disk.Field{Name: "BPB_FATSz32", Offset: 36, Length: 4, Form: disk.Number},
 			disk.Field{Name: "BPB_RootClus", Offset: 44, Length: 4, Form: disk.Number},
 			disk.Field{Name: "BS_VolID", Offset: 67, Length: 4, Form: disk.Hex},
-			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType", Offset: 82, Length: 8,
+			disk.Field{Name: "BS_VolLab", Offset: 71, Length: 11, Form: disk.Text}, disk.Field{Name: "BS_FilSysType",
+				Offset: 82, Length: 8,
 				Form: disk.Text},
 			disk.Field{Name: "Signature_word", Offset: 510, Length: 2, Form: disk.Raw})
 	}
 	return append(fields, disk.Field{Name: "BS_VolID", Offset: 39, Length: 4, Form: disk.Hex},
 		disk.Field{Name: "BS_VolLab", Offset: 43, Length: 11, Form: disk.Text},
-		disk.Field{Name: "BS_FilSysType", Offset: 54, Length: 8, Form: disk.Text}, disk.Field{Name: "Signature_word", Offset: 510, Length: 2,
+		disk.Field{Name: "BS_FilSysType", Offset: 54, Length: 8, Form: disk.Text}, disk.Field{Name: "Signature_word",
+			Offset: 510, Length: 2,
 			Form: disk.Raw})
 }
 
@@ -31,10 +39,14 @@ func fatFields(kind Kind) []disk.Field {
 func ntfsFields() []disk.Field {
 	return []disk.Field{
 		{Name: "jump", Offset: 0, Length: 3, Form: disk.Raw}, {Name: "OEM identifier", Offset: 3, Length: 8, Form: disk.Text},
-		{Name: "bytes per sector", Offset: 11, Length: 2, Form: disk.Number}, {Name: "sectors per cluster", Offset: 13, Length: 1, Form: disk.Number},
-		{Name: "hidden sectors", Offset: 28, Length: 4, Form: disk.Number}, {Name: "total sectors", Offset: 40, Length: 8, Form: disk.Number},
-		{Name: "$MFT cluster", Offset: 48, Length: 8, Form: disk.Number}, {Name: "$MFTMirr cluster", Offset: 56, Length: 8, Form: disk.Number},
-		{Name: "serial number", Offset: 72, Length: 8, Form: disk.Hex}, {Name: "signature", Offset: 510, Length: 2, Form: disk.Raw},
+		{Name: "bytes per sector", Offset: 11, Length: 2, Form: disk.Number}, {Name: "sectors per cluster", Offset: 13,
+			Length: 1, Form: disk.Number},
+		{Name: "hidden sectors", Offset: 28, Length: 4, Form: disk.Number}, {Name: "total sectors", Offset: 40, Length: 8,
+			Form: disk.Number},
+		{Name: "$MFT cluster", Offset: 48, Length: 8, Form: disk.Number}, {Name: "$MFTMirr cluster", Offset: 56, Length: 8,
+			Form: disk.Number},
+		{Name: "serial number", Offset: 72, Length: 8, Form: disk.Hex}, {Name: "signature", Offset: 510, Length: 2,
+			Form: disk.Raw},
 	}
 }
 
@@ -42,10 +54,13 @@ func ntfsFields() []disk.Field {
 // filesystems/ext4, "Super Block".
 func extFields() []disk.Field {
 	return []disk.Field{
-		{Name: "s_inodes_count", Offset: 0, Length: 4, Form: disk.Number}, {Name: "s_blocks_count_lo", Offset: 4, Length: 4, Form: disk.Number},
-		{Name: "s_free_blocks_count_lo", Offset: 0xC, Length: 4, Form: disk.Number}, {Name: "s_log_block_size", Offset: 0x18, Length: 4, Form: disk.Number},
+		{Name: "s_inodes_count", Offset: 0, Length: 4, Form: disk.Number}, {Name: "s_blocks_count_lo", Offset: 4, Length: 4,
+			Form: disk.Number},
+		{Name: "s_free_blocks_count_lo", Offset: 0xC, Length: 4, Form: disk.Number}, {Name: "s_log_block_size",
+			Offset: 0x18, Length: 4, Form: disk.Number},
 		{Name: "s_magic", Offset: 0x38, Length: 2, Form: disk.Hex},
-		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_feature_incompat", Offset: 0x60, Length: 4, Form: disk.Hex},
+		{Name: "s_state", Offset: 0x3A, Length: 2, Form: disk.Number}, {Name: "s_feature_incompat", Offset: 0x60, Length: 4,
+			Form: disk.Hex},
 		{Name: "s_uuid", Offset: 0x68, Length: 16, Form: disk.Raw},
 		{Name: "s_volume_name", Offset: 0x78, Length: 16, Form: disk.Text},
 	}
@@ -56,7 +71,8 @@ func extFields() []disk.Field {
 func direntFields() []disk.Field {
 	return []disk.Field{
 		{Name: "DIR_Name", Offset: 0, Length: 11, Form: disk.Text}, {Name: "DIR_Attr", Offset: 11, Length: 1, Form: disk.Hex},
-		{Name: "DIR_FstClusHI", Offset: 20, Length: 2, Form: disk.Number}, {Name: "DIR_FstClusLO", Offset: 26, Length: 2, Form: disk.Number},
+		{Name: "DIR_FstClusHI", Offset: 20, Length: 2, Form: disk.Number}, {Name: "DIR_FstClusLO", Offset: 26, Length: 2,
+			Form: disk.Number},
 		{Name: "DIR_FileSize", Offset: 28, Length: 4, Form: disk.Number},
 	}
 }
@@ -65,8 +81,10 @@ func direntFields() []disk.Field {
 // specification 1.00, section 3.1.
 func exfatFields() []disk.Field {
 	return []disk.Field{
-		{Name: "FileSystemName", Offset: 3, Length: 8, Form: disk.Text}, {Name: "PartitionOffset", Offset: 64, Length: 8, Form: disk.Number},
-		{Name: "VolumeLength", Offset: 72, Length: 8, Form: disk.Number}, {Name: "VolumeSerialNumber", Offset: 100, Length: 4, Form: disk.Hex},
+		{Name: "FileSystemName", Offset: 3, Length: 8, Form: disk.Text}, {Name: "PartitionOffset", Offset: 64, Length: 8,
+			Form: disk.Number},
+		{Name: "VolumeLength", Offset: 72, Length: 8, Form: disk.Number}, {Name: "VolumeSerialNumber", Offset: 100,
+			Length: 4, Form: disk.Hex},
 		{Name: "BootSignature", Offset: 510, Length: 2, Form: disk.Raw},
 	}
 }
@@ -75,10 +93,14 @@ func exfatFields() []disk.Field {
 // layout.h.
 func mftFields() []disk.Field {
 	return []disk.Field{
-		{Name: "magic", Offset: 0, Length: 4, Form: disk.Text}, {Name: "update sequence offset", Offset: 4, Length: 2, Form: disk.Number},
-		{Name: "update sequence count", Offset: 6, Length: 2, Form: disk.Number}, {Name: "sequence number", Offset: 16, Length: 2, Form: disk.Number},
-		{Name: "link count", Offset: 18, Length: 2, Form: disk.Number}, {Name: "first attribute", Offset: 20, Length: 2, Form: disk.Number},
-		{Name: "flags", Offset: 22, Length: 2, Form: disk.Hex}, {Name: "bytes in use", Offset: 24, Length: 4, Form: disk.Number},
+		{Name: "magic", Offset: 0, Length: 4, Form: disk.Text}, {Name: "update sequence offset", Offset: 4, Length: 2,
+			Form: disk.Number},
+		{Name: "update sequence count", Offset: 6, Length: 2, Form: disk.Number}, {Name: "sequence number", Offset: 16,
+			Length: 2, Form: disk.Number},
+		{Name: "link count", Offset: 18, Length: 2, Form: disk.Number}, {Name: "first attribute", Offset: 20, Length: 2,
+			Form: disk.Number},
+		{Name: "flags", Offset: 22, Length: 2, Form: disk.Hex}, {Name: "bytes in use", Offset: 24, Length: 4,
+			Form: disk.Number},
 	}
 }
 
@@ -87,7 +109,8 @@ func mftFields() []disk.Field {
 func inodeFields() []disk.Field {
 	return []disk.Field{
 		{Name: "i_mode", Offset: 0, Length: 2, Form: disk.Hex}, {Name: "i_size_lo", Offset: 4, Length: 4, Form: disk.Number},
-		{Name: "i_flags", Offset: 0x20, Length: 4, Form: disk.Hex}, {Name: "i_block", Offset: 0x28, Length: 60, Form: disk.Raw},
+		{Name: "i_flags", Offset: 0x20, Length: 4, Form: disk.Hex}, {Name: "i_block", Offset: 0x28, Length: 60,
+			Form: disk.Raw},
 	}
 }
 

@@ -23,15 +23,24 @@ func TestKindsThatAreRecognised(t *testing.T) {
 	}{
 		{volume.KindSwap, func(t *testing.T, path string) { reference.Run(t, "", "mkswap", "-L", "swap 1", path) }},
 		{volume.KindLUKS, func(t *testing.T, path string) {
-			reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks2", "--label", "vault", "--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000", path, "-")
+			reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks2", "--label", "vault", "--pbkdf",
+				"pbkdf2", "--pbkdf-force-iterations", "1000", path, "-")
 		}},
 		{volume.KindLUKS, func(t *testing.T, path string) {
-			reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks1", "--pbkdf-force-iterations", "1000", path, "-")
+			reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks1", "--pbkdf-force-iterations", "1000",
+				path, "-")
 		}},
 		{volume.KindXFS, func(t *testing.T, path string) { reference.Run(t, "", "mkfs.xfs", "-q", "-L", "store", path) }},
 		{volume.KindBtrfs, func(t *testing.T, path string) { reference.Run(t, "", "mkfs.btrfs", "-q", "-L", "pool", path) }},
 		{volume.KindLVM, pvcreate},
 		{volume.KindRAID, mdCreate},
+		{volume.KindF2FS, func(t *testing.T, path string) { reference.Run(t, "", "mkfs.f2fs", "-q", path) }},
+		{volume.KindJFS, func(t *testing.T, path string) { reference.Run(t, "", "mkfs.jfs", "-q", "-L", "store", path) }},
+		{volume.KindReiser, func(t *testing.T, path string) {
+			reference.Run(t, "", "mkfs.reiserfs", "-q", "-l", "store",
+				path)
+		}},
+		{volume.KindBcache, func(t *testing.T, path string) { reference.Run(t, "", "make-bcache", "-B", path) }},
 	} {
 		t.Run(string(c.kind), func(t *testing.T) {
 			path := reference.Image(t, 320<<20)

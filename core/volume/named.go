@@ -10,6 +10,7 @@ var names = map[string]Kind{
 	"swap": KindSwap, "linux-swap(v1)": KindSwap, "linux-swap": KindSwap, "crypto_luks": KindLUKS, "luks": KindLUKS, "lvm2_member": KindLVM,
 	"linux_raid_member": KindRAID, "btrfs": KindBtrfs, "xfs": KindXFS, "hfsplus": KindHFS, "hfs+": KindHFS, "hfs": KindHFS, "apfs": KindAPFS,
 	"apple_apfs": KindAPFS, "apple_hfs": KindHFS, "efi": KindFAT,
+	"f2fs": KindF2FS, "jfs": KindJFS, "reiserfs": KindReiser, "bcachefs": KindBcachefs, "bcache": KindBcache, "zfs_member": KindZFS,
 }
 
 // Named returns the kind that a system calls by a name.

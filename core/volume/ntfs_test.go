@@ -134,7 +134,8 @@ func TestNTFSDirectoriesOfManyNames(t *testing.T) {
 	mounted(t, path, func(dir string) {
 		write(t, filepath.Join(dir, "Boot", "BCD"), config)
 		for i := range 3000 {
-			write(t, filepath.Join(dir, "Windows", "System32", fmt.Sprintf("library %04d with a long name.dll", i)), []byte{byte(i)})
+			write(t, filepath.Join(dir, "Windows", "System32", fmt.Sprintf("library %04d with a long name.dll", i)),
+				[]byte{byte(i)})
 		}
 		write(t, filepath.Join(dir, "Windows", "System32", "winload.efi"), config[:9000])
 	})

@@ -33,6 +33,12 @@ const (
 	KindRAID      Kind = "Linux RAID"
 	KindBtrfs     Kind = "Btrfs"
 	KindXFS       Kind = "XFS"
+	KindF2FS      Kind = "F2FS"
+	KindJFS       Kind = "JFS"
+	KindReiser    Kind = "ReiserFS"
+	KindBcachefs  Kind = "bcachefs"
+	KindBcache    Kind = "bcache"
+	KindZFS       Kind = "ZFS"
 	KindHFS       Kind = "HFS+"
 	KindAPFS      Kind = "APFS"
 	Empty         Kind = "empty" // the first sectors are zeros
@@ -63,7 +69,9 @@ type Volume struct {
 	// Spares is where copies of a boot sector stand that was overwritten in its own
 	// place, in bytes from the start of the disk.
 	Spares []int64
-	marks  []disk.Region // its structures, relative to the partition
+	// Container is the set that it belongs to; nil for a volume that stands for itself.
+	Container *Container
+	marks     []disk.Region // its structures, relative to the partition
 }
 
 // Opened is a volume with the files on it, as long as its disk can be read.
@@ -123,11 +131,13 @@ func Examine(d *disk.Disk, p disk.Partition) Opened {
 	}
 	if err != nil {
 		return Opened{Volume: Volume{Kind: Unknown, Problems: []disk.Problem{
-			trouble(CodeBootSectorUnreadable, src("Boot sector", "", base, 512), "512 bytes", err, "The first sector of partition %d cannot be read.", p.Number)}}}
+			trouble(CodeBootSectorUnreadable, src("Boot sector", "", base, 512), "512 bytes", err,
+				"The first sector of partition %d cannot be read.", p.Number)}}}
 	}
 	v := recognise(d, p, boot, base)
 	v.BootCode = boot[510] == 0x55 && boot[511] == 0xAA && (boot[0] == 0xEB || boot[0] == 0xE9 || !zero(boot[:64]))
 	v.compare(p, base)
+	v.contain(d.Section(base, disk.Span(p.Length, d.SectorSize())))
 	v.Readable = v.Files != nil
 	return v
 }
@@ -173,7 +183,8 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 			p.Number, fat.BytesPerSector, d.SectorSize()))
 	}
 	if fat.Unsigned {
-		v.Problems = append(v.Problems, trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2), "55 AA", "something else",
+		v.Problems = append(v.Problems, trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2),
+			"55 AA", "something else",
 			"The boot sector of partition %d does not end in 55 AA.", p.Number))
 	}
 	if fat.FewClusters {
@@ -194,18 +205,21 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 		v.Kind = Empty
 	}
 	if looksFAT(boot) {
-		v.Problems = append(v.Problems, trouble(CodeFATDamaged, src("FAT boot sector", "BPB", base+11, 25), "a sound BIOS parameter block", fatErr,
+		v.Problems = append(v.Problems, trouble(CodeFATDamaged, src("FAT boot sector", "BPB", base+11, 25),
+			"a sound BIOS parameter block", fatErr,
 			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
 	}
 	if at, ok := fatBackup(section); ok {
 		v.Spares = append(v.Spares, base+at)
-		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512), "a FAT boot sector", "none",
+		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512),
+			"a FAT boot sector", "none",
 			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
-		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier", last+3, 8), "NTFS",
+		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier",
+			last+3, 8), "NTFS",
 			strings.TrimSpace(string(boot[3:11])),
 			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
@@ -254,7 +268,8 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	}
 	switch {
 	case bytesPerSector < 256 || bytesPerSector > 4096 || bytesPerSector&(bytesPerSector-1) != 0:
-		v.Problems = append(v.Problems, trouble(CodeNTFSBytesPerSector, src("NTFS boot sector", "bytes per sector", base+11, 2),
+		v.Problems = append(v.Problems, trouble(CodeNTFSBytesPerSector, src("NTFS boot sector", "bytes per sector", base+11,
+			2),
 			"256 to 4096, a power of two", bytesPerSector, "The NTFS boot sector of partition %d gives %d bytes a sector.", p.Number, bytesPerSector))
 		return v
 	case perCluster == 0 || perCluster&(perCluster-1) != 0 || perCluster*bytesPerSector > 2<<20:
@@ -264,13 +279,15 @@ func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	}
 	// The volume's figure leaves out the copy of the boot sector that follows it.
 	own := le.Uint64(boot[40:])
-	v.TotalSectors = fact.Known((own+1)*bytesPerSector/uint64(d.SectorSize()), src("NTFS boot sector", "total sectors", base+40, 8))
+	v.TotalSectors = fact.Known((own+1)*bytesPerSector/uint64(d.SectorSize()),
+		src("NTFS boot sector", "total sectors", base+40, 8))
 	length := disk.Span(p.Length, d.SectorSize())
 	v.compareBackup(d, p, boot, base, base+int64(own*bytesPerSector))
 	files, err := OpenNTFS(d.Section(base, length))
 	if v.FilesErr = err; err != nil {
 		if !disk.IsNotCaptured(err) {
-			v.Problems = append(v.Problems, trouble(CodeNTFSDamaged, src("NTFS boot sector", "$MFT cluster", base+48, 8), "a readable master file table", err,
+			v.Problems = append(v.Problems, trouble(CodeNTFSDamaged, src("NTFS boot sector", "$MFT cluster", base+48, 8),
+				"a readable master file table", err,
 				"The NTFS volume in partition %d cannot be read: %v.", p.Number, err))
 		}
 		return v
@@ -292,7 +309,8 @@ func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base
 	}
 	v.marks = append(v.marks, mark("NTFS boot sector (backup)", at-base, 512, ntfsFields())...)
 	if !bytes.Equal(copied, boot) {
-		v.Problems = append(v.Problems, trouble(CodeNTFSBackup, src("NTFS boot sector (backup)", "", at, 512), "the same bytes as the first sector", "other bytes",
+		v.Problems = append(v.Problems, trouble(CodeNTFSBackup, src("NTFS boot sector (backup)", "", at, 512),
+			"the same bytes as the first sector", "other bytes",
 			"The copy of the boot sector at the end of the volume in partition %d differs from the first.", p.Number))
 	}
 }

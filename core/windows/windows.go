@@ -88,7 +88,7 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 			return home, &stop
 		case loader.DeviceNamed:
 			hits, _ := k.Choose(a, e.Name(),
-				func(d *machine.Drive) ([]int, bool) { return d.ResolveLetter(e.Device.Name), true })
+				func(d *machine.Drive) ([]machine.Spot, bool) { return d.Places(d.ResolveLetter(e.Device.Name)), true })
 			if len(hits) == 0 {
 				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store names the system's device as %s: which partition that is, the evidence does not tell.", e.Device.Name),
 					course.HowCapture, cited)
@@ -97,7 +97,10 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 			home = hits[0]
 		case loader.DevicePartition:
 			hits, known := k.Choose(a, e.Name(),
-				func(d *machine.Drive) ([]int, bool) { return d.ResolveDevice(e.Device) })
+				func(d *machine.Drive) ([]machine.Spot, bool) {
+					found, known := d.ResolveDevice(e.Device)
+					return d.Places(found), known
+				})
 			if len(hits) == 0 && !known {
 				stop := a.Unproven("store-device-unknown", course.StageConfiguration, fmt.Sprintf("The store looks for the system on %s: the evidence does not tell where that is.", e.Device), course.HowCapture, cited)
 				return home, &stop

@@ -1,0 +1,237 @@
+package linux_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+	"latchkey/internal/sample"
+)
+
+// Disks whose root lies in something, made by the tools of a running Linux, with GRUB
+// made by its own. Where the second partition begins, in sectors, and how long it is.
+const (
+	inStart, inLength = 133120, 400 << 11
+	inBase            = inStart * 512
+	innerUUID         = "6c2f4f5e-7d44-4f7c-9a52-0e0f5b9a1d10"
+)
+
+// nested is such a disk.
+type nested struct {
+	t      *testing.T
+	path   string
+	prefix string // GRUB's folder
+	root   string // root= of the kernel line, with what follows it
+	fstab  string
+}
+
+func newNested(t *testing.T, prefix, root string) *nested {
+	reference.Need(t, "sfdisk", "mkfs.fat", "mmd", "mcopy", "grub-mkimage", "mkfs.ext4")
+	n := &nested{t: t, path: reference.Image(t, 480<<20), prefix: prefix, root: root,
+		fstab: "UUID=" + innerUUID + " / ext4 defaults 0 1\n"}
+	table := fmt.Sprintf("label: gpt\nstart=2048, size=131072, type=U\nstart=%d, size=%d, type=L\n", inStart, inLength)
+	reference.Run(t, table, "sfdisk", "-q", n.path)
+	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", "--offset", "2048", "-h", "2048", n.path, "65536")
+	program := filepath.Join(t.TempDir(), "grub.efi")
+	reference.Run(t, "", "grub-mkimage", "-O", "x86_64-efi", "-p", prefix, "-o", program, "part_gpt", "ext2", "lvm",
+		"mdraid1x", "normal")
+	for _, dir := range []string{"EFI", "EFI/BOOT"} {
+		reference.Run(t, "", "mmd", "-i", n.path+"@@1M", dir)
+	}
+	reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", program, "::EFI/BOOT/BOOTX64.EFI")
+	return n
+}
+
+// system writes a root file system at a byte of the second partition.
+func (n *nested) system(offset, size int64) *nested {
+	n.t.Helper()
+	tree := n.t.TempDir()
+	for name, text := range map[string]string{
+		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux /boot/vmlinuz root=" + n.root + " ro\n initrd /boot/initrd.img\n}\n",
+		"boot/vmlinuz":       "kernel", "boot/initrd.img": "disk", "etc/fstab": n.fstab, "sbin/init": "program",
+	} {
+		file := filepath.Join(tree, name)
+		require.NoError(n.t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(n.t, os.WriteFile(file, []byte(text), 0o600))
+	}
+	reference.Run(n.t, "", "mkfs.ext4", "-q", "-F", "-U", innerUUID, "-d", tree, "-E",
+		fmt.Sprintf("offset=%d", inBase+offset), n.path, fmt.Sprintf("%dk", size>>10))
+	return n
+}
+
+func (n *nested) write(raw []byte, at int64) *nested {
+	f, err := os.OpenFile(n.path, os.O_RDWR, 0)
+	require.NoError(n.t, err)
+	defer f.Close()
+	_, err = f.WriteAt(raw, inBase+at)
+	require.NoError(n.t, err)
+	return n
+}
+
+func (n *nested) lvm() *reference.LVM { return reference.NewLVM(n.t, n.path, inBase, inLength*512) }
+
+// drive reads the disk.
+func (n *nested) drive(role machine.Role) machine.Drive {
+	n.t.Helper()
+	f, err := os.Open(n.path)
+	require.NoError(n.t, err)
+	n.t.Cleanup(func() { f.Close() })
+	d, err := disk.New(f, 480<<20, 512)
+	require.NoError(n.t, err)
+	return machine.Drive{Name: string(role), Role: role, Bus: fact.Tell("sata"), Attached: fact.Tell(true),
+		Contents: machine.Examine(d)}
+}
+
+func (n *nested) starts(verdict startup.Verdict, says string) startup.Trace {
+	n.t.Helper()
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, n.drive(machine.RoleClone)))
+	assert.Equal(n.t, verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
+	assert.Contains(n.t, sample.Words(trace), says)
+	return trace
+}
+
+func rules(trace startup.Trace) (list []course.Rule) {
+	for _, f := range trace.Findings {
+		list = append(list, f.Rule)
+	}
+	return list
+}
+
+const groupPrefix = "(lvm/kiosk--vg-root)/boot/grub"
+
+// onLVM has the root on a logical volume of 100 MiB, the first of two.
+func onLVM(t *testing.T, root string) *nested {
+	n := newNested(t, groupPrefix, root)
+	n.fstab += "/dev/kiosk-vg/data /data ext4 defaults 0 2\n"
+	l := n.lvm()
+	l.Group("kiosk-vg", "root=100M", "data=60M")
+	l.Detach()
+	return n.system(1<<20, 100<<20)
+}
+
+func TestARootOnLVM(t *testing.T) {
+	for _, root := range []string{"/dev/mapper/kiosk--vg-root", "/dev/kiosk-vg/root", "UUID=" + innerUUID,
+		"/dev/mapper/kiosk--vg-root rd.lvm.lv=kiosk-vg/root"} {
+		onLVM(t, root).starts(startup.Starts, "Linux comes up")
+	}
+	onLVM(t, "/dev/mapper/kiosk--vg-gone").starts(startup.Stops, "no attached disk carries")
+	onLVM(t, "UUID=dead-beef").starts(startup.Stops, "no attached disk carries")
+	onLVM(t, "UUID="+innerUUID+" rd.lvm.lv=kiosk-vg/gone").starts(startup.Stops, "rd.lvm.lv=kiosk-vg/gone")
+
+	// What the copy may do to the group, and what the configuration then finds.
+	n := onLVM(t, "/dev/mapper/kiosk--vg-root")
+	l := n.lvm()
+	l.Run("vgchange", "-u", "kiosk-vg")
+	l.Detach()
+	n.starts(startup.Starts, "Linux comes up")
+	l = n.lvm()
+	l.Run("vgrename", "kiosk-vg", "other")
+	l.Detach()
+	n.starts(startup.Stops, "does not exist on the clone")
+
+	// A volume in two pieces cannot be looked into: unproven, never absent.
+	n = onLVM(t, "UUID="+innerUUID)
+	l = n.lvm()
+	l.Run("lvextend", "-L", "120M", "kiosk-vg/root")
+	l.Detach()
+	n.starts(startup.Depends, "")
+}
+
+func TestAVolumeGroupOnBothDisks(t *testing.T) {
+	n := onLVM(t, "/dev/mapper/kiosk--vg-root")
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, n.drive(machine.RoleClone), n.drive(machine.RoleOriginal)))
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Contains(t, rules(trace), course.Rule("twin-members"))
+	assert.Contains(t, sample.Words(trace), "carry the same identifiers")
+}
+
+func TestARootOnARAID(t *testing.T) {
+	mirrored := func(root string, device byte) *nested {
+		r := diskmaker.RAID{Version: "1.2", Level: 1, Device: device}
+		n := newNested(t, "(mduuid/"+strings.ReplaceAll(diskmaker.RAIDUUID, "-", "")+")/boot/grub", root)
+		raw, at := r.Superblock(inLength * 512)
+		return n.write(raw, at).system(r.DataOffset(), 100<<20)
+	}
+	for _, root := range []string{"/dev/md0", "/dev/md/0", "UUID=" + innerUUID} {
+		trace := mirrored(root, 0).starts(startup.Starts, "Linux comes up")
+		assert.Contains(t, rules(trace), course.Rule("members-absent"))
+	}
+	mirrored("/dev/md127", 0).starts(startup.Depends, "does not tell")
+	mirrored("/dev/mapper/vg-root", 0).starts(startup.Stops, "no attached disk carries")
+
+	// Both members in one machine are one array; the same member twice is not.
+	one, two := mirrored("/dev/md0", 0), mirrored("/dev/md0", 1)
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), two.drive("other")))
+	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
+	assert.Empty(t, rules(trace))
+	trace = startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), one.drive(machine.RoleOriginal)))
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Contains(t, rules(trace), course.Rule("twin-members"))
+
+	// A volume group within the RAID.
+	r := diskmaker.RAID{Version: "1.2", Level: 1}
+	n := newNested(t, groupPrefix, "/dev/kiosk-vg/root")
+	l := reference.NewLVM(t, n.path, inBase+r.DataOffset(), inLength*512-r.DataOffset()-(8<<20))
+	l.Group("kiosk-vg", "root=100M")
+	l.Detach()
+	raw, at := r.Superblock(inLength * 512)
+	n.write(raw, at).system(r.DataOffset()+1<<20, 100<<20)
+	n.starts(startup.Starts, "the logical volume kiosk-vg/root in partition 2")
+
+	// A stripe of two is not all here.
+	n = newNested(t, "(,gpt2)/boot/grub", "/dev/md0")
+	raw, at = diskmaker.RAID{Version: "1.2", Level: 0}.Superblock(inLength * 512)
+	n.write(raw, at)
+	n.starts(startup.Depends, "")
+}
+
+func TestARootThatIsEncrypted(t *testing.T) {
+	locked := func(root string) (*nested, string) {
+		n := newNested(t, "(,gpt1)/EFI/debian", root)
+		loop := reference.NewLVM(t, n.path, inBase, inLength*512)
+		reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks2", "--pbkdf", "pbkdf2",
+			"--pbkdf-force-iterations", "1000", loop.Device, "-")
+		uuid := strings.TrimSpace(reference.Run(t, "", "cryptsetup", "luksUUID", loop.Device))
+		loop.Detach()
+		menu := filepath.Join(t.TempDir(), "grub.cfg")
+		require.NoError(t, os.WriteFile(menu, []byte("menuentry 'x' {\n linux /vmlinuz root="+strings.ReplaceAll(root,
+			"LUKS", uuid)+"\n initrd /initrd.img\n}\n"), 0o600))
+		kernel := filepath.Join(t.TempDir(), "kernel")
+		require.NoError(t, os.WriteFile(kernel, []byte("kernel"), 0o600))
+		reference.Run(t, "", "mmd", "-i", n.path+"@@1M", "EFI/debian")
+		for file, to := range map[string]string{menu: "EFI/debian/grub.cfg", kernel: "vmlinuz"} {
+			reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", file, "::"+to)
+		}
+		reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", kernel, "::initrd.img")
+		return n, uuid
+	}
+	for _, root := range []string{"UUID=" + innerUUID, "/dev/mapper/cryptroot", "/dev/mapper/vg-root",
+		"/dev/vg/root rd.luks.uuid=luks-LUKS", "/dev/mapper/x cryptdevice=UUID=LUKS:x"} {
+		n, _ := locked(root)
+		n.starts(startup.Depends, "encrypted (LUKS)")
+	}
+	n, _ := locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
+	n.starts(startup.Stops, "no attached disk carries")
+}
+
+// A file system whose files are not read leaves the rest unproven, and says so.
+func TestARootOnBtrfs(t *testing.T) {
+	n := newNested(t, "(,gpt2)/@/boot/grub", "UUID="+innerUUID)
+	loop := reference.NewLVM(t, n.path, inBase, inLength*512)
+	reference.Run(t, "", "mkfs.btrfs", "-q", "-U", innerUUID, loop.Device)
+	loop.Detach()
+	n.starts(startup.Depends, "is not in evidence")
+}

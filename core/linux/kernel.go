@@ -1,0 +1,195 @@
+package linux
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+// kernel checks that kernel and initial RAM disk are where they are looked for,
+// and goes on with them.
+func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot, line kernelLine) course.Result {
+	v := at.Volume()
+	for _, file := range append([]string{line.linux}, line.initrds...) {
+		there, known := v.Holds(file)
+		switch {
+		case file == "" || there:
+		case known:
+			text, facts := line.lost.or(fmt.Sprintf("%s is not on %s.", file, at.Called()), line.cited)
+			return a.Stop("kernel-absent", course.StageConfiguration, course.GRUBNoKernel, text, facts...)
+		default:
+			return a.Unproven("kernel-missing-evidence", course.StageConfiguration,
+				fmt.Sprintf("%s on %s is not in evidence.", file, at.Called()), course.HowCapture, line.cited)
+		}
+	}
+	return root(k, a, from, line)
+}
+
+// root resolves the root file system that a kernel line names.
+func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLine) course.Result {
+	if end := opens(k, a, line); end != nil {
+		return *end
+	}
+	if line.root == nil {
+		return a.Unproven("no-root-named", course.StageConfiguration,
+			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
+	}
+	hits, known := find(k, a, *line.root)
+	switch {
+	case len(hits) == 0 && !known:
+		text, how := fmt.Sprintf("The kernel looks for its root by %s: the evidence does not tell where that is.",
+			*line.root), course.HowCapture
+		if at, ok := closed(k); ok {
+			text += fmt.Sprintf(" It may lie in %s, which is %s and cannot be looked into.", at.Called(),
+				inWords(at.Volume().Kind))
+			how = course.HowTry
+		}
+		return a.Unproven("root-unknown", course.StageConfiguration, text, how, line.cited)
+	case len(hits) == 0:
+		return a.Stop("root-absent", course.StageConfiguration, course.RootWait,
+			fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", *line.root), line.cited)
+	}
+	return rootAt(k, a, from, hits[0], line)
+}
+
+// rootAt goes on with the root where it was found.
+func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine.Spot, line kernelLine) course.Result {
+	half, end := mounts(k, a, home)
+	if end != nil {
+		return *end
+	}
+	a.Takes(from, home, fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()), line.cited)
+	if line.lost != nil {
+		a.Risk("search-lost", line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
+	}
+	if half != nil {
+		a.Risk("half-from-the-other", "The system mounts parts of the other disk: it runs half from the old one.", half...)
+	}
+	if line.root.Kind == loader.ByDevice {
+		a.Risk("root-by-device-name",
+			"The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
+	}
+	missingMembers(k, a, home)
+	if k.Machine.Until == machine.UntilConfiguration {
+		return course.Result{State: course.Passes, Home: home}
+	}
+	return linuxSystem(k, a, home, line)
+}
+
+// opens checks the containers that the kernel line has the initial RAM disk open before
+// it looks for the root. dracut.cmdline(7), "rd.luks.uuid", "rd.lvm.lv", "rd.md.uuid";
+// systemd-cryptsetup-generator(8).
+func opens(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
+	for _, o := range []struct {
+		name string
+		spec func(string) (loader.Spec, bool)
+	}{
+		{"rd.luks.uuid", luksSpec}, {"rd.luks.name", luksSpec}, {"cryptdevice", cryptDevice}, {"rd.lvm.lv", lvmSpec},
+	} {
+		for _, value := range loader.KernelOptions(line.options, o.name) {
+			s, ok := o.spec(value)
+			if !ok {
+				continue
+			}
+			if hits, known := find(k, a, s); known && len(hits) == 0 {
+				end := a.Stop("container-absent", course.StageConfiguration, course.RootWait,
+					fmt.Sprintf("The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
+						o.name, value, s), line.cited)
+				return &end
+			}
+		}
+	}
+	return nil
+}
+
+func luksSpec(value string) (loader.Spec, bool) {
+	value, _, _ = strings.Cut(strings.TrimPrefix(value, "luks-"), "=")
+	return loader.Spec{Kind: loader.ByContainer, Value: value}, len(strings.ReplaceAll(value, "-", "")) == 32
+}
+
+// cryptDevice reads cryptdevice=DEVICE:NAME.
+func cryptDevice(value string) (loader.Spec, bool) {
+	device, _, _ := strings.Cut(value, ":")
+	s := loader.ParseSpec(device)
+	if s.Kind == loader.ByFSUUID {
+		return loader.Spec{Kind: loader.ByContainer, Value: s.Value}, true
+	}
+	return s, s.Kind != loader.ByOther
+}
+
+// lvmSpec reads GROUP/VOLUME.
+func lvmSpec(value string) (loader.Spec, bool) {
+	group, name, ok := strings.Cut(value, "/")
+	return loader.Spec{Kind: loader.ByMapped, Value: volume.MappedName(group, name)}, ok
+}
+
+// closed finds a container on the attached drives that cannot be looked into.
+func closed(k *course.Walk) (machine.Spot, bool) {
+	for _, d := range k.Drives() {
+		for _, at := range d.Spots() {
+			if v := at.Volume(); v.Opaque() {
+				return at, true
+			}
+		}
+	}
+	return machine.Spot{}, false
+}
+
+// inWords is what a closed container is called.
+func inWords(kind volume.Kind) string {
+	switch kind {
+	case volume.KindLUKS:
+		return "encrypted (LUKS)"
+	case volume.KindLVM:
+		return "a physical volume of LVM"
+	case volume.KindRAID:
+		return "a member of a RAID"
+	}
+	return string(kind)
+}
+
+// missingMembers tells of a set of devices of which the root's drive is one and others
+// are not attached, and of two drives that both carry the same device of a set: which of
+// them is taken is chance, and both may be written to.
+func missingMembers(k *course.Walk, a *course.Attempt, home machine.Spot) {
+	c := home.Drive.Contents.Volumes[home.Index].Container
+	if c == nil {
+		return
+	}
+	what := "volume group " + c.Name
+	switch {
+	case c.Level != "":
+		what = "RAID"
+	case home.Volume().Kind == volume.KindBtrfs:
+		what = "Btrfs"
+	}
+	others, twins := 0, 0
+	for _, d := range k.Drives() {
+		for _, at := range d.Spots() {
+			if at.Inside > 0 {
+				continue
+			}
+			i, o := at.Index, at.Volume().Container
+			if o == nil || o.Set != c.Set || d == home.Drive && i == home.Index {
+				continue
+			}
+			if o.Own == c.Own && d != home.Drive {
+				twins++
+			} else {
+				others++
+			}
+		}
+	}
+	if twins > 0 {
+		a.Risk("twin-members",
+			fmt.Sprintf("Two attached drives carry the same device of one %s: either of them may be taken, and what is written may end on both. Unplug the original before the first start.", what))
+	}
+	if c.Members > others+1 {
+		a.Risk("members-absent",
+			fmt.Sprintf("The %s has %d devices, of which %d are attached: a RAID starts without them after a while where its level lets it, a volume group where nothing of the system lies on them.", what, c.Members, others+1))
+	}
+}

@@ -1,0 +1,121 @@
+package linux
+
+import (
+	"fmt"
+
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
+
+// linuxSystem judges stage 8 for Linux.
+func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) course.Result {
+	v, p := home.Volume(), home.Partition()
+	if k.LostPart(a, home) {
+		return course.Result{State: course.Blocks, Home: home}
+	}
+	c := v.Config(machine.ConfigFstab, "/etc/fstab")
+	if c == nil && !v.Readable || c != nil && c.Err != nil {
+		end := a.Unproven("mount-table-missing-evidence", course.StageSystem,
+			fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
+		end.Home = home
+		return end
+	}
+	if end := holdsSystem(a, home, line); end != nil {
+		return *end
+	}
+	if !k.Driver(a, home, "the initial RAM disk", course.RootWait) {
+		return course.Result{State: course.Blocks, Home: home}
+	}
+	end := k.ComesUp(a, home, "Linux")
+	waits(k, a, home, line)
+	return end
+}
+
+// holdsSystem asks whether the root holds a system: a volume is not one because it can be
+// read.
+func holdsSystem(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
+	v := home.Volume()
+	if v.Config(machine.ConfigFstab, "/etc/fstab") != nil {
+		return nil
+	}
+	open := false
+	for _, sign := range machine.SystemSigns {
+		there, known := v.Holds(sign)
+		if there {
+			return nil
+		}
+		open = open || !known
+	}
+	var end course.Result
+	if open || len(loader.KernelOptions(line.options, "init")) > 0 {
+		end = a.Unproven("root-signs-missing-evidence", course.StageSystem,
+			fmt.Sprintf("Whether a system lies on %s is not in evidence.", home.Called()), course.HowCapture)
+		end.Home = home
+	} else {
+		end = a.Stop("root-no-system", course.StageSystem, course.NoInit,
+			fmt.Sprintf("The kernel's root, %s, holds no system: neither a first program such as /sbin/init nor /usr is on it.", home.Called()), line.cited)
+	}
+	return &end
+}
+
+// waits tells of what the start waits for in vain and goes on without: swap space, and
+// the image of a sleeping system. systemd's systemd-system.conf(5), DefaultTimeoutStartSec;
+// resume= of the kernel's admin-guide/kernel-parameters.
+func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) {
+	for _, value := range loader.KernelOptions(line.options, "resume") {
+		s := loader.ParseSpec(value)
+		if hits, known := find(k, a, s); known && len(hits) == 0 {
+			a.Risk("resume-absent",
+				fmt.Sprintf("The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.", s), line.cited)
+		}
+	}
+	c := home.Volume().Config(machine.ConfigFstab, "/etc/fstab")
+	if c == nil {
+		return
+	}
+	for _, m := range c.Mounts {
+		if m.Type != "swap" || m.NoFail || m.Comment != "" || m.Spec.Kind == loader.ByOther {
+			continue
+		}
+		if hits, known := find(k, a, m.Spec); known && len(hits) == 0 {
+			a.Risk("swap-absent",
+				fmt.Sprintf("The system waits a minute and a half for its swap space, %s, which no attached disk carries, and goes on without it. Take the line out of /etc/fstab, or make swap space and name that.", m.Spec),
+				home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+", swap",
+					c.Source(home.Base(), "swap", m.Offset, m.Length)))
+		}
+	}
+}
+
+// mounts checks what the system's mount table waits for; half are the mounts that
+// lie on another disk than the system. What the evidence does not tell of it is
+// left to the next stage.
+func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machine.Fact, end *course.Result) {
+	c := home.Volume().Config(machine.ConfigFstab, "/etc/fstab")
+	if c == nil || c.Err != nil || home.Drive.Contents.Lost(home.Partition()) {
+		return nil, nil
+	}
+	for _, m := range c.Mounts {
+		if !m.Essential() || m.Spec.Kind == loader.ByPath {
+			continue
+		}
+		cited := home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point,
+			c.Source(home.Base(), m.Point, m.Offset, m.Length))
+		hits, known := find(k, a, m.Spec)
+		switch {
+		case len(hits) == 0 && !known:
+			stop := a.Unproven("mount-unknown", course.StageConfiguration,
+				fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point,
+					m.Spec), course.HowCapture, cited)
+			stop.Home = home
+			return nil, &stop
+		case len(hits) == 0:
+			stop := a.Stop("mount-absent", course.StageConfiguration, course.EmergencyMode,
+				fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
+			return nil, &stop
+		case hits[0].Drive != home.Drive:
+			half = append(half, cited)
+		}
+	}
+	return half, nil
+}

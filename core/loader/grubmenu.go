@@ -1,0 +1,111 @@
+package loader
+
+import (
+	"bytes"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// What a script puts into the menu.
+
+// menu adds an entry, or a submenu with the entries in it.
+func (r *grubRun) menu(c *grubCommand, kind string, args []string) {
+	if len(args) == 0 || r.config.count == maxGRUBEntries {
+		r.config.Cut = r.config.Cut || len(args) > 0
+		return
+	}
+	r.config.count++
+	e := GRUBEntry{Maybe: r.maybe > 0, Submenu: kind == "submenu", Line: c.line, Offset: c.offset, Length: r.length(c)}
+	for i := 0; i < len(args); i++ {
+		switch a := args[i]; {
+		case a == "--id" && i+1 < len(args):
+			i++
+			e.ID = args[i]
+		case strings.HasPrefix(a, "--id="):
+			e.ID = strings.TrimPrefix(a, "--id=")
+		case (a == "--class" || a == "--users" || a == "--hotkey" || a == "--source") && i+1 < len(args):
+			i++
+		case strings.HasPrefix(a, "--"):
+		case e.Title == "":
+			e.Title = a
+		}
+	}
+	e.raw = r.raw
+	for _, b := range c.bodies {
+		e.body = append(e.body, b...)
+	}
+	*r.entries = append(*r.entries, e)
+}
+
+// finish runs what stands in the entries of a menu: GRUB does so once one is chosen, with
+// the variables as the whole script has left them; in a submenu, those that were exported.
+func (r *grubRun) finish(list []GRUBEntry) {
+	vars := r.vars
+	for i := range list {
+		e := &list[i]
+		r.vars, r.raw, r.maybe = maps.Clone(vars), e.raw, 0
+		if e.Submenu {
+			maps.DeleteFunc(r.vars, func(name, _ string) bool { return !r.exported[name] })
+			r.entry, r.entries = nil, &e.Sub
+			r.run(e.body)
+			r.finish(e.Sub)
+		} else {
+			r.entry = e
+			r.run(e.body)
+		}
+		e.raw, e.body = nil, nil
+	}
+	r.vars, r.entry = vars, nil
+}
+
+// boots takes the commands in that load something.
+func (r *grubRun) boots(c *grubCommand, name string, args []string) {
+	if len(args) == 0 {
+		if name == "blscfg" {
+			r.config.BLS = true
+		}
+		return
+	}
+	e := r.entry
+	switch name {
+	case "blscfg":
+		r.config.BLS = true
+	case "configfile", "normal", "extract_entries_configfile", "legacy_configfile":
+		switch {
+		case e != nil:
+			e.ConfigFile = args[0]
+		default:
+			r.config.ConfigFile = args[0]
+		}
+	case "linux", "linuxefi", "linux16":
+		if e != nil {
+			e.Linux, e.Options = args[0], strings.Join(args[1:], " ")
+			e.Root = rootOf(e.Options)
+			e.Line, e.Offset, e.Length = c.line, c.offset, r.length(c)
+		}
+	case "initrd", "initrdefi", "initrd16":
+		if e != nil {
+			e.Initrds = slices.Clone(args)
+		}
+	case "chainloader":
+		if e != nil {
+			e.Chain = args[len(args)-1]
+		}
+	}
+}
+
+// length is that of the command's line.
+func (r *grubRun) length(c *grubCommand) int64 {
+	line, _, _ := bytes.Cut(r.raw[c.offset:], []byte("\n"))
+	return int64(len(bytes.TrimRight(line, " \t\r")))
+}
+
+func (r *grubRun) found(s GRUBSearch, c *grubCommand) {
+	s.Line, s.Offset, s.Length = c.line, c.offset, r.length(c)
+	if r.entry != nil {
+		r.entry.Searches = append(r.entry.Searches, s)
+	} else {
+		r.config.Top = append(r.config.Top, s)
+	}
+}
