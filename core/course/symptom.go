@@ -38,6 +38,7 @@ var (
 	GRUBNoKernel      = symptom("grub-no-kernel", "error: file not found; you need to load the kernel first.")
 	NoEntries         = symptom("systemd-boot-none", "a menu without a system, or the firmware's setup.")
 	NoInit            = symptom("no-init", "No init found, then a prompt of the initial RAM disk, or Kernel panic - not syncing: No working init found.")
+	WrongLetter       = symptom("wrong-letter", "an empty desktop, a temporary profile, or Preparing your desktop without end: C: is another disk.")
 	RootWait          = symptom("root-wait", "waiting for the root device, then a prompt of the initial RAM disk, (initramfs) or dracut.")
 	EmergencyMode     = symptom("emergency-mode", "a minute's wait, then: You are in emergency mode.")
 	StoreMissing      = symptom("c000000f", "a blue screen of the boot manager with 0xc000000f: the boot configuration data is missing or incomplete.")

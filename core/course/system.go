@@ -40,9 +40,9 @@ func (k *Walk) Choose(a *Attempt, what string,
 	return hits[:1], true
 }
 
-// newWay reports whether the system reaches its disk in another way than when it
+// NewWay reports whether the system reaches its disk in another way than when it
 // last ran, and names that way: another controller mode, or another bus.
-func (k *Walk) newWay(d *machine.Drive) (name string, changed bool) {
+func (k *Walk) NewWay(d *machine.Drive) (name string, changed bool) {
 	now, known := k.Machine.Firmware.StorageMode.Get()
 	before, ok := k.Machine.Firmware.StorageModeBefore.Get()
 	if known && ok && now != before {
@@ -76,14 +76,18 @@ func (k *Walk) originalBus() (string, bool) {
 // start-rules, stage 8.
 func (k *Walk) Driver(a *Attempt, home machine.Spot, system string, shows Symptom) bool {
 	d := home.Drive
-	name, changed := k.newWay(d)
+	name, changed := k.NewWay(d)
 	if !changed {
 		return true
+	}
+	how := "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it."
+	if bus, _ := d.Bus.Get(); bus == "usb" {
+		how = "An ordinary Windows does not start from USB, and no start in safe mode changes that; a Linux does where its initial RAM disk was made for more than this machine. Build the drive in."
 	}
 	if !k.World.Yes(UnknownBool, Question{
 		ID: "driver:" + d.Name, Stage: StageSystem, Drive: d.Name,
 		Text: fmt.Sprintf("Has %s on %s a driver for %s that it loads at start-up?", system, d.Called(), name),
-		How:  "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it.",
+		How:  how,
 	}) {
 		a.Stop("no-driver", StageSystem, shows, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.Called(), name))
 		return false
@@ -103,12 +107,13 @@ func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {
 	return true
 }
 
-// ComesUp ends a start that reaches its system, with what is worth knowing.
-func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string) Result {
+// ComesUp ends a start that reaches its system, with what is worth knowing; facts are
+// further ones that prove it.
+func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string, facts ...machine.Fact) Result {
 	d, v, p := home.Drive, home.Volume(), home.Partition()
-	a.Pass(StageSystem, fmt.Sprintf("%s comes up from partition %d of %s.", system, p.Number, d.Called()),
-		d.Cite(fmt.Sprintf("Partition %d", p.Number),
-			fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source))
+	lies := d.Cite(fmt.Sprintf("Partition %d", p.Number),
+		fmt.Sprintf("%s, %s", v.Kind, disk.Both(disk.Span(p.Length, d.Contents.Layout.SectorSize))), p.Source)
+	a.Pass(StageSystem, fmt.Sprintf("%s comes up from %s.", system, home.Called()), append([]machine.Fact{lies}, facts...)...)
 	if unclean, ok := v.Unclean.Get(); ok && unclean {
 		a.Risk("unclean", "The file system was not closed cleanly: it is checked at the first start, which takes a while.", d.Cite("Closed cleanly", "no", v.Unclean.Source()))
 	}

@@ -47,6 +47,7 @@ const (
 	sleepFile  = `\hiberfil.sys`
 	winloadEFI = `\Windows\System32\winload.efi`
 	winloadEXE = `\Windows\System32\winload.exe`
+	SystemHive = `\Windows\System32\config\SYSTEM`
 )
 
 // ShimSuffixes are how the names of the programs beside a shim end, by architecture: the

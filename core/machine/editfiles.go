@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -67,6 +68,16 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	if e.Code == loader.CodeOther || e.Code == loader.CodeNone {
 		e.Code = loader.CodeClassic
 	}
+	return e
+}
+
+// WithDriverAtStart has a driver of the Windows on a volume that the boot loader loads.
+func (c *Contents) WithDriverAtStart(system int, name string) *Contents {
+	e := c.edited()
+	hive := *e.Volumes[system].System
+	hive.Services = maps.Clone(hive.Services)
+	hive.Services[name] = loader.Service{Offset: hive.Services[name].Offset}
+	e.Volumes[system].System = &hive
 	return e
 }
 

@@ -61,6 +61,7 @@ func (g *gathering) gatherWindows(base int64) {
 			g.look(name)
 		}
 	}
+	g.systemHive()
 	f, err := g.files.Lookup(sleepFile)
 	switch {
 	case errors.Is(err, volume.ErrNotFound):
@@ -80,6 +81,23 @@ func (g *gathering) gatherWindows(base int64) {
 			}
 			g.volume.Hibernated = fact.Known(contains(sleepSigns, string(sign)), at)
 		}
+	}
+}
+
+// systemHive reads what decides a start from the registry.
+func (g *gathering) systemHive() {
+	f, err := g.files.Lookup(SystemHive)
+	if err != nil || f.Dir {
+		g.volume.SystemErr = err
+		return
+	}
+	s, err := g.files.Open(f)
+	if err != nil {
+		g.volume.SystemErr = err
+		return
+	}
+	if g.volume.System, g.volume.SystemErr = loader.ReadSystemHive(s); g.volume.System != nil {
+		g.volume.System.Placed(s.Place)
 	}
 }
 

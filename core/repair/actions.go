@@ -23,8 +23,8 @@ var actions = map[course.Stage][]action{
 	course.StageLoader: {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles,
 		secureBootOff, setActive},
 	course.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
-	course.StageSystem: {recoveryKey, copyBootSector, macInstall, controllerBack, safeStart, initialRAMDisk,
-		detachOthers},
+	course.StageSystem: {recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart, safeStart, buildIn,
+		initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

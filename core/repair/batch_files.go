@@ -95,3 +95,20 @@ func safeStartCommands(m machine.Machine) []Command {
 		Command{ByHand: true, Text: "Start the machine once: it comes up in safe mode and loads the driver.", Good: "Safe mode stands in the corners of the screen.", Bad: "Still 0x7B: set the controller's mode back, or copy the drive's driver in with dism."},
 		Command{ByHand: true, Text: "Then, in a command prompt as administrator: bcdedit /deletevalue {default} safeboot", Good: succeeded, Bad: "It goes on starting in safe mode: give it again, as administrator."})
 }
+
+// driverCommands set a driver's start type in the registry of the system on the clone.
+func driverCommands(d *machine.Drive, system int, control, name string, s loader.Service) []Command {
+	file := "S:" + machine.SystemHive
+	key := `HKLM\LatchkeySystem\` + control + `\Services\` + name
+	const refused = "The file cannot be loaded or written to: mark the step as failed."
+	cmds := []Command{
+		batch("1 file(s) copied.", refused, command.Run("copy", "/y", file, file+".bak")),
+		batch(succeeded, refused, command.Run("reg", "load", `HKLM\LatchkeySystem`, file)),
+		batch(succeeded, refused, command.Run("reg", "add", key, "/v", "Start", "/t", "REG_DWORD", "/d", "0", "/f")),
+	}
+	if s.Override != 0 {
+		cmds = append(cmds, batch(succeeded, refused, command.Run("reg", "delete", key+`\StartOverride`, "/f")))
+	}
+	cmds = append(cmds, batch(succeeded, "Still in use: close every window that looks into it, and give it again.", command.Run("reg", "unload", `HKLM\LatchkeySystem`)))
+	return lettered(d, system, -1, cmds...)
+}

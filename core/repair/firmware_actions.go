@@ -3,6 +3,7 @@ package repair
 import (
 	"fmt"
 	"maps"
+	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -105,6 +106,30 @@ func secureBootOff(m machine.Machine, _ course.Stage) []move {
 		key:      "secure", result: result,
 		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under security or boot: secure boot off. An encrypted system asks for its recovery key at the next start: have it at hand. Save.", "Off after a restart.", "Some firmware wants a supervisor password set first.")},
 	}}
+}
+
+// buildIn takes the drive out of its USB enclosure: an ordinary system starts from the way
+// it knows.
+func buildIn(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if bus, known := d.Bus.Get(); !known || bus != "usb" {
+		return nil
+	}
+	result := m
+	for _, o := range m.Drives {
+		bus, known := o.Bus.Get()
+		if o.Role != machine.RoleOriginal || !known || bus == "usb" {
+			continue
+		}
+		result = with(result, o.Name, func(o *machine.Drive) { o.Attached = fact.Known(false, afterRepair) })
+		result = with(result, d.Name, func(d *machine.Drive) { d.Bus = fact.Known(bus, afterRepair) })
+		return []move{{
+			PlanStep: PlanStep{Action: "build-in", Title: "Build the drive into the machine, in the original's place", Why: "Its system does not start from USB.", Disk: d.Name, Risk: RiskNone, Minutes: 20, Undo: "Put the original back."},
+			key:      "build-in", result: result,
+			tools: map[Toolbox]func() []Command{Firmware: saying("Power off, mains and battery out. Take the original out, and put the new drive where it was, on the same kind of port ("+strings.ToUpper(bus)+").", "The firmware's list shows the new drive there.", "The new drive does not fit there: it has another plug, and the system may lack a driver for it.")},
+		}}
+	}
+	return nil
 }
 
 func controllerBack(m machine.Machine, _ course.Stage) []move {

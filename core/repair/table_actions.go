@@ -78,12 +78,13 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	var moves []move
+	sound := soundActive(c)
 	for i, p := range c.Layout.Partitions {
-		if onlyActive(c, i) && (c.Volumes[i].BootCode || len(c.Volumes[i].Spares) > 0) {
-			return nil // what is wrong with it is another matter
-		}
 		v := &c.Volumes[i]
-		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() {
+		// What is wrong with the one that is active is another matter, but for a boot manager
+		// that lies on another partition.
+		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() || sound >= 0 &&
+			(i == sound || v.LegacyManager == "") {
 			continue
 		}
 		moves = append(moves, onDisk(m, PlanStep{Action: "set-active", Title: fmt.Sprintf("Mark partition %d active, and no other", p.Number), Why: "Boot code runs the one active partition.", Risk: RiskLow,
@@ -93,6 +94,17 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 				Linux: func() []Command { return activeCommands(p) }}))
 	}
 	return moves
+}
+
+// soundActive is the one active partition, where it has a boot sector that may start; -1
+// for none.
+func soundActive(c *machine.Contents) int {
+	for i := range c.Volumes {
+		if onlyActive(c, i) && (c.Volumes[i].BootCode || len(c.Volumes[i].Spares) > 0) {
+			return i
+		}
+	}
+	return -1
 }
 
 func onlyActive(c *machine.Contents, i int) bool {

@@ -3,13 +3,22 @@ package repair
 import (
 	"latchkey/core/course"
 	"latchkey/core/firmware"
-	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/windows"
 )
 
+// safeStart loads a driver that the system has and does not load by itself. Nothing that
+// the registry denies is promised by it, and an ordinary Windows does not start from USB.
 func safeStart(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	if _, ok := windowsOn(d); !ok || m.Answers["driver:"+d.Name] == "yes" {
+	i, ok := windowsOn(d)
+	if !ok || m.Answers["driver:"+d.Name] == "yes" {
+		return nil
+	}
+	if bus, _ := d.Bus.Get(); bus == "usb" {
+		return nil
+	}
+	if hive := d.Contents.Volumes[i].System; hive != nil && !hive.Waits(windows.ServicesOf(m, d)) {
 		return nil
 	}
 	return []move{{
@@ -18,6 +27,31 @@ func safeStart(m machine.Machine, _ course.Stage) []move {
 		key: "safe", on: d, result: answered(m, "driver:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return safeStartCommands(m) }},
 	}}
+}
+
+// driverAtStart has the boot loader load a driver that is there, where the registry tells
+// that it does not.
+func driverAtStart(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	i, ok := windowsOn(d)
+	if !ok || d.Contents.Volumes[i].System == nil || m.Answers["driver:"+d.Name] == "yes" {
+		return nil
+	}
+	hive := d.Contents.Volumes[i].System
+	for _, name := range windows.ServicesOf(m, d) {
+		s, there := hive.Services[name]
+		if bus, _ := d.Bus.Get(); !there || s.AtStart() || bus == "usb" {
+			continue
+		}
+		return []move{onDisk(m, PlanStep{Action: "driver-at-start", Title: "Have Windows load its driver " + name + " at start-up", Why: "The registry has it loaded later, when the disk should have been reached already.", Risk: RiskLow, Minutes: 10, Save: "The registry's file SYSTEM: the commands keep it as SYSTEM.bak.",
+			Undo: "Copy SYSTEM.bak back over SYSTEM."},
+			"driver "+name, d.Contents.WithDriverAtStart(i, name),
+			map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+				return driverCommands(d, i, hive.Control,
+					name, s)
+			}})}
+	}
+	return nil
 }
 
 // recoveryKey is for an encrypted system: the key must be at hand at the first
@@ -47,16 +81,14 @@ func windowsFiles(m machine.Machine, _ course.Stage) []move {
 		saves = []Sectors{{0, 1}, bootSectors(d.Contents, d.Contents.Layout.Partitions[boot])}
 	}
 	changed := d.Contents.WithWindowsFiles(boot, system, mode, arch(m))
-	mv := onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.",
+	// The tool makes no boot entry where it is given the partition (/s): the start has to
+	// come by the fallback path, or by an entry of its own. Common practice, no source.
+	return []move{onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.",
 		Undo: "Move BCD.bak back over BCD."},
 		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
 			return windowsFilesCommands(d,
 				boot, system, mode)
-		}})
-	if mode == firmware.UEFI { // the tool writes a boot entry too
-		mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
-	}
-	return []move{mv}
+		}})}
 }
 
 // windowsReferences points the store that is there at the system on the clone.

@@ -113,11 +113,19 @@ func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool
 	if !v.SystemCode && !runsOn(k, a, d, v.Alone) {
 		return false
 	}
-	if v.IsFAT() && v.SystemCode && k.Machine.Until != machine.UntilLoader {
+	if v.SystemCode && k.Machine.Until != machine.UntilLoader && managerKnown(v) {
 		return bootmgr(k, a, d, i)
 	}
 	a.Pass(course.StageLoader, "Control passes to the partition's boot sector.", cited)
 	return true
+}
+
+// managerKnown reports whether the evidence tells of the boot managers that the boot sector
+// looks for.
+func managerKnown(v *machine.Volume) bool {
+	_, newer := v.Holds("bootmgr")
+	_, older := v.Holds("ntldr")
+	return v.LegacyManager != "" || newer && older
 }
 
 // bootmgr looks for Windows' legacy boot manager where it can be read.

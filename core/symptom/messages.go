@@ -98,6 +98,8 @@ var Messages = []Message{
 			{Stage: system, Text: "A file system must be checked and could not be.", Look: "Its state on the evidence screen."}}, Source: memory},
 	{ID: "fsck", Shown: "UNEXPECTED INCONSISTENCY; RUN fsck MANUALLY", From: "fsck", System: Linux, Also: []string{"contains a file system with errors, check forced"},
 		Causes: []Cause{{Stage: system, Text: "The copy was taken from a running or damaged system.", Look: "The file system's state."}}, Source: "e2fsprogs, e2fsck"},
+	{ID: "wrong-letter", Shown: "Preparing your desktop", From: "Windows", System: Windows, Also: []string{"You've been signed in with a temporary profile", "We can't sign in to your account", "an empty desktop, a temporary profile, or Preparing your desktop without end: C: is another disk."},
+		Causes: []Cause{{Stage: system, Text: "Windows gives the letter C: to a partition of the other disk: the copy has identifiers of its own, and the original is attached.", Look: "Unplug the original and start again."}}, Source: memory},
 	{ID: "c000000e", Shown: "0xc000000e: a required device isn't connected or can't be accessed", From: "Windows boot manager", System: Windows, Also: []string{"The boot selection failed because a required device is inaccessible", "winload.efi 0xc000000e", "winload.exe 0xc000000e", "0xc0000225", "your PC needs to be repaired", "a blue screen of the boot manager with 0xc000000e: a device that is needed is not there"},
 		Causes: []Cause{{Stage: config, Text: "The boot configuration names a partition or disk that no attached disk carries: fresh identifiers, or a moved start.", Look: "The table of who refers to what."},
 			{Stage: config, Text: "The original is gone and the store still names it.", Look: "The store's device."}}, Source: practice},

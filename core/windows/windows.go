@@ -154,8 +154,12 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 			return end
 		}
 	}
-	if !k.Driver(a, home, "Windows", course.NoBootDriver) {
+	facts, ok := driver(k, a, home)
+	if !ok {
 		return course.Result{State: course.Blocks, Home: home}
 	}
-	return k.ComesUp(a, home, "Windows")
+	if end := letter(k, a, home); end != nil {
+		return *end
+	}
+	return k.ComesUp(a, home, "Windows", facts...)
 }

@@ -46,10 +46,11 @@ func TestWhatTheBootManagerLoads(t *testing.T) {
 		"a store that names another disk": {sample.WindowsDisk(1, 0x41), firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000000e"},
 		"no system loader": {sample.With(sample.WindowsDisk(1, 1), 1, `\Windows\System32\winload.efi`, ""), firmware.UEFI, startup.Stops,
 			course.StageSystem, "winload.efi is not"},
-		"no NTFS":                         {notNTFS, firmware.UEFI, startup.Stops, course.StageSystem, "FAT32"},
-		"an encrypted system":             {encrypted, firmware.UEFI, startup.Depends, "", "recovery key"},
-		"legacy Windows":                  {sample.LegacyWindowsDisk(true), firmware.Legacy, startup.Starts, "", "Windows comes up"},
-		"legacy, with the loader of UEFI": {sample.LegacyWindowsDisk(false), firmware.Legacy, startup.Stops, course.StageConfiguration, "winload.efi"},
+		"no NTFS":                          {notNTFS, firmware.UEFI, startup.Stops, course.StageSystem, "FAT32"},
+		"an encrypted system":              {encrypted, firmware.UEFI, startup.Depends, "", "recovery key"},
+		"legacy Windows":                   {sample.LegacyWindowsDisk(true), firmware.Legacy, startup.Starts, "", "Windows comes up"},
+		"legacy, without its boot manager": {sample.With(sample.LegacyWindowsDisk(true), 0, `\bootmgr`, ""), firmware.Legacy, startup.Stops, course.StageLoader, "BOOTMGR is missing"},
+		"legacy, with the loader of UEFI":  {sample.LegacyWindowsDisk(false), firmware.Legacy, startup.Stops, course.StageConfiguration, "winload.efi"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(sample.Whole(c.mode, sample.Drive(t, machine.RoleClone, c.disk.MustBuild())))

@@ -109,7 +109,8 @@ func (h *hive) key(name string, k *Key, parent uint32, flags uint16) uint32 {
 	}
 	if len(list) > 0 {
 		le.PutUint32(h.bin[at+4+36:], uint32(len(list)/4))
-		le.PutUint32(h.bin[at+4+40:], h.cell(list))
+		cell := h.cell(list) // before the place is looked up: it may move them all
+		le.PutUint32(h.bin[at+4+40:], cell)
 	}
 	index := []byte("lh\x00\x00")
 	for _, n := range sortedKeys(k.Keys) {
@@ -119,7 +120,8 @@ func (h *hive) key(name string, k *Key, parent uint32, flags uint16) uint32 {
 	if count := len(k.Keys); count > 0 {
 		le.PutUint16(index[2:], uint16(count))
 		le.PutUint32(h.bin[at+4+20:], uint32(count))
-		le.PutUint32(h.bin[at+4+28:], h.cell(index))
+		cell := h.cell(index)
+		le.PutUint32(h.bin[at+4+28:], cell)
 	}
 	return at
 }
