@@ -20,6 +20,7 @@ type planReport struct {
 	Verdict      startup.Verdict `json:"verdict"`
 	Steps        []planStep      `json:"steps"`
 	Alternatives []planReport    `json:"alternatives,omitempty"`
+	Afterwards   []planStep      `json:"afterwards,omitempty"` // worth doing once the clone starts
 	Reason       string          `json:"reason"`
 }
 
@@ -102,21 +103,28 @@ func toolboxes(names []string) ([]repair.Toolbox, error) {
 func planOf(p repair.Plan) planReport {
 	r := planReport{Verdict: p.Verdict, Steps: []planStep{}, Reason: p.Reason}
 	for _, s := range p.Steps {
-		step := planStep{Action: s.Action, Title: s.Title, Toolbox: s.Toolbox, Disk: s.Disk, Risk: s.Risk,
-			Commands: []string{}, Save: s.Save, Undo: s.Undo}
-		for _, c := range s.Commands {
-			if c.ByHand && s.Shell != "" {
-				step.ByHand = append(step.ByHand, c.Text)
-			} else {
-				step.Commands = append(step.Commands, c.Text)
-			}
-		}
-		r.Steps = append(r.Steps, step)
+		r.Steps = append(r.Steps, stepOf(s))
+	}
+	for _, s := range p.Afterwards {
+		r.Afterwards = append(r.Afterwards, stepOf(s))
 	}
 	for _, a := range p.Alternatives {
 		r.Alternatives = append(r.Alternatives, planOf(a))
 	}
 	return r
+}
+
+func stepOf(s repair.PlanStep) planStep {
+	step := planStep{Action: s.Action, Title: s.Title, Toolbox: s.Toolbox, Disk: s.Disk, Risk: s.Risk,
+		Commands: []string{}, Save: s.Save, Undo: s.Undo}
+	for _, c := range s.Commands {
+		if c.ByHand && s.Shell != "" {
+			step.ByHand = append(step.ByHand, c.Text)
+		} else {
+			step.Commands = append(step.Commands, c.Text)
+		}
+	}
+	return step
 }
 
 // line is what a person types: a batch file's lines have a form of their own for
@@ -142,6 +150,15 @@ func printPlan(w io.Writer, p repair.Plan) error {
 		fmt.Fprintf(&b, "\nOr otherwise: %s\n", a.Reason)
 		for i, s := range a.Steps {
 			fmt.Fprintf(&b, "   %d. %s (%s, risk %s)\n", i+1, s.Title, s.Toolbox, s.Risk)
+		}
+	}
+	if len(p.Afterwards) > 0 {
+		b.WriteString("\nWorth doing once it starts:\n")
+	}
+	for _, s := range p.Afterwards {
+		fmt.Fprintf(&b, "   %s (%s)\n   %s\n", s.Title, s.Toolbox, s.Why)
+		for _, c := range s.Commands {
+			fmt.Fprintf(&b, "      %s\n", strings.ReplaceAll(line(s.Shell, c), "\n", "\n      "))
 		}
 	}
 	_, err := io.WriteString(w, visible(b.String()))

@@ -26,7 +26,7 @@ func (k *Walk) Choose(a *Attempt, what string,
 	}
 	q := Question{ID: "twin", Stage: StageConfiguration,
 		Text: "Both attached drives carry the same identifiers. Which of them does the loader take?",
-		How:  "Pull the original for the first start: the question is idle then.",
+		How:  "Pull the original for the first start: then there is only one.",
 	}
 	for _, h := range hits {
 		q.Options = append(q.Options, Option{ID: h.Drive.Name, Label: h.Drive.Called()})

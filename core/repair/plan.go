@@ -250,7 +250,7 @@ func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 	case len(allowed) < len(Toolboxes):
 		p.Reason = "No repair is known with these toolboxes. "
 	default:
-		p.Reason = "No repair of the disk as it is leads to a start. "
+		p.Reason = "No repair is known that leads to a start from the disk as it is. "
 	}
 	p.Reason += lastResort(m, t)
 }

@@ -126,7 +126,7 @@ var Messages = []Message{
 			{Stage: config, Text: "The store names the wrong partition for the system.", Look: "The table of who refers to what."}}, Source: practice},
 	{ID: "temp-desktop", Shown: "An empty desktop after signing in", From: "Windows", System: Windows, Also: []string{"Preparing your desktop", "temporary profile", "blank blue desktop", "userinit"},
 		Causes: []Cause{{Stage: system, Text: "Drive letters are taken by the old disk: the system runs half from it.", Look: "Pull the original for the first start."}}, Source: practice},
-	{ID: "maker-logo", Shown: "The maker's sign without end", From: "nobody", Also: []string{"stuck on logo", "spinning dots forever", "hangs at logo", "the loader's report that the system's device is missing or damaged, or the maker's sign without end"},
+	{ID: "maker-logo", Shown: "The start picture without end", From: "nobody", Also: []string{"stuck on logo", "spinning dots forever", "hangs at logo", "the loader's report that the system's device is missing or damaged, or the maker's sign without end"},
 		Causes: []Cause{{Stage: system, Text: "The system's partition is cut off or damaged.", Look: "The partitions against the disk's capacity, and a check of the file system."},
 			{Stage: drive, Text: "The firmware waits for a drive that does not answer.", Look: "Pull the drives one by one."}}, Source: practice},
 	{ID: "mac-question", Shown: "A folder with a question mark", From: "a Mac's firmware", System: Mac, Also: []string{"flashing question mark folder", "blinking folder"},

@@ -125,7 +125,7 @@ function Verdict({ check: { trace, rules }, supposed }: { check: Check; supposed
         {trace.worlds > 1 && (
           <>
             <br />
-            {trace.worlds} worlds tried
+            {trace.worlds} ways tried in which the unknown facts can stand
           </>
         )}
       </Typography>
