@@ -23,14 +23,13 @@ func FallbackPath(a firmware.Arch) string {
 	return `\EFI\BOOT\BOOTX64.EFI`
 }
 
-// DebianPath is where grub-install of Debian puts GRUB for an architecture when
-// it is not signed.
-func DebianPath(a firmware.Arch) string {
-	suffix := map[firmware.Arch]string{firmware.IA32: "ia32", firmware.ARM64: "aa64"}[a]
-	if suffix == "" {
-		suffix = "x64"
-	}
-	return `\EFI\debian\grub` + suffix + ".efi"
+// FallbackFolder is where the removable-media paths lie.
+const FallbackFolder = `\EFI\BOOT\`
+
+// Suffix is how the names of an architecture's programs end, "x64.efi". UEFI
+// Specification 2.10, section 3.5.1.1.
+func Suffix(a firmware.Arch) string {
+	return strings.ToLower(strings.TrimPrefix(FallbackPath(a), FallbackFolder+"BOOT"))
 }
 
 // WindowsPath is where Windows puts its own boot manager.

@@ -21,6 +21,7 @@ const (
 	ConfigEntry ConfigKind = "boot loader entry"
 	ConfigFstab ConfigKind = "mount table"
 	ConfigMenu  ConfigKind = "boot loader settings"
+	ConfigName  ConfigKind = "name of the system"
 )
 
 // Config is a file that tells a loader, or the system, what to start and where it
@@ -35,6 +36,7 @@ type Config struct {
 	GRUB   *loader.GRUBConfig
 	Entry  *loader.Entry
 	Menu   *loader.LoaderSettings
+	Name   *loader.Release
 	Mounts []loader.Mount
 }
 

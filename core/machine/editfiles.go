@@ -120,14 +120,15 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 // WithGRUB has GRUB for a Linux root: as EFI program on partition boot, or in
 // sector 0 when boot is negative; its configuration and the mount table name the
 // clone's own file systems.
-func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
+func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch, names GRUBNames) *Contents {
 	e := c.WithLinuxNames(boot, root)
 	home, folder := root, "/boot"
 	if i, ok := c.MountedAt(root, "/boot"); ok {
 		home, folder = i, ""
 	}
+	folder += "/" + names.Dir
 	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
-	core := &loader.GRUBCore{Prefix: folder + "/grub", Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "/grub\n"}
+	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n"}
 	if boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
 		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
@@ -139,9 +140,45 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch) *Contents {
 	program := loader.NewProgram(arch, loader.GRUB)
 	program.GRUB = core
 	v := &e.Volumes[boot]
-	v.putProgram(loader.DebianPath(arch), program)
-	v.putProgram(loader.FallbackPath(arch), program)
+	v.putProgram(names.Program(arch), program)
+	if shim, ok := v.sound(names.Shim(arch)); ok {
+		v.putProgram(loader.FallbackPath(arch), shim.Program)
+		v.putProgram(loader.FallbackFolder+"grub"+loader.Suffix(arch), program)
+	} else {
+		v.putProgram(loader.FallbackPath(arch), program)
+	}
 	return e
+}
+
+// GRUBNames are what a family of systems calls GRUB's places.
+type GRUBNames struct {
+	Folder string // below \EFI
+	Dir    string // below /boot
+}
+
+// Program is where GRUB's program lies.
+func (n GRUBNames) Program(a firmware.Arch) string {
+	return `\EFI\` + n.Folder + `\grub` + loader.Suffix(a)
+}
+
+// Shim is where the shim lies that starts it.
+func (n GRUBNames) Shim(a firmware.Arch) string {
+	return `\EFI\` + n.Folder + `\shim` + loader.Suffix(a)
+}
+
+// Starts is the program on a boot partition that the firmware is to start: the shim where
+// there is one.
+func (n GRUBNames) Starts(v *Volume, a firmware.Arch) string {
+	if _, ok := v.sound(n.Shim(a)); ok {
+		return n.Shim(a)
+	}
+	return n.Program(a)
+}
+
+// sound returns a program that can be started.
+func (v *Volume) sound(path string) (loader.Found, bool) {
+	f, ok := v.Loader(path)
+	return f, ok && f.Err == nil
 }
 
 // MountedAt returns the partition of the disk that the mount table of the system on
@@ -159,14 +196,14 @@ func (c *Contents) MountedAt(root int, point string) (partition int, found bool)
 	return 0, false
 }
 
-// putMenu has GRUB's menu made anew from the kernels in a folder of the volume, for
+// putMenu has GRUB's menu made anew, in its folder, from the kernels that lie above it, for
 // the root file system of a UUID.
 func (v *Volume) putMenu(folder, uuid string) {
 	for _, kernel := range slices.Backward(v.Kernels) {
-		if path.Dir(kernel) == path.Join("/", folder) {
+		if path.Dir(kernel) == path.Dir(path.Join("/", folder)) {
 			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
 				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(Config{Kind: ConfigGRUB, Path: folder + "/grub/grub.cfg", From: repaired, GRUB: &loader.GRUBConfig{
+			v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired, GRUB: &loader.GRUBConfig{
 				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
 					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
 			return

@@ -130,6 +130,7 @@ func (g *gathering) gatherLinux() {
 	g.entries("/boot/loader")
 	g.entries("/loader")
 	g.read(ConfigFstab, "/etc/fstab", func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
+	g.read(ConfigName, releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
 	for _, name := range SystemSigns {
 		g.lookAny(name)
 	}
@@ -271,6 +272,17 @@ func (g *gathering) entries(dir string) {
 			}
 		})
 	}
+}
+
+// releaseFile is where a Linux says what it is. os-release(5).
+const releaseFile = "/etc/os-release"
+
+// Release is what the Linux on the volume says of itself; nil where that is not known.
+func (v *Volume) Release() *loader.Release {
+	if c := v.Config(ConfigName, releaseFile); c != nil && c.Err == nil {
+		return c.Name
+	}
+	return nil
 }
 
 // SystemSigns are the files of which the root of a Linux has some: the first program, in

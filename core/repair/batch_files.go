@@ -76,14 +76,17 @@ func referencesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) 
 		set("{default}", "osdevice", "partition="+letter+":"))
 }
 
-func fallbackDiskpart(d *machine.Drive, i int, from, to string) []Command {
-	target := "S:" + to
-	folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
-	return lettered(d, i, -1,
-		batch("No answer, or: 1 file(s) copied.", "The partition cannot be written to: mark the step as failed.",
+func fallbackDiskpart(d *machine.Drive, i int, copies []copied) []Command {
+	var cmds []Command
+	for _, c := range copies {
+		target := "S:" + c.to
+		folder := command.Text(target[:strings.LastIndexByte(target, '\\')])
+		cmds = append(cmds, batch("No answer, or: 1 file(s) copied.", "The partition cannot be written to: mark the step as failed.",
 			command.Unless(folder, command.Run("mkdir", folder)),
 			command.If(command.Text(target), command.Run("copy", "/y", target, target+".bak"))),
-		batch("1 file(s) copied.", "No space left: delete what is not of the start.", command.Run("copy", "/y", "S:"+from, target)))
+			batch("1 file(s) copied.", "No space left: delete what is not of the start.", command.Run("copy", "/y", "S:"+c.from, target)))
+	}
+	return lettered(d, i, -1, cmds...)
 }
 
 func safeStartCommands(m machine.Machine) []Command {

@@ -6,6 +6,7 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -108,6 +109,15 @@ func formatESP(m machine.Machine, _ course.Stage) []move {
 			Linux: func() []Command { return formatCommands(p) }})}
 }
 
+// beside returns the GRUB that a shim starts.
+func beside(v *machine.Volume, f loader.Found, a firmware.Arch) (loader.Found, bool) {
+	if f.Is() != loader.Shim {
+		return loader.Found{}, false
+	}
+	next, ok := v.Loader(f.Path[:strings.LastIndexByte(f.Path, '\\')+1] + "grub" + loader.Suffix(a))
+	return next, ok && next.Err == nil
+}
+
 // fallbackPath copies a loader to where firmware looks by itself.
 func fallbackPath(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
@@ -119,15 +129,21 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	path := loader.FallbackPath(arch(m))
-	for _, f := range d.Contents.Volumes[i].Loaders {
-		if f.Err != nil || f.Program.Arch != arch(m) || !f.Program.Application() || strings.EqualFold(f.Path, path) {
+	for _, f := range startable(&d.Contents.Volumes[i], arch(m)) {
+		if strings.EqualFold(f.Path, path) {
 			continue
+		}
+		copies := []copied{{f.Path, path}}
+		changed := d.Contents.WithProgram(i, path, f.Program)
+		if next, ok := beside(&d.Contents.Volumes[i], f, arch(m)); ok { // the shim starts what lies beside it
+			copies = append(copies, copied{next.Path, loader.FallbackFolder + "grub" + loader.Suffix(arch(m))})
+			changed = changed.WithProgram(i, copies[1].to, next.Program)
 		}
 		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow,
 			Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
-			"fallback", d.Contents.WithProgram(i, path, f.Program), map[Toolbox]func() []Command{
-				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, f.Path, path) },
-				Linux:           func() []Command { return fallbackCommands(d, i, f.Path, path) }})}
+			"fallback", changed, map[Toolbox]func() []Command{
+				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, copies) },
+				Linux:           func() []Command { return fallbackCommands(d, i, copies) }})}
 	}
 	return nil
 }

@@ -159,10 +159,7 @@ func addEntry(m machine.Machine, _ course.Stage) []move {
 	if i < 0 {
 		return nil
 	}
-	for _, f := range d.Contents.Volumes[i].Loaders {
-		if f.Err != nil || f.Program.Arch != arch(m) || !f.Program.Application() {
-			continue
-		}
+	for _, f := range startable(&d.Contents.Volumes[i], arch(m)) {
 		return []move{{
 			PlanStep: PlanStep{Action: "add-entry", Title: "Add a boot entry that leads to " + f.Path + " on the clone", Why: "No entry leads there, or another is tried first.", Risk: RiskNone, Minutes: 5, Undo: "Delete the entry again: efibootmgr -b NUMBER -B."},
 			key:      "entry", on: d, result: withEntry(m, d.Name, i, f.Path, "Clone"),

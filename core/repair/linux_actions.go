@@ -2,7 +2,6 @@ package repair
 
 import (
 	"latchkey/core/course"
-	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
 
@@ -12,11 +11,15 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	if !ok || m.Answers["driver:"+d.Name] == "yes" {
 		return nil
 	}
+	f, known := familyOf(d.Contents, root)
+	if !known {
+		return nil
+	}
 	return []move{{
 		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
 			Undo: "Give the one ending in .bak its name back."},
 		key: "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
-		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root) }},
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root, f) }},
 	}}
 }
 
@@ -25,6 +28,10 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	root, ok := linuxOn(d)
 	if !ok {
+		return nil
+	}
+	f, known := familyOf(d.Contents, root)
+	if !known || isUEFI(m) && f.signedOnly {
 		return nil
 	}
 	boot := -1
@@ -44,10 +51,11 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save,
 		Undo: undo},
-		"linux-files", d.Contents.WithGRUB(boot, root, arch(m)),
-		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m)) }})
+		"linux-files", d.Contents.WithGRUB(boot, root, arch(m), f.names(d.Contents, boot)),
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m), f) }})
 	if boot >= 0 {
-		mv.result = withEntry(mv.result, d.Name, boot, loader.DebianPath(arch(m)), "debian")
+		names := f.names(d.Contents, boot)
+		mv.result = withEntry(mv.result, d.Name, boot, names.Starts(&d.Contents.Volumes[boot], arch(m)), names.Folder)
 	}
 	return []move{mv}
 }

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
 
@@ -135,4 +137,21 @@ func (m *move) finish(allowed []Toolbox) PlanStep {
 		s.Save = strings.TrimSpace(savedFirst(s.Saves) + " " + s.Save)
 	}
 	return s
+}
+
+// copied is a program that is copied within a boot partition.
+type copied struct{ from, to string }
+
+// startable lists the programs of a boot partition that the firmware may be led to. A GRUB
+// that lies beside a shim is started by that: past it, secure boot would refuse it.
+func startable(v *machine.Volume, a firmware.Arch) (list []loader.Found) {
+	shims := map[string]bool{}
+	folder := func(f loader.Found) string { return strings.ToLower(f.Path[:strings.LastIndexByte(f.Path, '\\')+1]) }
+	for _, f := range v.Loaders {
+		if f.Err == nil && f.Program.Arch == a && f.Program.Application() {
+			list = append(list, f)
+			shims[folder(f)] = shims[folder(f)] || f.Is() == loader.Shim
+		}
+	}
+	return slices.DeleteFunc(list, func(f loader.Found) bool { return shims[folder(f)] && f.Is() == loader.GRUB })
 }

@@ -20,17 +20,17 @@ var (
 	namesProgram string
 )
 
-func fallbackCommands(d *machine.Drive, i int, from, to string) []Command {
+func fallbackCommands(d *machine.Drive, i int, copies []copied) []Command {
 	const boot = "/mnt/boot"
-	target := boot + slashes(to)
-	return []Command{
-		mount(d.Contents.Layout.Partitions[i], boot),
-		line(command.All(command.Run("mkdir", "-p", target[:strings.LastIndexByte(target, '/')]),
+	cmds := []Command{mount(d.Contents.Layout.Partitions[i], boot)}
+	for _, c := range copies {
+		target := boot + slashes(c.to)
+		cmds = append(cmds, line(command.All(command.Run("mkdir", "-p", target[:strings.LastIndexByte(target, '/')]),
 			unless(missing("-f", target), command.Run("cp", target, target+".bak")),
-			command.Run("cp", boot+slashes(from), target)),
-			quiet, "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."),
-		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
+			command.Run("cp", boot+slashes(c.from), target)),
+			quiet, "No space left: delete what is not of the start. Read-only: the file system is damaged; mark the step as failed."))
 	}
+	return append(cmds, line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."))
 }
 
 func entryCommands(d *machine.Drive, i int, path string) []Command {
@@ -89,13 +89,16 @@ func chroot(args ...any) command.Simple {
 // grubTarget is what grub-install calls a firmware's architecture.
 var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
 
-func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch) []Command {
-	install := chroot("grub-install", onClone)
+func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch, f family) []Command {
+	names := f.names(d.Contents, boot)
+	install := chroot(f.install, onClone)
 	if boot >= 0 {
-		install = chroot("grub-install", "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id=debian")
+		install = chroot(f.install, "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id="+names.Folder)
 	}
-	const menu, efi = mountedClone + "/boot/grub/grub.cfg", mountedClone + "/boot/efi"
-	nodes := append(mountTable(d, boot, root), unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
+	menu := mountedClone + "/boot/" + names.Dir + "/grub.cfg"
+	const efi = mountedClone + "/boot/efi"
+	nodes := append([]command.Node{f.has}, mountTable(d, boot, root)...)
+	nodes = append(nodes, unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
 	if boot >= 0 {
 		nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
 	}
@@ -104,10 +107,13 @@ func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch) []Com
 	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
 	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
 		unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
-		install, chroot("update-grub"))
+		install, chroot(f.menu...))
 	if boot >= 0 {
-		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"),
-			command.Run("cp", efi+slashes(loader.DebianPath(a)), efi+slashes(loader.FallbackPath(a)))))
+		// The shim starts the GRUB that lies beside it, under secure boot, too: both are copied.
+		program, shim := efi+slashes(names.Program(a)), efi+slashes(names.Shim(a))
+		fallback := efi + slashes(loader.FallbackPath(a))
+		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", program, fallback),
+			unless(missing("-f", shim), command.Run("cp", program, efi+"/EFI/BOOT/grub"+loader.Suffix(a)), command.Run("cp", shim, fallback))))
 	}
 	return inSystem(d, boot, root, nodes...)
 }
@@ -143,13 +149,13 @@ func linuxNamesCommands(d *machine.Drive, boot, root int) []Command {
 	file := command.Var("f")
 	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")),
 		edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
-	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf")
+	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/etc/kernel/cmdline")
 	return onRoot(d, boot, root, append(mountTable(d, boot, root),
 		command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
 }
 
-func initialRAMDiskCommands(d *machine.Drive, root int) []Command {
-	return inSystem(d, -1, root, command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`), command.Fixed(`chroot /mnt/clone sh -c 'MODULES=most update-initramfs -u -k all'`))
+func initialRAMDiskCommands(d *machine.Drive, root int, f family) []Command {
+	return inSystem(d, -1, root, append([]command.Node{f.hasRAM, f.keep}, f.ramdisk...)...)
 }
 
 func hexes(order []uint16) string {
