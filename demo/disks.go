@@ -132,6 +132,7 @@ func asleep(d diskmaker.Disk) diskmaker.Disk {
 // Partition types of Linux and of a Mac. The Discoverable Partitions
 // Specification; start-rules, section 7.
 var (
+	typeLVM  = disk.MustGUID("E6D6D379-F507-44C2-A23C-238F2A3DF928")
 	typeSwap = disk.MustGUID("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F")
 	typeAPFS = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
 	typeHFS  = disk.MustGUID("48465300-0000-11AA-AA11-00306543ECAC")
@@ -224,6 +225,31 @@ func legacyLinux(sectors uint64, signature uint32, id byte) diskmaker.Disk {
 		Sectors: sectors, Style: diskmaker.MBR, Signature: signature, BootCode: "grub", GRUBPrefix: "(,msdos1)/boot/grub",
 		Partitions: []diskmaker.Partition{root, {MBRType: 0x82, MiB: 2048, Volume: swap}},
 	}
+}
+
+// onLVM puts the root of a Linux disk, and its swap space, into a volume group.
+func onLVM(d diskmaker.Disk, group string) diskmaker.Disk {
+	root, swap := d.Partitions[1].Volume, d.Partitions[2].Volume
+	for _, name := range []string{"boot/grub/grub.cfg", "etc/fstab"} {
+		text := string(root.Files[name])
+		text = strings.ReplaceAll(text, "root=UUID="+uuid(root.UUID), "root=/dev/mapper/"+group+"-root")
+		text = strings.ReplaceAll(text, "UUID="+uuid(root.UUID)+" / ", "/dev/mapper/"+group+"-root / ")
+		root.Files[name] = []byte(text)
+	}
+	root.Files["etc/os-release"] = []byte("PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\n")
+	d.Partitions = []diskmaker.Partition{d.Partitions[0], {Type: typeLVM, Name: "pool",
+		Volume: diskmaker.Volume{Kind: "lvm", Group: group, Serial: root.Serial,
+			Logical: []diskmaker.Logical{{Name: "root", MiB: 40_000, Volume: root}, {Name: "swap", MiB: 4096, Volume: swap}}}}}
+	return withFallback(d)
+}
+
+// registered gives a Windows disk its registry: drivers for SATA that load at start-up,
+// one for NVMe that does not.
+func registered(d diskmaker.Disk) diskmaker.Disk {
+	c, _ := d.Place(windowsSystem)
+	d.Partitions[windowsSystem].Volume.Files[diskmaker.RegistryPath] = diskmaker.Registry{C: c,
+		Starts: map[string]uint32{"storahci": 0, "stornvme": 3, "USBSTOR": 3}}.Bytes()
+	return d
 }
 
 // dataServer declares a Linux disk with a volume of every kind that is recognised

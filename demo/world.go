@@ -177,6 +177,16 @@ func Cases() []Case {
 			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: legacyLinux(gb(250), 0x2D44A1C7, 0x73).Build},
 		},
 		{
+			Name: "tide-archive", Title: "Tide archive", Machine: "Brisling B1, tide office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: onLVM(linux(gb(120), 0x75, 0x75), "archive").Build},
+			Clone:    Drive{Model: "Corvane S240", Bus: "sata", Attached: yes, Disk: onLVM(linux(gb(250), 0x75, 0x75), "archive").Build},
+		},
+		{
+			Name: "ticket-hall", Title: "Ticket hall till", Machine: "Brisling B1, ticket hall", Firmware: uefi, DeviceOrder: []string{"clone"},
+			Original: Drive{Model: "Halden V2", Bus: "sata", Attached: no, Disk: registered(windows(gb(320), 0xF5)).Build},
+			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: registered(windows(gb(500), 0xF5)).Build},
+		},
+		{
 			Name: "design-mac", Title: "Design office Mac", Machine: "Mac, design office",
 			Firmware:    Firmware{Mode: "uefi", Arch: "x64", Choices: map[string]bool{"fallbackOnFixedDisks": true, "readsMacVolumes": true}},
 			DeviceOrder: []string{"clone"},

@@ -41,6 +41,8 @@ var endings = map[string]ending{
 	"tide-office":     {startup.Depends, startup.Depends, ""},
 	"weather-station": {startup.Starts, startup.Starts, ""},
 	"wharf-scales":    {startup.Starts, startup.Starts, ""},
+	"tide-archive":    {startup.Starts, startup.Starts, ""},
+	"ticket-hall":     {startup.Stops, startup.Stops, course.StageSystem},
 	"design-mac":      {startup.Depends, startup.Depends, ""},
 	"cargo-server":    {startup.Starts, startup.Starts, ""},
 }
@@ -89,7 +91,7 @@ var plans = map[string][]string{
 	"kiosk-north": {"create-esp", "windows-boot-files", "safe-start"}, "bridge-laptop": {"set-mode"}, "engine-log": {"restore-primary"},
 	"camera-recorder": {"copy-again"}, "kiosk-south": {"clone-first"}, "booking-office": {"set-active"}, "timetable": {"add-entry"},
 	"kiosk-east": {"windows-boot-files", "safe-start"}, "crew-mess": nil, "stores-laptop": {"copy-again"}, "lounge-display": {"linux-names"},
-	"purser-laptop": {"windows-references"}, "chart-table": {"recovery-key"}, "tide-office": {"safe-start"}, "design-mac": {"mac-install"},
+	"purser-laptop": {"windows-references"}, "chart-table": {"recovery-key"}, "tide-office": {"safe-start"}, "ticket-hall": {"driver-at-start"}, "design-mac": {"mac-install"},
 }
 
 func TestEveryDemoCaseThatFailsHasItsPlan(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"latchkey/core/course"
@@ -239,7 +240,8 @@ func pad(b *bytes.Buffer) {
 func (s *Scenario) wholeDisagreement(t startup.Trace, r Result) string {
 	switch started := strings.HasPrefix(r.Mark, "started:"); {
 	case started && t.Verdict == startup.Starts && "started:"+t.Drive == r.Mark:
-	case !started && t.Verdict == startup.Stops && t.Stage == course.StageConfiguration:
+	case !started && t.Verdict == startup.Stops && t.Stage == course.StageConfiguration &&
+		regexp.MustCompile(s.Shows).MatchString(r.Serial):
 	default:
 		return fmt.Sprintf("computed %s, in fact %s (%s)", outcome(t), r.Mark, r.Ended)
 	}

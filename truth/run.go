@@ -17,6 +17,9 @@ func Scenarios() []Scenario {
 	if KernelFolder() != "" {
 		all = append(all, linuxScenarios()...)
 	}
+	if LayoutsFolder() != "" {
+		all = append(all, layoutScenarios()...)
+	}
 	return all
 }
 

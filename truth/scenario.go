@@ -30,6 +30,8 @@ type Scenario struct {
 	Whole bool
 	// Limit is how long a start may take; 0 is what the firmware needs.
 	Limit time.Duration
+	// Shows is what a start that stops must say on the serial port, as a regular expression.
+	Shows string
 	Smoke bool // one of the few that the tests start every time
 	// Explained says why firmware and simulation differ, where that is the
 	// firmware's own choice.

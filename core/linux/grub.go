@@ -56,28 +56,45 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 			prefix = early.Prefix
 		}
 		root := to.of(prefix)
+		if machine.InsideBrackets(prefix) != "" {
+			if root, end = grubPrefix(k, a, at, prefix); end != nil {
+				return *end
+			}
+		}
 		if to.lost != nil && root.Index < 0 {
 			return a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, to.lost.text, to.lost.facts...)
 		}
 		to.root = root
 		return grubFolder(k, a, at, to, machine.AfterBrackets(prefix))
 	}
-	root := at
-	if inside := machine.InsideBrackets(prefix); inside != "" {
-		hit, ok, known := grubDisk(k, a, at.Drive, inside)
-		if !known {
-			return a.Unproven("prefix-unknown", course.StageConfiguration,
-				fmt.Sprintf("GRUB looks for its folder at %s: the evidence does not tell what is there.",
-					prefix), course.HowCapture, at.Drive.CoreFact())
-		}
-		if !ok {
-			return a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
-				fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix,
-					at.Drive.Called()), at.Drive.CoreFact())
-		}
-		root = hit
+	root, end := grubPrefix(k, a, at, prefix)
+	if end != nil {
+		return *end
 	}
 	return grubFolder(k, a, at, grubPlaces{root: root}, machine.AfterBrackets(prefix))
+}
+
+// grubPrefix is the device that GRUB's folder is built in with; without one it is where
+// GRUB was started from.
+func grubPrefix(k *course.Walk, a *course.Attempt, at machine.Spot, prefix string) (machine.Spot, *course.Result) {
+	inside := machine.InsideBrackets(prefix)
+	if inside == "" {
+		return at, nil
+	}
+	hit, ok, known := grubDisk(k, a, at.Drive, inside)
+	if !known {
+		end := a.Unproven("prefix-unknown", course.StageConfiguration,
+			fmt.Sprintf("GRUB looks for its folder at %s: the evidence does not tell what is there.", prefix),
+			course.HowCapture, at.Drive.CoreFact())
+		return at, &end
+	}
+	if !ok {
+		end := a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
+			fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()),
+			at.Drive.CoreFact())
+		return at, &end
+	}
+	return hit, nil
 }
 
 // grubDisk resolves a device in GRUB's words: a disk number, without a drive that which
@@ -86,8 +103,8 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 func grubDisk(k *course.Walk, a *course.Attempt, from *machine.Drive, name string) (at machine.Spot, found,
 	known bool) {
 	spec, ok := loader.GRUBDevice(name)
-	if !ok {
-		return machine.Spot{}, false, true
+	if !ok { // such as the memory disk of a GRUB that holds its own folder
+		return machine.Spot{}, false, false
 	}
 	if spec.Kind != loader.ByGRUBDisk {
 		return grubVolume(k, a, spec)

@@ -166,10 +166,12 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			"", startup.Starts, ""},
 		"a folder on its own disk": {func(d *machine.Drive) { core(d).Prefix = "(,gpt2)/boot/grub" }, "",
 			startup.Starts, ""},
-		"a name that is no partition's": {func(d *machine.Drive) { core(d).Prefix = "(memdisk)/boot/grub" },
-			"prefix-absent", startup.Stops, course.StageConfiguration},
+		"a folder in memory": {func(d *machine.Drive) { core(d).Prefix = "(memdisk)/boot/grub" }, "prefix-unknown", startup.Depends, ""},
 		"commands built in": {func(d *machine.Drive) {
 			core(d).Prefix, core(d).Config = "", "search.fs_uuid "+here.Value+" root\nset prefix=($root)/boot/grub\n"
+		}, "", startup.Starts, ""},
+		"commands built in, and a folder on a named partition": {func(d *machine.Drive) {
+			core(d).Prefix, core(d).Config = "(,gpt2)/boot/grub", "set a=b\n"
 		}, "", startup.Starts, ""},
 		"commands built in that find nothing": {func(d *machine.Drive) {
 			core(d).Config = "search.fs_uuid dead-beef root\n"

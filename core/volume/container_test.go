@@ -2,9 +2,8 @@ package volume_test
 
 import (
 	"bytes"
-	"encoding/binary"
-	"hash/crc32"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,6 +16,28 @@ import (
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
+
+// What we write, LVM reads: the disks of tests and of the demo world are such.
+func TestLVMReadsWhatWeWrite(t *testing.T) {
+	declared := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT,
+		Partitions: []diskmaker.Partition{{Type: disk.TypeLinuxData, Volume: diskmaker.Volume{Kind: "lvm", Serial: 7, Group: "kiosk-vg",
+			Logical: []diskmaker.Logical{{Name: "root", MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{1}, Label: "root"}},
+				{Name: "data_1", MiB: 128}}}}}}
+	m := declared.MustBuild()
+	path := filepath.Join(t.TempDir(), "disk.img")
+	require.NoError(t, m.WriteFile(path))
+	base := int64(2048 * 512)
+	lvm := reference.NewLVM(t, path, base, int64(declared.Sectors)*512-2*base)
+	lvm.Run("vgck", "kiosk-vg")
+	rows := strings.Fields(lvm.Run("lvs", "--noheadings", "--separator", ";", "-o", "lv_name,lv_size,seg_start_pe", "--units", "m", "--nosuffix", "kiosk-vg"))
+	assert.Equal(t, []string{"data_1;128.00;0", "root;64.00;0"}, rows)
+	d, err := disk.New(m, m.Size, 512)
+	require.NoError(t, err)
+	v := volume.Examine(d, disk.ReadLayout(d).Partitions[0])
+	require.Len(t, v.Container.Parts, 2)
+	assert.Equal(t, "01000000-0000-0000-0000-000000000000", strings.TrimSpace(reference.Run(t, "", "blkid", "-p", "-O", strconv.FormatInt(base+v.Container.Parts[0].Offset,
+		10), "-s", "UUID", "-o", "value", path)))
+}
 
 // What a physical volume says of its group, held against LVM's own tools.
 func TestVolumeGroupsByLVM(t *testing.T) {
@@ -129,25 +150,10 @@ func TestABtrfsOfTwoDevices(t *testing.T) {
 	assert.Equal(t, blkid(t, b, "UUID_SUB"), two.Own)
 }
 
-// physical lays out a physical volume whose metadata area holds a text. lvm2's
-// lib/format_text/layout.h.
+// physical is a physical volume whose metadata area holds a text.
 func physical(text []byte) []byte {
-	le := binary.LittleEndian
 	image := make([]byte, 1<<20)
-	label := image[512:]
-	copy(label, "LABELONE")
-	le.PutUint32(label[20:], 32)
-	copy(label[24:], "LVM2 001")
-	copy(label[32:], "abcdefabcdabcdabcdabcdabcdabcdef")
-	le.PutUint64(label[72:], 1<<19) // the data area
-	le.PutUint64(label[104:], 4096) // the metadata area
-	le.PutUint64(label[112:], 1<<18)
-	area := image[4096:]
-	copy(area[4:], " LVM2 x[5A%r0N*>")
-	le.PutUint64(area[32:], 1<<18)
-	le.PutUint64(area[40:], 512)
-	le.PutUint64(area[48:], uint64(copy(area[512:1<<17], text)))
-	le.PutUint32(area[56:], ^crc32.Update(^uint32(0xf597a6cf), crc32.IEEETable, area[512:512+le.Uint64(area[48:])]))
+	copy(image, diskmaker.PhysicalVolume("abcdef-abcd-abcd-abcd-abcd-abcd-abcdef", string(text[:min(len(text), 1<<17)]), 1<<20))
 	return image
 }
 

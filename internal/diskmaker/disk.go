@@ -49,7 +49,7 @@ type Partition struct {
 
 // Volume declares what a partition holds.
 type Volume struct {
-	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "raw" or ""
+	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "lvm", "raw" or ""
 	Label   string
 	Serial  uint64
 	UUID    [16]byte
@@ -57,6 +57,8 @@ type Volume struct {
 	UsedMiB uint64            // marked as in use (NTFS, ext4)
 	Unclean bool              // not closed cleanly (NTFS)
 	Raw     []byte            // the volume's first bytes ("raw")
+	Group   string            // the volume group ("lvm")
+	Logical []Logical         // what lies on it ("lvm")
 }
 
 const mib = 1 << 20
@@ -284,9 +286,11 @@ func (m *Image) writeVolume(p placed) error {
 		return m.writeNTFS(p, hidden)
 	case "ext4":
 		return m.writeExt(p)
+	case "lvm":
+		return m.writeLVM(p)
 	case "raw":
 		_, err := m.WriteAt(v.Raw, start)
 		return err
 	}
-	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4, raw or none", v.Kind)
+	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4, lvm, raw or none", v.Kind)
 }

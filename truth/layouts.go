@@ -1,0 +1,261 @@
+package truth
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"latchkey/core/disk"
+	"latchkey/internal/diskmaker"
+)
+
+// LayoutsFolder holds a real Debian whose initial RAM disk opens LVM and RAIDs, made by
+// scripts/debian layouts; "" where there is none.
+func LayoutsFolder() string { return os.Getenv("LATCHKEY_LAYOUTS") }
+
+// layout is a way in which a real Debian lies on its disk.
+type layout struct {
+	name     string
+	firmware Firmware
+	root     string // root= of the kernel line
+	prefix   string // GRUB's folder
+	shows    string // what a start that stops must show
+	menu     string // GRUB's menu; "" is one entry
+	env      string // of GRUB's environment block
+	parts    []diskmaker.Partition
+	// lay puts the tree into the raw bytes of the last partition, a file.
+	lay func(dir, tree, volume string) error
+	// boot returns the files of the boot partitions, by their index.
+	boot func(dir, tree string) (map[int]map[string][]byte, error)
+}
+
+const (
+	layoutMiB = 700
+	volumeMiB = 660
+)
+
+// layoutScenarios start the copy of a real Debian, by GRUB or by systemd-boot.
+func layoutScenarios() []Scenario {
+	var all []Scenario
+	for _, l := range layouts() {
+		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
+		esp.MiB = 160
+		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+		declared := gptDisk(9, append([]diskmaker.Partition{esp}, append(l.parts, root)...)...)
+		if !l.firmware.UEFI() {
+			declared = mbrDisk(9, root)
+		}
+		declared.Sectors = 2 << 21
+		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
+		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
+		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+		all = append(all, Scenario{Name: "Layout, " + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute, Shows: l.shows,
+			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
+	}
+	return all
+}
+
+// kernelLine is what every kernel gets besides its root.
+const kernelLine = " ro console=ttyS0 panic=1"
+
+func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, error) {
+	tree := filepath.Join(dir, "tree")
+	if err := run("cp", "-a", LayoutsFolder(), tree); err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(tree)
+	kernel, ram := kernelsOf(tree)
+	menu := l.menu
+	if menu == "" {
+		menu = "set default=0\n" + menuEntry("Debian", "d", kernel, ram, l.root)
+	}
+	menu = strings.NewReplacer("@KERNEL@", kernel, "@RAM@", ram).Replace(menu)
+	files := map[string]string{"etc/fstab": "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n", "etc/drive": "b", "boot/grub/grub.cfg": "set timeout=0\n" + menu}
+	if l.env != "" {
+		files["boot/grub/grubenv"] = fmt.Sprintf("%-1024s", "# GRUB Environment Block\n"+l.env+"\n")
+		files["boot/grub/grubenv"] = strings.ReplaceAll(files["boot/grub/grubenv"], " ", "#")
+		files["boot/grub/grubenv"] = strings.Replace(files["boot/grub/grubenv"], "##GRUB#Environment#Block", "# GRUB Environment Block", 1)
+	}
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(tree, name), []byte(text), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
+	boots, err := l.boots(dir, tree)
+	if err != nil {
+		return nil, err
+	}
+	for i, files := range boots {
+		declared.Partitions[i].Volume.Files = files
+	}
+	volume := filepath.Join(dir, "volume")
+	if err := run("truncate", "-s", fmt.Sprintf("%dM", layoutMiB), volume); err != nil {
+		return nil, err
+	}
+	if err := l.lay(dir, tree, volume); err != nil {
+		return nil, err
+	}
+	if declared.Partitions[len(declared.Partitions)-1].Volume.Raw, err = os.ReadFile(volume); err != nil {
+		return nil, err
+	}
+	if l.firmware.UEFI() {
+		return declared.Build()
+	}
+	return legacyLayout(dir, declared, l.prefix)
+}
+
+// menuEntry is an entry of GRUB's menu.
+func menuEntry(title, id, kernel, ram, root string) string {
+	return fmt.Sprintf("menuentry '%s' --id %s {\n\tlinux %s root=%s%s\n\tinitrd %s\n}\n", title, id, kernel, root, kernelLine, ram)
+}
+
+// kernelsOf are the paths of the kernel and its initial RAM disk.
+func kernelsOf(tree string) (kernel, ram string) {
+	found := func(pattern string) string {
+		list, _ := filepath.Glob(filepath.Join(tree, "boot", pattern))
+		if len(list) == 0 {
+			return "/boot/none"
+		}
+		return "/boot/" + filepath.Base(list[0])
+	}
+	return found("vmlinuz-*"), found("initrd.img-*")
+}
+
+// layoutModules are built into GRUB.
+var layoutModules = []string{"part_gpt", "part_msdos", "ext2", "fat", "lvm", "mdraid1x", "mdraid09", "xfs", "btrfs", "zstd", "normal", "search", "search_fs_uuid",
+	"configfile", "linux", "echo", "test", "loadenv", "gzio", "serial", "terminal", "ls"}
+
+// boots are the files of the boot partition: GRUB as the fallback, or what the layout says.
+func (l layout) boots(dir, tree string) (map[int]map[string][]byte, error) {
+	switch {
+	case l.boot != nil:
+		return l.boot(dir, tree)
+	case !l.firmware.UEFI():
+		return nil, nil
+	}
+	program, err := grubProgram(dir, l.prefix)
+	return map[int]map[string][]byte{0: {fallbackX64: program}}, err
+}
+
+// onSerial has GRUB tell the serial port what it shows.
+const onSerial = "serial --unit=0 --speed=115200\nterminal_output serial\n"
+
+func grubProgram(dir, prefix string) ([]byte, error) {
+	out, early := filepath.Join(dir, "grub.efi"), filepath.Join(dir, "early.cfg")
+	if err := os.WriteFile(early, []byte(onSerial), 0o600); err != nil {
+		return nil, err
+	}
+	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", prefix, "-c", early}, layoutModules...)...); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(out)
+}
+
+// legacyLayout is legacyLinux for a folder of GRUB's by its name.
+func legacyLayout(dir string, declared diskmaker.Disk, prefix string) (*diskmaker.Image, error) {
+	out := filepath.Join(dir, "core.img")
+	modules := []string{"-O", "i386-pc", "-o", out, "-p", prefix, "biosdisk"}
+	for _, m := range layoutModules {
+		if m != "xfs" && m != "btrfs" && m != "zstd" && m != "ls" { // there is room for less than a MiB
+			modules = append(modules, m)
+		}
+	}
+	if err := run("grub-mkimage", modules...); err != nil {
+		return nil, err
+	}
+	core, err := os.ReadFile(out)
+	if err != nil {
+		return nil, err
+	}
+	boot, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
+	if err != nil {
+		return nil, err
+	}
+	m, err := declared.Build()
+	if err != nil {
+		return nil, err
+	}
+	write(m, 0, boot[:440]...)
+	write(m, 512, core...)
+	return m, nil
+}
+
+// onExt fills a file system at a byte of the volume.
+func onExt(volume, tree, uuid string, offset int64, size int) error {
+	return run("mkfs.ext4", "-q", "-F", "-U", uuid, "-d", tree, "-E", fmt.Sprintf("offset=%d", offset), volume, fmt.Sprintf("%dM", size))
+}
+
+func plainExt(_, tree, volume string) error { return onExt(volume, tree, rootUUID, 0, volumeMiB) }
+
+// onLVM has the root on the logical volume vg/root; then changes the group.
+func onLVM(then ...string) func(dir, tree, volume string) error {
+	return func(_, tree, volume string) error {
+		loop, err := exec.Command("losetup", "-f", "--show", volume).Output()
+		if err != nil {
+			return err
+		}
+		device := strings.TrimSpace(string(loop))
+		config := []string{"-q", "-q", "--config", fmt.Sprintf(`devices{filter=["a|^%s$|","r|.*|"] use_devicesfile=0} activation{udev_sync=0 udev_rules=0}`, device), "--driverloaded", "n"}
+		lvm := func(tool string, args ...string) {
+			if err == nil {
+				err = run(tool, append(config, args...)...)
+			}
+		}
+		lvm("pvcreate", device)
+		lvm("vgcreate", "-s", "4m", "vg", device)
+		lvm("lvcreate", "-an", "-Zn", "-Wn", "-L", fmt.Sprintf("%dM", volumeMiB), "-n", "root", "vg")
+		if len(then) > 0 {
+			lvm(then[0], then[1:]...)
+		}
+		if detached := run("losetup", "-d", device); err == nil {
+			err = detached
+		}
+		if err != nil {
+			return err
+		}
+		return onExt(volume, tree, rootUUID, 1<<20, volumeMiB)
+	}
+}
+
+// onRAID has the root on one member of a mirror.
+func onRAID(_, tree, volume string) error {
+	r := diskmaker.RAID{Version: "1.2", Level: 1}
+	raw, at := r.Superblock(layoutMiB << 20)
+	f, err := os.OpenFile(volume, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(raw, at)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return err
+	}
+	return onExt(volume, tree, rootUUID, r.DataOffset(), volumeMiB)
+}
+
+// mounted fills a file system of another kind, which this machine's kernel writes.
+func mounted(format ...string) func(dir, tree, volume string) error {
+	return func(dir, tree, volume string) error {
+		if err := run(format[0], append(format[1:], volume)...); err != nil {
+			return err
+		}
+		point := filepath.Join(dir, "point")
+		if err := os.MkdirAll(point, 0o700); err != nil {
+			return err
+		}
+		if err := run("mount", "-o", "loop", volume, point); err != nil {
+			return err
+		}
+		err := run("cp", "-a", tree+"/.", point)
+		if undone := run("umount", point); err == nil {
+			err = undone
+		}
+		return err
+	}
+}
