@@ -43,7 +43,8 @@ func layoutScenarios() []Scenario {
 	for _, l := range layouts() {
 		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
 		esp.MiB = 160
-		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB,
+			Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 		declared := gptDisk(9, append([]diskmaker.Partition{esp}, append(l.parts, root)...)...)
 		if !l.firmware.UEFI() {
 			declared = mbrDisk(9, root)
@@ -52,7 +53,8 @@ func layoutScenarios() []Scenario {
 		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
-		all = append(all, Scenario{Name: "Layout, " + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute, Shows: l.shows,
+		all = append(all, Scenario{Name: "Layout, " + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
+			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}
 	return all

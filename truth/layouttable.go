@@ -38,14 +38,16 @@ else
 fi`
 
 func layouts() []layout {
-	extended := diskmaker.Partition{Type: disk.MustGUID("BC13C2FF-59E6-4262-A352-B275FD6F7172"), MiB: 160, Volume: diskmaker.Volume{Kind: "fat32", Serial: 0x0B007B00}}
+	extended := diskmaker.Partition{Type: disk.MustGUID("BC13C2FF-59E6-4262-A352-B275FD6F7172"), MiB: 160,
+		Volume: diskmaker.Volume{Kind: "fat32", Serial: 0x0B007B00}}
 	ext := layout{firmware: OVMF, root: byUUID, prefix: "(,gpt2)/boot/grub", lay: plainExt}
 	menu := func(name, script, env, shows string) layout {
 		l := ext
 		l.name, l.menu, l.env, l.shows = name, chosen(script), env, shows
 		return l
 	}
-	boot := func(name, shows string, parts []diskmaker.Partition, files func(dir, tree string) (map[int]map[string][]byte, error)) layout {
+	boot := func(name, shows string, parts []diskmaker.Partition,
+		files func(dir, tree string) (map[int]map[string][]byte, error)) layout {
 		l := ext
 		l.name, l.shows, l.parts, l.boot = name, shows, parts, files
 		return l
@@ -137,7 +139,8 @@ func unified(path, root string) func(dir, tree string) (map[int]map[string][]byt
 		for _, s := range []struct {
 			name, file string
 			at         int
-		}{{".osrel", release, 0x20000}, {".cmdline", options, 0x30000}, {".linux", filepath.Join(tree, kernel), 0x2000000}, {".initrd", filepath.Join(tree, ram), 0x3000000}} {
+		}{{".osrel", release, 0x20000}, {".cmdline", options, 0x30000}, {".linux", filepath.Join(tree, kernel), 0x2000000}, {".initrd",
+			filepath.Join(tree, ram), 0x3000000}} {
 			args = append(args, "--add-section", s.name+"="+s.file, "--change-section-vma", fmt.Sprintf("%s=%#x", s.name, s.at))
 		}
 		if err := run("objcopy", append(args, "/usr/lib/systemd/boot/efi/linuxx64.efi.stub", out)...); err != nil {

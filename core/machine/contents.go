@@ -34,6 +34,8 @@ type Contents struct {
 	// none.
 	Run  *realmode.Run
 	Core GRUBCore // set when Code is GRUB
+	// Found are the volumes that lie on a disk without a table that tells of them.
+	Found []Found
 	// Capacity is where the size was read; Rounded is set for one that was read off
 	// a screen.
 	Capacity fact.Source
@@ -120,6 +122,9 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		v := examineVolume(d, p, paths, &left)
 		v.examineSpares(d, p, &left)
 		c.Volumes = append(c.Volumes, v)
+	}
+	if c.lacksTable() {
+		c.search(d, &left)
 	}
 	c.runBootSectors(d)
 	whole.SetCounts(d.Counts())

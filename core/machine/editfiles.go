@@ -71,6 +71,25 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	return e
 }
 
+// WithFilesOf has the files of another volume on a volume: programs, configurations and
+// what was looked for.
+func (c *Contents) WithFilesOf(i int, from *Volume) *Contents {
+	e := c.edited()
+	v := &e.Volumes[i]
+	v.Loaders, v.LoaderErr = slices.Clone(from.Loaders), from.LoaderErr
+	v.Programs, v.ProgramsOpen = from.Programs, from.ProgramsOpen
+	v.Configs, v.looked, v.Readable, v.FilesErr = slices.Clone(from.Configs), from.looked, from.Readable, nil
+	return e
+}
+
+// WithAttributes has a partition with other attributes in the table.
+func (c *Contents) WithAttributes(i int, bits uint64) *Contents {
+	e := c.edited()
+	e.Layout.Partitions = slices.Clone(e.Layout.Partitions)
+	e.Layout.Partitions[i].Attributes = bits
+	return e
+}
+
 // WithDriverAtStart has a driver of the Windows on a volume that the boot loader loads.
 func (c *Contents) WithDriverAtStart(system int, name string) *Contents {
 	e := c.edited()

@@ -15,13 +15,13 @@ type action func(m machine.Machine, stage course.Stage) []move
 // about it".
 var actions = map[course.Stage][]action{
 	course.StageDrive: {attachClone},
-	course.StageMode:  {setMode, convertToGPT, writeBootCode, linuxFiles},
+	course.StageMode:  {setMode, rebuildTable, convertToGPT, writeBootCode, linuxFiles},
 	course.StageOrder: {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	course.StageTable: {restorePrimary, protectiveMBR, writeBootCode, linuxFiles, setMode},
-	course.StageBootPartition: {correctType, setActive, hiddenSectors, copyBootSector, createESP, formatESP,
-		linuxFiles, setMode},
+	course.StageTable: {restorePrimary, rebuildTable, protectiveMBR, writeBootCode, linuxFiles, setMode},
+	course.StageBootPartition: {correctType, unhide, setActive, hiddenSectors, copyBootSector, createESP, formatESP,
+		linuxFiles, copyBootFiles, setMode},
 	course.StageLoader: {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles,
-		secureBootOff, setActive},
+		copyBootFiles, secureBootOff, setActive},
 	course.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
 	course.StageSystem: {recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart, safeStart, buildIn,
 		initialRAMDisk, detachOthers},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"latchkey/core/command"
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
@@ -117,6 +118,62 @@ func beside(v *machine.Volume, f loader.Found, a firmware.Arch) (loader.Found, b
 	next, ok := v.Loader(f.Path[:strings.LastIndexByte(f.Path, '\\')+1] + "grub" + loader.Suffix(a))
 	return next, ok && next.Err == nil
 }
+
+// copyBootFiles fills a boot partition that has nothing to start with what is on the
+// original's.
+func copyBootFiles(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if !isUEFI(m) || d.Contents == nil {
+		return nil
+	}
+	i := espOf(d.Contents)
+	if i < 0 || !d.Contents.Volumes[i].IsFAT() || len(d.Contents.Volumes[i].Problems) > 0 ||
+		len(startable(&d.Contents.Volumes[i], arch(m))) > 0 {
+		return nil
+	}
+	for k := range m.Drives {
+		o := &m.Drives[k]
+		if o.Role != machine.RoleOriginal || o.Contents == nil {
+			continue
+		}
+		j := espOf(o.Contents)
+		if j < 0 || !o.Contents.Volumes[j].Readable || o.Contents.Lost(o.Contents.Layout.Partitions[j]) ||
+			len(startable(&o.Contents.Volumes[j], arch(m))) == 0 {
+			continue
+		}
+		return []move{onDisk(m, PlanStep{Action: "copy-boot-files", Title: "Copy the boot partition's files from the original", Why: "The clone's boot partition holds nothing to start; the original's does.", Risk: RiskLow, Minutes: 15,
+			Save: "Nothing: what is there stays, and only what the original has is added.", Undo: "Delete what was copied."},
+			"copy-files", d.Contents.WithFilesOf(i, &o.Contents.Volumes[j]),
+			map[Toolbox]func() []Command{Linux: func() []Command { return copyFilesCommands(d, o, i, j) }})}
+	}
+	return nil
+}
+
+// unhide takes the attribute away that keeps firmware from offering the boot partition.
+func unhide(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if d.Contents == nil || d.Contents.Layout.Style != disk.StyleGPT {
+		return nil
+	}
+	var moves []move
+	for i, p := range d.Contents.Layout.Partitions {
+		if !p.Hidden() || !d.Contents.Volumes[i].IsFAT() {
+			continue
+		}
+		bits := p.Attributes &^ noBlockIO
+		moves = append(moves, onDisk(m, PlanStep{Action: "unhide", Title: fmt.Sprintf("Let the firmware see partition %d", p.Number), Why: "An attribute in the table forbids the firmware to offer it.", Risk: RiskLow,
+			Minutes: 5,
+			Saves:   tableSectors(d.Contents), Undo: "Write the saved sectors back."},
+			fmt.Sprint("unhide ", p.Number), d.Contents.WithAttributes(i, bits),
+			map[Toolbox]func() []Command{Linux: func() []Command {
+				return sfdisk(command.Run("sfdisk", "--no-reread", "--force", "--part-attrs", onClone, p.Number, attributes(bits)), altered)
+			}}))
+	}
+	return moves
+}
+
+// noBlockIO is the attribute. UEFI Specification 2.10, table 5.8, bit 1.
+const noBlockIO = 1 << 1
 
 // fallbackPath copies a loader to where firmware looks by itself.
 func fallbackPath(m machine.Machine, _ course.Stage) []move {

@@ -33,6 +33,22 @@ func fallbackCommands(d *machine.Drive, i int, copies []copied) []Command {
 	return append(cmds, line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."))
 }
 
+// copyFilesCommands copy what the original's boot partition holds, which is mounted
+// read-only.
+func copyFilesCommands(d, o *machine.Drive, i, j int) []Command {
+	const boot, from = "/mnt/boot", "/mnt/original-boot"
+	source := command.Join(command.Var("original"), command.Output(command.Fixed("case $original in *[0-9]) echo p;; esac")),
+		o.Contents.Layout.Partitions[j].Number)
+	return []Command{findNow("original", o),
+		line(command.All(command.Run("[", command.Var("original"), "!=", onClone, "]"), command.Run("mkdir", "-p", from),
+			command.Run("mount", "-o", "ro", source, from)), quiet, unmounted),
+		mount(d.Contents.Layout.Partitions[i], boot),
+		line(command.Run("cp", "-R", from+"/.", boot), quiet, "No space left: the clone's boot partition is smaller than what the original's holds; mark the step as failed."),
+		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
+		line(command.Run("umount", from), quiet, "Leave the folder /mnt/original-boot, and give it again."),
+	}
+}
+
 func entryCommands(d *machine.Drive, i int, path string) []Command {
 	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone",
 		"--loader", path),

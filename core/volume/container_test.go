@@ -20,9 +20,11 @@ import (
 // What we write, LVM reads: the disks of tests and of the demo world are such.
 func TestLVMReadsWhatWeWrite(t *testing.T) {
 	declared := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT,
-		Partitions: []diskmaker.Partition{{Type: disk.TypeLinuxData, Volume: diskmaker.Volume{Kind: "lvm", Serial: 7, Group: "kiosk-vg",
-			Logical: []diskmaker.Logical{{Name: "root", MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{1}, Label: "root"}},
-				{Name: "data_1", MiB: 128}}}}}}
+		Partitions: []diskmaker.Partition{{Type: disk.TypeLinuxData,
+			Volume: diskmaker.Volume{Kind: "lvm", Serial: 7, Group: "kiosk-vg",
+				Logical: []diskmaker.Logical{{Name: "root", MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{1},
+					Label: "root"}},
+					{Name: "data_1", MiB: 128}}}}}}
 	m := declared.MustBuild()
 	path := filepath.Join(t.TempDir(), "disk.img")
 	require.NoError(t, m.WriteFile(path))
