@@ -23,6 +23,7 @@ type layout struct {
 	root     string // root= of the kernel line
 	prefix   string // GRUB's folder
 	shows    string // what a start that stops must show
+	unread   bool   // its file system's files are not read
 	menu     string // GRUB's menu; "" is one entry
 	env      string // of GRUB's environment block
 	parts    []diskmaker.Partition
@@ -54,7 +55,7 @@ func layoutScenarios() []Scenario {
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		all = append(all, Scenario{Name: "Layout, " + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
-			Shows:  l.shows,
+			Shows: l.shows, Unread: l.unread,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}
 	return all

@@ -240,6 +240,7 @@ func pad(b *bytes.Buffer) {
 func (s *Scenario) wholeDisagreement(t startup.Trace, r Result) string {
 	switch started := strings.HasPrefix(r.Mark, "started:"); {
 	case started && t.Verdict == startup.Starts && "started:"+t.Drive == r.Mark:
+	case started && s.Unread && t.Verdict == startup.Depends:
 	case !started && t.Verdict == startup.Stops && t.Stage == course.StageConfiguration &&
 		regexp.MustCompile(s.Shows).MatchString(r.Serial):
 	default:

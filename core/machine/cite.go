@@ -114,7 +114,8 @@ func (d *Drive) Cite(label, value string, s fact.Source) Fact {
 // LowerFirst writes a label inside a sentence: the first letter small, names and
 // abbreviations as they are.
 func LowerFirst(s string) string {
-	if len(s) < 2 || s[1] >= 'A' && s[1] <= 'Z' || s[0] == '\\' {
+	first, _, _ := strings.Cut(s, " ")
+	if len(s) < 2 || s[1] >= 'A' && s[1] <= 'Z' || s[0] == '\\' || first == "Windows" || first == "Linux" {
 		return s
 	}
 	return string(s[0]|0x20) + s[1:]

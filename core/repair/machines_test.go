@@ -116,7 +116,7 @@ func broken() map[string]struct {
 		"two active partitions":     {firmware.Legacy, legacyDisk(0, 1).MustBuild(), []string{"set-active"}},
 		"no boot code":              {firmware.Legacy, left["no boot code"].MustBuild(), []string{"boot-code"}},
 		"moved, not corrected":      {firmware.Legacy, spoiled(legacyDisk(0), 1<<20+28, 1, 2, 3, 0), []string{"hidden-sectors"}},
-		"both copies of it damaged": {firmware.UEFI, spoiledTwice(windows(9)), nil},
+		"both copies of it damaged": {firmware.UEFI, spoiledTwice(windows(9)), []string{"rebuild-table"}},
 	}
 }
 

@@ -1,12 +1,14 @@
 package judge
 
 import (
+	"fmt"
 	"time"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/core/volume"
 	"latchkey/server/store"
 )
 
@@ -40,6 +42,7 @@ type Disk struct {
 	ID         string         `json:"id,omitempty" doc:"Disk GUID or disk signature"`
 	IDTail     string         `json:"idTail,omitempty" doc:"Last four digits of the identifier"`
 	Partitions []Partition    `json:"partitions"`
+	Found      []string       `json:"found,omitempty" doc:"File systems that lie on the disk without a table that tells of them"`
 	Problems   []disk.Problem `json:"problems"`
 	Facts      []machine.Fact `json:"facts" doc:"What is known of the disk itself, each with its source"`
 	Rounded    bool           `json:"rounded" doc:"The capacity was read off a screen"`
@@ -64,6 +67,7 @@ type Partition struct {
 	Active bool        `json:"active"`
 	Used   *Size       `json:"used,omitempty" doc:"How much of it is in use"`
 	State  []string    `json:"state,omitempty" doc:"What is worth knowing of the file system: unclean, asleep"`
+	Within []string    `json:"within,omitempty" doc:"What lies in it: logical volumes, the data of a RAID"`
 	Letter string      `json:"letter,omitempty"`
 	Placed bool        `json:"placed" doc:"Whether its place on the disk is known"`
 	Lost   bool        `json:"lost" doc:"It ends beyond the end of the disk"`
@@ -80,6 +84,31 @@ func describe(d *machine.Drive, pins []startup.Pin, s *store.Drive) Drive {
 		out.Disk = describeDisk(d, s.Evidence)
 	}
 	return out
+}
+
+// named is what a volume is, with its label.
+func named(v volume.Volume) string {
+	if v.Label == "" {
+		return string(v.Kind)
+	}
+	return fmt.Sprintf("%s “%s”", v.Kind, v.Label)
+}
+
+// within says what lies in a volume.
+func within(v *machine.Volume) (list []string) {
+	for i := range v.Inner {
+		n := &v.Inner[i]
+		name := n.Name
+		if name == "" {
+			name = "its data"
+		}
+		if n.Unread {
+			list = append(list, name+": in several pieces, not looked into")
+			continue
+		}
+		list = append(list, fmt.Sprintf("%s: %s, %s", name, named(n.Volume.Volume), disk.Binary(n.Length)))
+	}
+	return list
 }
 
 func cited(d *machine.Drive, label, value string, s fact.Source) machine.Fact {
@@ -129,12 +158,20 @@ func describeDisk(d *machine.Drive, e *store.Evidence) *Disk {
 		if p.Active {
 			part.Role = disk.RoleBoot // whatever its type, boot code looks here
 		}
+		part.Within = within(v)
 		if !p.GUID.IsZero() {
 			part.GUID = p.GUID.String()
 		}
 		part.Source.Drive = d.Name
 		out.Partitions = append(out.Partitions, part)
 		out.Problems = append(out.Problems, v.Problems...)
+	}
+	for _, f := range d.Contents.Found {
+		text := fmt.Sprintf("%s at sector %d", named(f.Volume.Volume), f.Partition.Start)
+		if f.Partition.Length > 0 {
+			text += ", " + disk.Binary(disk.Span(f.Partition.Length, l.SectorSize))
+		}
+		out.Found = append(out.Found, text)
 	}
 	for i := range out.Problems {
 		out.Problems[i].Source.Drive = d.Name

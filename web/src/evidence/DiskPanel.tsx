@@ -182,6 +182,11 @@ function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
                   {p.kind}
                   {p.label && ` “${p.label}”`}
                   {p.letter && ` (${p.letter}:)`}
+                  {p.within?.map((w) => (
+                    <Box key={w} component="div" sx={{ color: "text.secondary", fontSize: "0.75rem" }}>
+                      {w}
+                    </Box>
+                  ))}
                   {p.state?.map((s) => (
                     <Box key={s} component="span" sx={{ color: "warning.main" }}>
                       {" · "}
@@ -228,6 +233,13 @@ function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
             {disk.partitions.length === 0 && (
               <TableRow>
                 <TableCell colSpan={6}>No partition can be found.</TableCell>
+              </TableRow>
+            )}
+            {disk.found && (
+              <TableRow>
+                <TableCell colSpan={6}>
+                  File systems that no table tells of: {disk.found.join("; ")}.
+                </TableCell>
               </TableRow>
             )}
           </TableBody>

@@ -1141,6 +1141,8 @@ export interface components {
             facts: components["schemas"]["Fact"][];
             /** @description Of the bytes in force; absent when no byte is in evidence */
             filename?: string;
+            /** @description File systems that lie on the disk without a table that tells of them */
+            found?: string[];
             /** @description How much is in evidence */
             held: components["schemas"]["Size"];
             /** @description Disk GUID or disk signature */
@@ -1536,6 +1538,8 @@ export interface components {
             type: string;
             /** @description How much of it is in use */
             used?: components["schemas"]["Size"];
+            /** @description What lies in it: logical volumes, the data of a RAID */
+            within?: string[];
         };
         PasswordInputBody: {
             /** @description Absent when there is none yet */
