@@ -16,6 +16,9 @@ import (
 // scripts/debian layouts; "" where there is none.
 func LayoutsFolder() string { return os.Getenv("LATCHKEY_LAYOUTS") }
 
+// layoutName begins the names of their scenarios.
+const layoutName = "Layout, "
+
 // layout is a way in which a real Debian lies on its disk.
 type layout struct {
 	name     string
@@ -54,7 +57,7 @@ func layoutScenarios() []Scenario {
 		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
-		all = append(all, Scenario{Name: "Layout, " + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
+		all = append(all, Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows: l.shows, Unread: l.unread,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}
@@ -170,21 +173,7 @@ func legacyLayout(dir string, declared diskmaker.Disk, prefix string) (*diskmake
 	if err := run("grub-mkimage", modules...); err != nil {
 		return nil, err
 	}
-	core, err := os.ReadFile(out)
-	if err != nil {
-		return nil, err
-	}
-	boot, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
-	if err != nil {
-		return nil, err
-	}
-	m, err := declared.Build()
-	if err != nil {
-		return nil, err
-	}
-	write(m, 0, boot[:440]...)
-	write(m, 512, core...)
-	return m, nil
+	return withCore(declared, out)
 }
 
 // onExt fills a file system at a byte of the volume.

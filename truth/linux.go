@@ -147,7 +147,13 @@ func legacyLinux(dir string, declared diskmaker.Disk, load string, modules []str
 	if err := run("grub-mkimage", append([]string{"-O", "i386-pc", "-o", out, "-p", "/boot/grub", "-c", load, "biosdisk"}, modules...)...); err != nil {
 		return nil, err
 	}
-	core, err := os.ReadFile(out)
+	return withCore(declared, out)
+}
+
+// withCore builds a disk with GRUB's boot code in sector 0 and the core image of a file
+// behind it.
+func withCore(declared diskmaker.Disk, file string) (*diskmaker.Image, error) {
+	core, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
 	}

@@ -31,14 +31,69 @@ func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time,
 	p.line("")
 	p.line("On %s: **%d of %d agree**, %d differ and are explained, %d differ. It took %s.", on.Format("2 January 2006"), agree, len(reports), explained, len(reports)-agree-explained, took.Round(time.Second))
 	byFirmware := map[Firmware][]Report{}
+	var layouts []Report
 	for _, r := range reports {
+		if r.Scenario.isLayout() {
+			layouts = append(layouts, r)
+			continue
+		}
 		byFirmware[r.Scenario.Firmware] = append(byFirmware[r.Scenario.Firmware], r)
 	}
 	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure, SeaBIOS} {
 		p.section(f, byFirmware[f])
 	}
+	p.layouts(layouts)
 	p.repairs(repairs)
 	return p.err
+}
+
+// layoutsTitle begins the section on real systems, the one before that on repairs.
+const layoutsTitle = "## Real Debians, in other layouts"
+
+func (s *Scenario) isLayout() bool { return strings.HasPrefix(s.Name, layoutName) }
+
+// WithLayouts returns a page of WriteTable's with the section on layouts written anew.
+func WithLayouts(page string, reports []Report) (string, error) {
+	before, repairs, _ := strings.Cut(page, repairsTitle)
+	before, _, _ = strings.Cut(before, layoutsTitle)
+	var b strings.Builder
+	b.WriteString(strings.TrimRight(before, "\n") + "\n")
+	p := &printer{w: &b}
+	p.layouts(reports)
+	if repairs != "" {
+		b.WriteString("\n" + repairsTitle + repairs)
+	}
+	return b.String(), p.err
+}
+
+// layouts writes what became of the real systems.
+func (p *printer) layouts(reports []Report) {
+	if len(reports) == 0 {
+		return
+	}
+	agree := 0
+	for _, r := range reports {
+		if r.Differs == "" && r.Err == nil {
+			agree++
+		}
+	}
+	p.line("")
+	p.line("%s", layoutsTitle)
+	p.line("")
+	p.line("Debians with their own kernel and initial RAM disk, made by `scripts/debian layouts`, judged to the end of the start; what")
+	p.line("stops must show so on the serial port. The files of XFS and Btrfs are not read, so that those are unproven. **%d of %d agree**.", agree, len(reports))
+	sort.SliceStable(reports, func(i, j int) bool { return reports[i].order < reports[j].order })
+	p.line("")
+	p.line("| firmware | machine | computed | in real firmware | |")
+	p.line("|---|---|---|---|---|")
+	for _, r := range reports {
+		verdict := "agrees"
+		if r.Differs != "" || r.Err != nil {
+			verdict = "**differs**"
+		}
+		p.line("| %s | %s | %s | %s | %s |", r.Scenario.Firmware, strings.TrimPrefix(r.Scenario.Name, layoutName), cell(computed(r.Trace)),
+			cell(happened(r)), verdict)
+	}
 }
 
 // repairsTitle begins the section on repairs, the last of the page.

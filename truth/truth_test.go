@@ -63,6 +63,21 @@ func TestRenderedRepairsEndInAStart(t *testing.T) {
 	})
 }
 
+// A few machines made at random; thousands by cmd/firmware-truth -random.
+func TestRandomMachinesAgree(t *testing.T) {
+	ready(t)
+	agree := 0
+	truth.TryAll(1, 20, 2, func(seed uint64, r truth.Tried) {
+		assert.NoError(t, r.Err, r.Scenario.Name)
+		if r.Open {
+			return
+		}
+		assert.Empty(t, r.Differs, "%s\n%s", r.Scenario.Name, r.Result.Serial)
+		agree++
+	})
+	assert.GreaterOrEqual(t, agree, 15, "few are open")
+}
+
 func TestScenarioNamesAreTheirOwn(t *testing.T) {
 	seen := map[string]bool{}
 	for _, s := range truth.Scenarios() {

@@ -16,9 +16,11 @@ import (
 func main() {
 	only := flag.String("only", "", "regular expression over the scenarios' names")
 	workers := flag.Int("workers", 2, "machines side by side")
-	table := flag.String("table", "", "file to write the table of results to")
+	table := flag.String("table", "", "file to write the table of results to; with -only Layout, that section of it")
 	serial := flag.Bool("serial", false, "print the serial port's output")
 	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
+	random := flag.Uint64("random", 0, "start so many machines that are made at random")
+	seed := flag.Uint64("seed", 1, "the first of them")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -28,6 +30,9 @@ func main() {
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
+	}
+	if *random > 0 {
+		os.Exit(tryRandom(*seed, *random, *workers, *serial))
 	}
 	if *repairs {
 		os.Exit(repairAll(pattern, *workers, *serial, *table))
@@ -56,7 +61,12 @@ func main() {
 		}
 	})
 	fmt.Printf("%d of %d agree\n", agree, len(chosen))
-	if *table != "" {
+	if *table != "" && *only != "" {
+		if err := rewriteLayouts(*table, reports); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+	} else if *table != "" {
 		repaired, err := repairable(*workers)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -70,6 +80,30 @@ func main() {
 	if agree != len(chosen) {
 		os.Exit(1)
 	}
+}
+
+// tryRandom starts machines made at random, and returns the command's exit.
+func tryRandom(seed, count uint64, workers int, serial bool) int {
+	agree, open, differ := 0, 0, 0
+	truth.TryAll(seed, count, workers, func(seed uint64, t truth.Tried) {
+		switch {
+		case t.Err != nil:
+			differ++
+			fmt.Printf("ERROR %s: %v\n", t.Scenario.Name, t.Err)
+		case t.Open:
+			open++
+		case t.Differs != "":
+			differ++
+			fmt.Printf("DIFF  %s %s: %s\n", t.Scenario.Firmware, t.Scenario.Name, t.Differs)
+			if serial {
+				fmt.Println(t.Result.Serial)
+			}
+		default:
+			agree++
+		}
+	})
+	fmt.Printf("%d agree, %d are open, %d differ\n", agree, open, differ)
+	return min(1, differ)
 }
 
 // repairAll repairs what does not start, and returns the command's exit.
@@ -110,6 +144,19 @@ func repairAll(pattern *regexp.Regexp, workers int, serial bool, table string) i
 		return 1
 	}
 	return 0
+}
+
+// rewriteLayouts writes the table's section on real systems anew.
+func rewriteLayouts(path string, reports []truth.Report) error {
+	page, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	text, err := truth.WithLayouts(string(page), reports)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o644)
 }
 
 // rewriteRepairs writes the table's section on repairs anew.

@@ -36,6 +36,10 @@ type Contents struct {
 	Core GRUBCore // set when Code is GRUB
 	// Found are the volumes that lie on a disk without a table that tells of them.
 	Found []Found
+	// FoundUpTo is the sector up to which was looked for them, and FoundLacks whether the
+	// evidence lacks some of that.
+	FoundUpTo  uint64
+	FoundLacks bool
 	// Capacity is where the size was read; Rounded is set for one that was read off
 	// a screen.
 	Capacity fact.Source

@@ -28,7 +28,8 @@ func (c *Contents) lacksTable() bool {
 
 // search looks for the volumes of a disk without a table, and reads them.
 func (c *Contents) search(d *disk.Disk, left *int64) {
-	hits, _ := volume.Search(d)
+	hits, upTo, lacks := volume.Search(d)
+	c.FoundUpTo, c.FoundLacks = upTo, lacks
 	for i, h := range hits {
 		p := disk.Partition{Number: i + 1, Start: h.Start, Length: h.Length}
 		read := p

@@ -92,6 +92,7 @@ const (
 )
 
 func (c *cpu) in(port uint32) uint32 {
+	c.acted = true // what a port says may change: a loop that asks one is not known to be endless
 	switch port {
 	case serialStatus:
 		return 0x60 // empty

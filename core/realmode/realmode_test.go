@@ -184,7 +184,7 @@ func TestEnds(t *testing.T) {
 		"starts over":           {"int 0x19", realmode.HandsBack},
 		"waits for a key":       {"xor ah, ah\n int 0x16", realmode.Waits},
 		"a jump to itself":      {"here: jmp here", realmode.Halts},
-		"runs on":               {"here: inc ax\n jmp here", realmode.Goes},
+		"runs on":               {"here: inc ax\n jmp here", realmode.Round},
 		"halts with interrupts": {"sti\nhere: hlt\n jmp here", realmode.Halts},
 		"divides by zero":       {"xor cx, cx\n div cx", realmode.Halts},
 		"protected mode":        {"lgdt [0x500]", realmode.Unknown},

@@ -18,6 +18,7 @@ const (
 	HandsBack End = "hands back"   // INT 18h: the firmware has its turn again
 	Halts     End = "halts"        // it stops for good
 	Waits     End = "waits"        // it waits for a key
+	Round     End = "goes round"   // nothing changes any more: it never ends
 	Goes      End = "goes on"      // it was still running at the bound
 	Lacks     End = "lacks"        // it reads sectors that are not in evidence
 	Unknown   End = "not modelled" // an instruction or service that the model lacks
@@ -59,8 +60,9 @@ type Disk interface {
 
 // Bounds of a run.
 const (
-	maxSteps  = 40_000
-	maxWork   = 1 << 20 // of string instructions
+	maxSteps  = 1_000_000 // of sector 0: code for GPT disks goes through all entries, some 600,000
+	maxAlone  = 400_000   // of a partition's boot sector by itself
+	maxWork   = 1 << 20   // of string instructions
 	maxReads  = 256
 	maxOutput = 4096
 )
@@ -78,12 +80,12 @@ func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
 	for i, b := range sector {
 		c.put(bootAt+i, b, 0)
 	}
-	first := c.follow()
+	first := c.follow(maxSteps)
 	if first.End == PassesOn {
 		first.Empty = c.empty(first.Offset)
 		c.own(first.Offset)
 		c.run = Run{}
-		then := c.follow()
+		then := c.follow(maxAlone)
 		first.Then = &then
 	}
 	return first
@@ -106,14 +108,14 @@ func ExecutePartition(sector, record []byte, d Disk, lacks func(error) bool) Run
 		c.put(recordAt+i, b, 0)
 	}
 	c.reg[5], c.reg[6] = recordAt, recordAt // BP and SI
-	return c.follow()
+	return c.follow(maxAlone)
 }
 
 // follow runs code until it passes control on or ends.
-func (c *cpu) follow() Run {
+func (c *cpu) follow(most int) Run {
 	c.run.End = Goes
 	seen, next := c.state, 1
-	for c.run.Steps = 0; c.run.Steps < maxSteps; c.run.Steps++ {
+	for c.run.Steps = 0; c.run.Steps < most; c.run.Steps++ {
 		if from := c.shadow[c.linear(segCS, uint32(c.ip))]; from != 0 {
 			c.run.End = PassesOn
 			c.run.Sector, c.run.Offset = (from-1)/512, int((from-1)%512)
@@ -127,7 +129,8 @@ func (c *cpu) follow() Run {
 			break
 		}
 		if c.state == seen && !c.acted {
-			break // nothing has changed: it goes round for ever
+			c.run.End = Round
+			break
 		}
 		if c.run.Steps == next {
 			seen, next, c.acted = c.state, 2*next, false

@@ -71,7 +71,11 @@ func listed(c *machine.Contents, r machine.Record) string {
 		parts = append(parts, fmt.Sprintf("%d: %s at sector %d, %s", p.Number, kind, p.Start,
 			disk.Binary(disk.Span(p.Length, c.Layout.SectorSize))))
 	}
-	return "It will hold " + strings.Join(parts, "; ") + "."
+	text := "It will hold " + strings.Join(parts, "; ") + "."
+	if c.FoundUpTo < c.Layout.Sectors {
+		text += fmt.Sprintf(" What lies behind sector %d was not looked at.", c.FoundUpTo)
+	}
+	return text
 }
 
 // confirmed reports whether what was found lies as a table says: each volume in a partition
@@ -182,6 +186,9 @@ func originalRecord(m machine.Machine, c *machine.Contents) (machine.Record, boo
 // firmware's mode goes with. Each must tell its own length.
 func volumeRecord(m machine.Machine, c *machine.Contents) (machine.Record, bool) {
 	r := machine.Record{Style: disk.StyleGPT, ID: made(c, 0)}
+	if c.FoundLacks { // there may be more of them
+		return r, false
+	}
 	if isLegacy(m) && c.Layout.Style != disk.StyleGPT {
 		r = machine.Record{Style: disk.StyleMBR}
 		id := made(c, 0)

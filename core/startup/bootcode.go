@@ -33,6 +33,11 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		return a.BlockFor(rule, course.StageBootPartition, brief, why,
 			append(machine.PartitionFacts(d), d.RanFact())...)
 	}
+	if hangs(run) {
+		a.Final = true
+		a.Shows(course.BlackCursor)
+		return a.BlockFor("code-hangs", course.StageBootPartition, "The boot code of "+d.Called()+" goes round or halts", "it has loaded nothing and shows nothing.", d.CodeFact(), d.RanFact())
+	}
 	a.Loader = LoaderBootCode
 	a.Pass(course.StageBootPartition, "The boot code in sector 0 looks for no partition.", d.RanFact())
 	a.Pass(course.StageLoader, "Control passes to the boot code in sector 0.", d.CodeFact())
@@ -68,8 +73,19 @@ func whyCodeFails(d *machine.Drive, message string) (rule course.Rule, brief, wh
 	return "code-finds-nothing", "The boot code of " + d.Called() + " finds nothing to start", fmt.Sprintf("it says %q.", message)
 }
 
+// itself reports whether code passes control to the very sector that it came from, which
+// does the same again.
+func itself(run *realmode.Run) bool {
+	return run.Sector == 0 && run.Then != nil && run.Then.End == realmode.PassesOn && run.Then.Sector == 0
+}
+
 // passedOn follows the code to the sector that it loaded and ran.
 func passedOn(k *course.Walk, a *course.Attempt, d *machine.Drive, run *realmode.Run) bool {
+	if itself(run) {
+		a.Final = true
+		a.Shows(course.BlackCursor)
+		return a.BlockFor("code-hangs", course.StageBootPartition, "The boot code of "+d.Called()+" goes round", "it loads sector 0, which it is itself, and runs it again.", d.CodeFact(), d.RanFact())
+	}
 	at := run.Sector * 512 / uint64(d.Contents.Layout.SectorSize)
 	for i, p := range d.Contents.Layout.Partitions {
 		if !p.Unplaced && p.Start == at {

@@ -26,8 +26,9 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode
 	}
 	message, complains := then.Complaint()
 	silent := then.Output == "" && len(then.Reads) == 0
+	open := then.End == realmode.Unknown || then.End == realmode.Goes && !empty
 	switch {
-	case then.End == realmode.Lacks && alone == then, then.End == realmode.Unknown && silent:
+	case then.End == realmode.Lacks && alone == then, open && silent:
 		if !goesOn(k, d) {
 			return a.Block("code-missing-evidence", course.StageLoader, "What the boot sector does is not in evidence.", ranFacts(d)...)
 		}
@@ -38,7 +39,7 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode
 	case then.End == realmode.HandsBack:
 		a.Final = false
 		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", ranFacts(d)...)
-	case silent && !empty && (then.End == realmode.Halts || then.End == realmode.Goes):
+	case hangs(then) && !empty:
 		a.Shows(course.BlackCursor)
 		return a.BlockFor("boot-sector-hangs", course.StageLoader, "The boot sector goes round or halts", "it has loaded nothing and shows nothing.", ranFacts(d)...)
 	case empty:
@@ -46,6 +47,12 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode
 		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", sector), "the start hangs there.", d.RanFact())
 	}
 	return true
+}
+
+// hangs reports whether code ends without a sign: it halts or goes round, and has neither
+// read nor shown anything.
+func hangs(run *realmode.Run) bool {
+	return run.Output == "" && len(run.Reads) == 0 && (run.End == realmode.Halts || run.End == realmode.Round)
 }
 
 // ranFacts cites what the code did, where it was run from sector 0 on.

@@ -110,7 +110,10 @@ func TestLegacyStartsAndStops(t *testing.T) {
 	moved := sample.MBRDisk("classic", 0)
 	moved.Partitions[0].Hidden = 63
 	other := sample.MBRDisk("", 0).MustBuild()
-	_, err := other.WriteAt([]byte{0xFA, 0xF4, 0xEB, 0xFD}, 0)
+	_, err := other.WriteAt([]byte{0xE4, 0x60, 0xEB, 0xFC}, 0) // it reads a port that the model does not have
+	require.NoError(t, err)
+	halting := sample.MBRDisk("", 0).MustBuild()
+	_, err = halting.WriteAt([]byte{0xFA, 0xF4, 0xEB, 0xFD}, 0)
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
 		image   *diskmaker.Image
@@ -119,6 +122,7 @@ func TestLegacyStartsAndStops(t *testing.T) {
 		loader  string
 	}{
 		"one active partition":     {sample.MBRDisk("classic", 0).MustBuild(), startup.Starts, "", startup.LoaderBootSector},
+		"boot code that halts":     {halting, startup.Stops, course.StageBootPartition, ""},
 		"unknown boot code":        {other, startup.Starts, "", startup.LoaderBootCode},
 		"none active":              {sample.MBRDisk("classic").MustBuild(), startup.Stops, course.StageBootPartition, ""},
 		"two active":               {sample.MBRDisk("classic", 0, 1).MustBuild(), startup.Stops, course.StageBootPartition, ""},

@@ -22,17 +22,17 @@ type Hit struct {
 
 // Search looks for volumes at the places where partitions begin: behind the tables, at
 // multiples of 1 MiB and, on disks that are laid out by cylinders, of 63 and 16,065
-// sectors. What lies within a volume that was found is passed over. It is whole where the
-// disk was looked at to its end.
-func Search(d *disk.Disk) (hits []Hit, whole bool) {
+// sectors. What lies within a volume that was found is passed over. It says up to which
+// sector it looked, and whether the evidence lacked some of that.
+func Search(d *disk.Disk) (hits []Hit, upTo uint64, lacks bool) {
 	s := &search{d: d, size: uint64(d.SectorSize()), left: maxSearched}
 	for at := uint64(0); ; {
 		next, ok := s.next(at)
 		if !ok {
-			return s.hits, true
+			return s.hits, d.Sectors(), s.lacks
 		}
 		if s.left <= 0 || len(s.hits) == maxHits {
-			return s.hits, false
+			return s.hits, next, s.lacks
 		}
 		at = s.probe(next)
 	}
@@ -44,6 +44,7 @@ type search struct {
 	left      int64
 	hits      []Hit
 	cylinders bool
+	lacks     bool
 }
 
 // first are where the first partition begins, in sectors: behind the tables, a track, 1 MiB.
@@ -75,6 +76,7 @@ func (s *search) probe(at uint64) uint64 {
 	base := disk.Span(at, int(s.size))
 	b, err := s.d.Read(base, 4096)
 	s.left -= 4096
+	s.lacks = s.lacks || disk.IsNotCaptured(err)
 	if err != nil || !s.promises(b, base) {
 		return at
 	}

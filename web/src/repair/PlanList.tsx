@@ -7,6 +7,8 @@ import { riskWord } from "../api/generated/words";
 import { toolboxName } from "./words";
 
 interface Props {
+  /** What the list is called by those who do not see it. */
+  name?: string;
   /** How the machine stands before the first of the steps that are left. */
   before?: State;
   /** The plan that is followed: its first step is the next one. */
@@ -18,9 +20,17 @@ interface Props {
 }
 
 /** The plan as steps: what is done, what comes next, and how the clone's pins stand after each. */
-export function PlanList({ before, followed, done, steps, chosen, onChoose }: Props) {
+export function PlanList({
+  name = "Steps of the plan",
+  before,
+  followed,
+  done,
+  steps,
+  chosen,
+  onChoose,
+}: Props) {
   return (
-    <Box component="ol" aria-label="Steps of the plan" sx={{ m: 0, p: 0, listStyle: "none" }}>
+    <Box component="ol" aria-label={name} sx={{ m: 0, p: 0, listStyle: "none" }}>
       {done.map((s, i) => (
         <Line
           key={s.key}

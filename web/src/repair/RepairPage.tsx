@@ -279,7 +279,13 @@ function Alternative({
       <Typography variant="caption" sx={{ px: 1.25 }}>
         {plan.reason}
       </Typography>
-      <PlanList done={[]} steps={plan.steps} chosen={chosen} onChoose={onChoose} />
+      <PlanList
+        name="Steps of the other way"
+        done={[]}
+        steps={plan.steps}
+        chosen={chosen}
+        onChoose={onChoose}
+      />
     </Paper>
   );
 }

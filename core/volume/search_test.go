@@ -1,0 +1,115 @@
+package volume_test
+
+import (
+	"bytes"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+)
+
+// What a search finds is where the partitions were, by the figures of the tools that made
+// the file systems; what lies within another is passed over.
+func TestVolumesAreFoundWithoutATable(t *testing.T) {
+	declared := diskmaker.Disk{Sectors: 1 << 22, Style: diskmaker.GPT, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
+		{Type: disk.TypeMSReserved, MiB: 16},
+		{Type: disk.TypeBasicData, MiB: 300, Volume: diskmaker.Volume{Kind: "ntfs"}},
+		{Type: disk.TypeLinuxData, MiB: 500, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{1}}},
+		{Type: disk.TypeLinuxData, MiB: 600, Volume: diskmaker.Volume{Kind: "lvm", Group: "vg",
+			Logical: []diskmaker.Logical{{Name: "a", MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{2}}}}}},
+	}}
+	m := declared.MustBuild()
+	was := must(t, m)
+	_, err := m.WriteAt(make([]byte, 34*512), 0)
+	require.NoError(t, err)
+	d, err := disk.New(m, m.Size, 512)
+	require.NoError(t, err)
+	hits, upTo, lacks := volume.Search(d)
+	assert.Equal(t, d.Sectors(), upTo)
+	assert.False(t, lacks)
+	var want []volume.Hit
+	for _, p := range was.Partitions {
+		if p.TypeGUID != disk.TypeMSReserved {
+			want = append(want, volume.Hit{Start: p.Start, Length: p.Length})
+		}
+	}
+	assert.Equal(t, want, hits)
+}
+
+func must(t *testing.T, m *diskmaker.Image) disk.Layout {
+	t.Helper()
+	d, err := disk.New(m, m.Size, 512)
+	require.NoError(t, err)
+	return disk.ReadLayout(d)
+}
+
+// Kinds that tell their length at another place than the boot sector.
+func TestTheLengthThatAVolumeTells(t *testing.T) {
+	for tool, args := range map[string][]string{"mkfs.xfs": {"-q"}, "mkfs.btrfs": {"-q"}, "mkswap": nil} {
+		path := reference.Image(t, 320<<20)
+		reference.Run(t, "", tool, append(args, path)...)
+		v := examine(t, path, 512, 2048)
+		require.NotEqual(t, volume.Unknown, v.Kind)
+		d := openShifted(t, path, 2048)
+		hits, _, _ := volume.Search(d)
+		require.Len(t, hits, 1, tool)
+		assert.Equal(t, uint64(2048), hits[0].Start, tool)
+		assert.Equal(t, uint64(320<<20/512), hits[0].Length, tool)
+	}
+}
+
+// endless is a disk of which every byte is the same, and which counts what is read of it.
+type endless struct{ read *int64 }
+
+func (e endless) ReadAt(b []byte, _ int64) (int, error) {
+	*e.read += int64(len(b))
+	clear(b)
+	return len(b), nil
+}
+
+func TestASearchIsBounded(t *testing.T) {
+	var read int64
+	d, err := disk.New(endless{&read}, 1<<40, 512)
+	require.NoError(t, err)
+	hits, upTo, _ := volume.Search(d)
+	assert.Empty(t, hits)
+	assert.Less(t, upTo, d.Sectors())
+	assert.Less(t, read, int64(9<<20), "of a disk of 1 TiB")
+}
+
+func FuzzSearch(f *testing.F) {
+	f.Add([]byte("\xEB\x52\x90NTFS    "), uint16(63))
+	f.Add([]byte("XFSB\x00\x00\x10\x00"), uint16(2048))
+	f.Fuzz(func(t *testing.T, raw []byte, at uint16) {
+		image := make([]byte, 4<<20)
+		copy(image[int(at)*512%len(image):], raw)
+		d, err := disk.New(bytes.NewReader(image), int64(len(image)), 512)
+		require.NoError(t, err)
+		hits, _, _ := volume.Search(d)
+		last := uint64(0)
+		for _, h := range hits {
+			if h.Start < last || h.Length > d.Sectors()-h.Start {
+				t.Fatalf("a volume at %d, %d sectors long, behind one that ends at %d", h.Start, h.Length, last)
+			}
+			last = h.Start + h.Length
+		}
+	})
+}
+
+// openShifted is an image that begins at a sector of a disk.
+func openShifted(t *testing.T, path string, start uint64) *disk.Disk {
+	t.Helper()
+	raw := reference.NeedFile(t, path)
+	base := int64(start) * 512
+	d, err := disk.New(io.NewSectionReader(bytes.NewReader(append(make([]byte, base), raw...)), 0,
+		base+int64(len(raw))), base+int64(len(raw)), 512)
+	require.NoError(t, err)
+	return d
+}
