@@ -148,6 +148,12 @@ func choose(k *course.Walk, a *course.Attempt, at machine.Spot, menu []choice, p
 					"The boot loader's entries are not in evidence.", course.HowCapture)
 			}
 		}
+		for i := range at.Volume().Loaders {
+			if f := &at.Volume().Loaders[i]; f.Is() == loader.WindowsManager {
+				return a.Unproven("entries-of-its-own", course.StageConfiguration,
+					fmt.Sprintf("The boot loader has no entry, and makes one by itself for %s: what that starts is not followed.", f.Path), course.HowTry)
+			}
+		}
 		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries,
 			fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
 	}

@@ -35,6 +35,16 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\noptions root=LABEL=root\n")}
 	noEntry := sample.LinuxDisk(1, 1)
 	noEntry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes()}
+	withRaw := func(d diskmaker.Disk) diskmaker.Disk {
+		d.Partitions[1].MiB = 300
+		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 100,
+			Volume: diskmaker.Volume{Kind: "raw", Raw: []byte("neither a file system nor a header")}})
+		return d
+	}
+	butWindows := sample.LinuxDisk(1, 1)
+	butWindows.Partitions[0].Volume.Files = map[string][]byte{
+		sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(), loader.WindowsPath: diskmaker.Program{Is: "windows",
+			Size: 8192}.Bytes()}
 	for name, c := range map[string]struct {
 		disk    diskmaker.Disk
 		mode    firmware.Mode
@@ -62,7 +72,8 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 			"initramfs"},
 		"root within LVM, and no LVM": {byName("/dev/mapper/vg-root"), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "no attached disk carries"},
-		"root on a second disk": {byName("/dev/sdb2"), firmware.UEFI, startup.Depends, "", "does not tell"},
+		"an encrypted root without a header": {withRaw(byName("/dev/mapper/root")), firmware.UEFI, startup.Depends, "", "does not tell"},
+		"root on a second disk":              {byName("/dev/sdb2"), firmware.UEFI, startup.Depends, "", "does not tell"},
 		"no mount table, but a system": {sample.With(sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", ""), 1,
 			"sbin/init", "program"),
 			firmware.UEFI, startup.Starts, "", "Linux comes up"},
@@ -72,8 +83,9 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 			"menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
 		"a mount that may fail": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
 			"UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
-		"boot loader entry":    {entry, firmware.UEFI, startup.Starts, "", ""},
-		"no boot loader entry": {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
+		"boot loader entry":                   {entry, firmware.UEFI, startup.Starts, "", ""},
+		"no boot loader entry, but a Windows": {butWindows, firmware.UEFI, startup.Depends, "", "makes one by itself"},
+		"no boot loader entry":                {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			trace := startup.Simulate(sample.Whole(c.mode, sample.Drive(t, machine.RoleClone, c.disk.MustBuild())))

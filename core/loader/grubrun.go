@@ -36,6 +36,7 @@ type grubRun struct {
 	maybe     int          // branches that may not be taken
 	steps     int
 	calls     int
+	moved     bool // the root is what a search or a device's name set
 	freed     bool // variables may hold what an environment block that is not known sets
 }
 
@@ -271,7 +272,8 @@ func (r *grubRun) beside(name string) (string, bool) {
 			return path.Join("/", r.folder, rest), true
 		}
 	}
-	return path.Join("/", name), strings.HasPrefix(name, "/")
+	// Any other path begins at the root, which a search may have set to another volume.
+	return path.Join("/", name), strings.HasPrefix(name, "/") && !r.moved
 }
 
 func (r *grubRun) file(name string) (raw []byte, there, known bool) {

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -157,7 +158,9 @@ func (d *Drive) mapped(name string) (found []Spot, known bool) {
 			found = append(found, at)
 		}
 	}
-	return found, len(found) > 0 || !d.Contents.Opaque() && d.tellsKinds()
+	// What is encrypted without a header of its own looks like no volume at all.
+	plain := slices.ContainsFunc(d.Contents.Volumes, func(v Volume) bool { return v.Kind == volume.Unknown })
+	return found, len(found) > 0 || !plain && !d.Contents.Opaque() && d.tellsKinds()
 }
 
 // array lists the data of the RAIDs that the md driver calls by a number or a name: the

@@ -48,7 +48,9 @@ func driver(k *course.Walk, a *course.Attempt, home machine.Spot) (facts []machi
 		facts = append(facts, fact)
 		open = open || s.Start == 0
 	}
-	if open {
+	// Behind other controllers drivers of many names may serve: that none of the known ones
+	// loads proves nothing there.
+	if kind := kindOf(k.Machine, d); open || kind != "nvme" && kind != "usb" {
 		return facts, k.Driver(a, home, "Windows", course.NoBootDriver)
 	}
 	if len(facts) == 0 {

@@ -38,7 +38,7 @@ func TestWhatTheRegistrySaysOfTheDriver(t *testing.T) {
 		"on USB":                                 {new(starts("USBSTOR", 3)), "usb", "", startup.Stops, "no-driver"},
 		"on USB, made for it":                    {&portable, "usb", "", startup.Depends, ""},
 		"behind a controller that was turned on": {new(starts("iaStorVD", 0)), "sata", "raid", startup.Starts, ""},
-		"behind a controller without a driver":   {new(starts("iaStorVD", 3)), "sata", "raid", startup.Stops, "no-driver"},
+		"behind a controller of another driver":  {new(starts("iaStorVD", 3)), "sata", "raid", startup.Depends, ""},
 		"AHCI, by the older driver":              {new(starts("msahci", 0)), "sata", "ahci", startup.Starts, ""},
 		"SATA of a kind that is not known":       {new(starts("storahci", 0)), "sata", "", startup.Depends, ""},
 	} {
