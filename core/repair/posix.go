@@ -37,7 +37,10 @@ func findClone(d *machine.Drive) Command { return findNow("clone", d) }
 // findNow finds a drive as it was when it was looked at.
 func findNow(name command.Name, d *machine.Drive) Command {
 	id := identifier(d)
-	if id == "" {
+	switch {
+	case id == "" && len(d.Contents.Found) > 0: // it has no table: a drive of that capacity that has one is another
+		return findDrive(name, d, "", command.Run("[", "-z", tableID, "]"))
+	case id == "":
 		return findDrive(name, d, "")
 	}
 	return findDrive(name, d, id, equal(tableID, id))
