@@ -3,6 +3,7 @@ package truth
 import (
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -54,6 +55,10 @@ func (s *Scenario) isLayout() bool { return strings.HasPrefix(s.Name, layoutName
 
 // WithLayouts returns a page of WriteTable's with the section on layouts written anew.
 func WithLayouts(page string, reports []Report) (string, error) {
+	reports = slices.DeleteFunc(slices.Clone(reports), func(r Report) bool { return !r.Scenario.isLayout() })
+	if len(reports) == 0 {
+		return page, nil
+	}
 	before, repairs, _ := strings.Cut(page, repairsTitle)
 	before, _, _ = strings.Cut(before, layoutsTitle)
 	var b strings.Builder

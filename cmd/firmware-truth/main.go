@@ -62,7 +62,10 @@ func main() {
 	})
 	fmt.Printf("%d of %d agree\n", agree, len(chosen))
 	if *table != "" && *only != "" {
-		if err := rewriteLayouts(*table, reports); err != nil {
+		if err := rewrite(*table, func(page string) (string,
+			error) {
+			return truth.WithLayouts(page, reports)
+		}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
@@ -135,7 +138,10 @@ func repairAll(pattern *regexp.Regexp, workers int, serial bool, table string) i
 	})
 	fmt.Printf("%d of %d start after their repair\n", started, len(chosen))
 	if table != "" {
-		if err := rewriteRepairs(table, repaired); err != nil {
+		if err := rewrite(table, func(page string) (string,
+			error) {
+			return truth.WithRepairs(page, repaired)
+		}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 2
 		}
@@ -146,26 +152,13 @@ func repairAll(pattern *regexp.Regexp, workers int, serial bool, table string) i
 	return 0
 }
 
-// rewriteLayouts writes the table's section on real systems anew.
-func rewriteLayouts(path string, reports []truth.Report) error {
+// rewrite writes a section of the page of results anew.
+func rewrite(path string, section func(page string) (string, error)) error {
 	page, err := os.ReadFile(path)
 	if err != nil {
 		return err
 	}
-	text, err := truth.WithLayouts(string(page), reports)
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(path, []byte(text), 0o644)
-}
-
-// rewriteRepairs writes the table's section on repairs anew.
-func rewriteRepairs(path string, repaired []truth.Repaired) error {
-	page, err := os.ReadFile(path)
-	if err != nil {
-		return err
-	}
-	text, err := truth.WithRepairs(string(page), repaired)
+	text, err := section(string(page))
 	if err != nil {
 		return err
 	}

@@ -44,10 +44,10 @@ func folderOf(path string) string { return path[:strings.LastIndexByte(path, '\\
 // suffixOf is how the programs beside a shim are called: "x64.efi" by its architecture,
 // which its own name tells where the program does not.
 func suffixOf(f loader.Found) string {
-	for _, suffix := range machine.ShimSuffixes {
+	for _, suffix := range loader.Suffixes {
 		if strings.HasSuffix(strings.ToLower(f.Path), suffix) {
 			return suffix
 		}
 	}
-	return machine.ShimSuffixes[0]
+	return loader.Suffixes[0]
 }

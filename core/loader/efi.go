@@ -37,7 +37,6 @@ type Program struct {
 // UnifiedKernel is what a unified kernel image holds. The UAPI Group's Unified Kernel
 // Image specification, "UKI Components".
 type UnifiedKernel struct {
-	Name    string // PRETTY_NAME of its .osrel
 	Options string // its .cmdline; "" where the firmware or the menu gives it
 	Root    *Spec
 }
@@ -101,11 +100,6 @@ func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
 	}
 	u := &UnifiedKernel{Options: text(".cmdline")}
 	u.Root = rootOf(u.Options)
-	for _, line := range strings.Split(text(".osrel"), "\n") {
-		if name, ok := strings.CutPrefix(line, "PRETTY_NAME="); ok {
-			u.Name = strings.Trim(name, `"' `)
-		}
-	}
 	return u
 }
 

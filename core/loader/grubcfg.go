@@ -117,9 +117,9 @@ func searchOf(words []string) (GRUBSearch, bool) {
 	return s, true
 }
 
-// grubDevice reads a device in GRUB's words: (hd0,gpt2), hd0,msdos1 or (,gpt2), a logical
+// GRUBDevice reads a device in GRUB's words: (hd0,gpt2), hd0,msdos1 or (,gpt2), a logical
 // volume, a RAID or an opened volume. GNU GRUB Manual 2.06, "How to specify devices".
-func grubDevice(s string) (Spec, bool) {
+func GRUBDevice(s string) (Spec, bool) {
 	inner, _, _ := strings.Cut(strings.Trim(s, "()"), ")")
 	if strings.ContainsAny(inner, "$"+open) || inner == "" {
 		return Spec{}, false
@@ -139,9 +139,6 @@ func grubDevice(s string) (Spec, bool) {
 	}
 	return Spec{}, false
 }
-
-// GRUBDevice reads the device in front of a GRUB path, "hd0,gpt2" or "lvm/vg-root".
-func GRUBDevice(inner string) (Spec, bool) { return grubDevice(inner) }
 
 // GRUBPartition returns the number of the partition in GRUB's words, and of the
 // drive; -1 for the drive that GRUB was started from.

@@ -193,7 +193,7 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 
 func (r *grubRun) set(c *grubCommand, key, value string) truth {
 	if key == "root" {
-		if s, ok := grubDevice(value); ok {
+		if s, ok := GRUBDevice(value); ok {
 			r.found(GRUBSearch{Spec: s, Hint: true}, c)
 			value = "$root"
 		}

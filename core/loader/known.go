@@ -26,6 +26,9 @@ func FallbackPath(a firmware.Arch) string {
 // FallbackFolder is where the removable-media paths lie.
 const FallbackFolder = `\EFI\BOOT\`
 
+// Suffixes are those of all architectures.
+var Suffixes = []string{Suffix(firmware.X64), Suffix(firmware.IA32), Suffix(firmware.ARM64)}
+
 // Suffix is how the names of an architecture's programs end, "x64.efi". UEFI
 // Specification 2.10, section 3.5.1.1.
 func Suffix(a firmware.Arch) string {

@@ -9,7 +9,6 @@ import (
 type Release struct {
 	ID   string
 	Like []string // the families that it belongs to, the nearest first
-	Name string   // PRETTY_NAME
 }
 
 // ParseRelease reads /etc/os-release.
@@ -24,8 +23,6 @@ func ParseRelease(raw []byte) *Release {
 			r.ID = value
 		case key == "ID_LIKE":
 			r.Like = strings.Fields(value)
-		case key == "PRETTY_NAME":
-			r.Name = value
 		}
 	}
 	return r

@@ -52,10 +52,6 @@ const (
 	SystemHive = `\Windows\System32\config\SYSTEM`
 )
 
-// ShimSuffixes are how the names of the programs beside a shim end, by architecture: the
-// shim starts "grub" with its own. The shim project's documentation.
-var ShimSuffixes = []string{"x64.efi", "ia32.efi", "aa64.efi"}
-
 // Holds reports whether a file is on the volume, and whether that is known. A
 // file that was not looked for is not known of.
 func (v *Volume) Holds(name string) (there, known bool) {

@@ -4,6 +4,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
+	"slices"
 )
 
 // Found is a volume that lies on a disk of which no table tells.
@@ -59,13 +60,8 @@ type Record struct {
 func (c *Contents) WithTable(r Record) *Contents {
 	e := c.edited()
 	l := &e.Layout
-	kept := l.Problems[:0:0]
-	for _, p := range l.Problems {
-		if p.Code == disk.CodeNotReadToItsEnd {
-			kept = append(kept, p)
-		}
-	}
-	l.Problems, l.Style, l.Partitions, e.Volumes, e.Found = kept, r.Style, nil, nil, nil
+	l.Problems = slices.DeleteFunc(l.Problems, func(p disk.Problem) bool { return p.Code != disk.CodeNotReadToItsEnd })
+	l.Style, l.Partitions, e.Volumes, e.Found = r.Style, nil, nil, nil
 	for _, p := range r.Partitions {
 		p.Source = repaired
 		v := Volume{Volume: volume.Volume{Kind: volume.Unknown}}
@@ -80,8 +76,11 @@ func (c *Contents) WithTable(r Record) *Contents {
 	if l.MBR != nil {
 		mbr.BootCode = l.MBR.BootCode
 	}
-	if r.Style == disk.StyleMBR {
-		l.GPT = nil
+	l.MBR, l.GPT = &mbr, nil
+	if r.Style == disk.StyleGPT {
+		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Header: disk.GPTHeader{DiskGUID: r.ID, FirstUsableLBA: r.FirstLBA}}}
+		e.tablesAnew(l.Sectors)
+	} else {
 		for _, p := range r.Partitions {
 			i := p.Number - 1
 			mbr.Entries[i] = disk.MBREntry{Number: p.Number, Type: p.MBRType, Start: p.Start, Length: p.Length,
@@ -90,16 +89,7 @@ func (c *Contents) WithTable(r Record) *Contents {
 				mbr.Entries[i].Status = 0x80
 			}
 		}
-	} else {
-		last := l.Sectors - 1
-		header := disk.GPTHeader{LBA: 1, MyLBA: 1, AlternateLBA: last, FirstUsableLBA: r.FirstLBA,
-			LastUsableLBA: disk.LastUsable(l.Sectors, l.SectorSize), DiskGUID: r.ID}
-		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Which: "primary", State: disk.CopyGood, Header: header},
-			Backup: disk.GPTCopy{Which: "backup", State: disk.CopyGood, Header: header}}
-		l.GPT.Backup.Header.LBA, l.GPT.Backup.Header.MyLBA, l.GPT.Backup.Header.AlternateLBA = last, last, 1
-		mbr.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: min(last, 1<<32-1)}
 	}
-	l.MBR = &mbr
 	if e.Code = loader.CodeNone; len(mbr.BootCode) > 0 {
 		e.Code = loader.Classify(mbr.BootCode)
 	}

@@ -88,16 +88,15 @@ func (g *gathering) gatherWindows(base int64) {
 func (g *gathering) systemHive() {
 	f, err := g.files.Lookup(SystemHive)
 	if err != nil || f.Dir {
-		g.volume.SystemErr = err
 		return
 	}
 	s, err := g.files.Open(f)
 	if err != nil {
-		g.volume.SystemErr = err
 		return
 	}
-	if g.volume.System, g.volume.SystemErr = loader.ReadSystemHive(s); g.volume.System != nil {
-		g.volume.System.Placed(s.Place)
+	if hive, err := loader.ReadSystemHive(s); err == nil {
+		hive.Placed(s.Place)
+		g.volume.System = hive
 	}
 }
 
@@ -159,7 +158,7 @@ func (g *gathering) gatherESP() {
 	for i, f := range folders {
 		if f.Dir && i < maxEntries {
 			g.grub("/EFI/" + f.Name + "/grub.cfg")
-			for _, suffix := range ShimSuffixes {
+			for _, suffix := range loader.Suffixes {
 				g.look(`\EFI\` + f.Name + `\grub` + suffix)
 				g.look(`\EFI\` + f.Name + `\fb` + suffix)
 			}

@@ -128,16 +128,6 @@ func (d *Drive) Spots() []Spot {
 	return spots
 }
 
-// Holding lists the volumes of one kind.
-func (d *Drive) Holding(kind volume.Kind) (found []Spot) {
-	for _, s := range d.Spots() {
-		if s.Volume().Kind == kind {
-			found = append(found, s)
-		}
-	}
-	return found
-}
-
 // MirrorOf reports whether two places are the data of one RAID, seen through two of its
 // members.
 func (s Spot) MirrorOf(o Spot) bool {

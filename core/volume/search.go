@@ -47,15 +47,16 @@ type search struct {
 	lacks     bool
 }
 
-// first are where the first partition begins, in sectors: behind the tables, a track, 1 MiB.
-var first = []uint64{34, 40, 63, 64, 2048}
+// first are where the first partition begins before 1 MiB, in sectors: behind the tables, a
+// track.
+var first = []uint64{34, 40, 63, 64}
 
 const cylinder = 16065 // sectors of 255 heads and 63 sectors a track, common practice
 
 // next is the first place behind a sector at which a partition may begin.
 func (s *search) next(behind uint64) (at uint64, ok bool) {
 	for _, f := range first {
-		if f > behind && f*512 < 1<<20 {
+		if f > behind {
 			return f, f < s.d.Sectors()
 		}
 	}
@@ -63,9 +64,8 @@ func (s *search) next(behind uint64) (at uint64, ok bool) {
 	at = (behind/per + 1) * per
 	if s.cylinders {
 		for _, shift := range []uint64{0, 63} {
-			if n := behind + 1 - min(behind+1, shift); true {
-				at = min(at, (n+cylinder-1)/cylinder*cylinder+shift)
-			}
+			n := behind + 1 - min(behind+1, shift)
+			at = min(at, (n+cylinder-1)/cylinder*cylinder+shift)
 		}
 	}
 	return at, at < s.d.Sectors()

@@ -3,6 +3,7 @@ package windows
 import (
 	"fmt"
 	"sort"
+	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/fact"
@@ -31,7 +32,7 @@ func driver(k *course.Walk, a *course.Attempt, home machine.Spot) (facts []machi
 	if !changed || hive == nil || services == nil || told || hive.Portable {
 		return nil, k.Driver(a, home, "Windows", course.NoBootDriver)
 	}
-	open := false
+	open := hive.Dirty // what Windows' log still holds may say otherwise
 	for _, name := range services {
 		s, there := hive.Services[name]
 		if !there {
@@ -54,7 +55,7 @@ func driver(k *course.Walk, a *course.Attempt, home machine.Spot) (facts []machi
 		return facts, k.Driver(a, home, "Windows", course.NoBootDriver)
 	}
 	if len(facts) == 0 {
-		facts = []machine.Fact{cite(home, hive.Control+", Services", "none of "+joined(services), -1)}
+		facts = []machine.Fact{cite(home, hive.Control+", Services", "none of "+strings.Join(services, ", "), -1)}
 	}
 	a.Stop("no-driver", course.StageSystem, course.NoBootDriver,
 		fmt.Sprintf("Windows on %s has no driver for %s that the boot loader loads: its registry says so.", d.Called(), way), facts...)
@@ -89,17 +90,6 @@ func startType(n uint32) string {
 		return names[n]
 	}
 	return "not known"
-}
-
-func joined(names []string) string {
-	text := ""
-	for i, n := range names {
-		if i > 0 {
-			text += ", "
-		}
-		text += n
-	}
-	return text
 }
 
 // letter asks where the letter C: leads that the registry remembers: on another attached
