@@ -22,7 +22,7 @@ import (
 //go:embed recovery.cmd
 var recoveryRoutines string
 
-// findInWindows sets CLONE to the number that the recovery environment gives the
+// findInWindows sets DISK to the number that the recovery environment gives the
 // drive, found by its identifier and capacity, and stops when it is not there or
 // not alone.
 func findInWindows(d *machine.Drive) []Command {
@@ -31,7 +31,7 @@ func findInWindows(d *machine.Drive) []Command {
 	c := batch(fmt.Sprintf("One disk of %sB, and its identifier is %s: that is the %s.", shown, id, d.Role), "Do not go on. Unplug the original and look again: list disk in diskpart.",
 		command.Run("call", ":find", id, shown),
 		command.Stop(fmt.Sprintf("The %s, %s, identifier %s, is not here, or there are two of it: stop.", d.Role, disk.Binary(size), id)),
-		command.Say(fmt.Sprintf("The %s is disk", d.Role), numberOfClone))
+		command.Say(fmt.Sprintf("The %s is disk", d.Role), numberOfDisk))
 	c.Typed = inDiskpart("list disk", "select disk …", "uniqueid disk")
 	return []Command{c}
 }
@@ -74,7 +74,7 @@ func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	for _, s := range saves {
 		sectors, file := fmt.Sprintf("%d+%d", s.First, s.Count), kept(action, s, "lkcap")
 		c := batch("The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on.",
-			command.Run(captureProgram(a), command.Join(`\\.\PhysicalDrive`, numberOfClone), "--sectors", sectors, "-o", file))
+			command.Run(captureProgram(a), command.Join(`\\.\PhysicalDrive`, numberOfDisk), "--sectors", sectors, "-o", file))
 		c.Typed = captureProgram(a) + ` \\.\PhysicalDrive… --sectors ` + sectors + " -o " + file
 		cmds = append(cmds, c)
 	}
@@ -123,7 +123,7 @@ const unread = "Read the message; nothing after it was done."
 // askDiskpart runs a script on the clone.
 func askDiskpart(lines ...[]any) command.Line {
 	file := command.Join(command.Var("TEMP"), `\ask.txt`)
-	return command.Ask(command.Run("diskpart", "/s", file), file, append([][]any{{"select disk", numberOfClone}}, lines...)...)
+	return command.Ask(command.Run("diskpart", "/s", file), file, append([][]any{{"select disk", numberOfDisk}}, lines...)...)
 }
 
 func diskpart(good string, lines ...[]any) Command {
@@ -137,6 +137,6 @@ func say(words ...any) []any { return words }
 
 // The numbers that the routines find.
 var (
-	numberOfClone = command.Var("CLONE")
+	numberOfDisk = command.Var("DISK")
 	numberOfPart  = command.Var("PART")
 )

@@ -42,7 +42,7 @@ func formatDiskpart(d *machine.Drive, p disk.Partition) []Command {
 var formatted32 = say("format quick fs=fat32 label=SYSTEM")
 
 func convertCommands() []Command {
-	disk := command.Join("/disk:", numberOfClone)
+	disk := command.Join("/disk:", numberOfDisk)
 	return []Command{
 		batch("Validation completed successfully.", "It says what stands in the way; nothing was changed.", command.Run("mbr2gpt", "/validate", disk)),
 		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk))}

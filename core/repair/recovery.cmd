@@ -2,8 +2,8 @@
 goto :eof
 
 :find
-rem Set CLONE to the disk of the identifier whose size list disk shows as the second word.
-set CLONE=
+rem Set DISK to the disk of the identifier whose size list disk shows as the second word.
+set DISK=
 set FOUND=0
 for /l %%i in (0,1,15) do call :look %%i "%~1" "%~2"
 if "%FOUND%"=="1" exit /b 0
@@ -22,19 +22,19 @@ if "%~2"=="" goto counted
 findstr /i /r /c:": *%~2 *$" "%TEMP%\answer.txt" > nul
 if errorlevel 1 exit /b 0
 :counted
-set CLONE=%1
+set DISK=%1
 set /a FOUND+=1
 exit /b 0
 
 :part
-rem Set PART to the partition of disk CLONE that begins at a byte.
+rem Set PART to the partition of disk DISK that begins at a byte.
 set PART=
 for /l %%i in (1,1,32) do call :begins %%i %1
 if defined PART exit /b 0
 exit /b 1
 
 :begins
->"%TEMP%\ask.txt" echo select disk %CLONE%
+>"%TEMP%\ask.txt" echo select disk %DISK%
 >>"%TEMP%\ask.txt" echo select partition %1
 >>"%TEMP%\ask.txt" echo detail partition
 diskpart /s "%TEMP%\ask.txt" > "%TEMP%\answer.txt"

@@ -52,7 +52,7 @@ func build() error {
 	if folder, err = os.MkdirTemp("", "recovery"); err != nil {
 		return err
 	}
-	programs := map[string][]string{"latchkey/internal/standin": {"diskpart", "bcdboot", "bootsect", "findstr"},
+	programs := map[string][]string{"latchkey/internal/standin": {"diskpart", "bcdboot", "bootsect", "findstr", "powershell"},
 		"latchkey/cmd/latchkey-capture": {"latchkey-capture-windows-amd64"}}
 	for n := range sideBySide {
 		dir := filepath.Join(folder, fmt.Sprint(n))
@@ -158,13 +158,32 @@ func randomDLL() []byte {
 
 // standIn is a disk as internal/standin keeps it.
 type standIn struct {
-	Disk diskmaker.Disk
+	Disk    diskmaker.Disk
+	Letters map[string]int `json:",omitempty"`
+	Serial  string         `json:",omitempty"`
+	Runs    bool           `json:",omitempty"`
+	Zeroed  bool           `json:",omitempty"`
+	Offline bool           `json:",omitempty"`
 }
 
 // recoverDisks runs a batch file in a recovery environment with disks, and returns what
 // it said and the disks as they are then.
 func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer string, ok bool,
 	after []diskmaker.Disk) {
+	t.Helper()
+	var states []standIn
+	for _, d := range disks {
+		states = append(states, standIn{Disk: d})
+	}
+	answer, ok, states = runBatch(t, script, states...)
+	for _, s := range states {
+		after = append(after, s.Disk)
+	}
+	return answer, ok, after
+}
+
+// runBatch does so with disks in more particular states.
+func runBatch(t *testing.T, script string, disks ...standIn) (answer string, ok bool, after []standIn) {
 	t.Helper()
 	e := inEnvironment(t)
 	dir, world := e.dir, t.TempDir()
@@ -175,13 +194,13 @@ func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer 
 		require.NoError(t, os.Symlink(filepath.Join(world, letter), link))
 	}
 	for i, d := range disks {
-		raw, err := json.Marshal(standIn{d})
+		raw, err := json.Marshal(d)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(world, fmt.Sprintf("disk%d.json", i)), raw, 0o600))
-		require.NoError(t, d.MustBuild().WriteFile(filepath.Join(world, fmt.Sprintf("disk%d.img", i))))
+		require.NoError(t, d.Disk.MustBuild().WriteFile(filepath.Join(world, fmt.Sprintf("disk%d.img", i))))
 	}
 	// The disks are files here, and fewer have to be looked through.
-	script = strings.NewReplacer(`\\.\PhysicalDrive%CLONE%`, `%STANDIN%\disk%CLONE%.img`, "(0,1,15)", "(0,1,3)", "(1,1,32)", "(1,1,3)").Replace(script)
+	script = strings.NewReplacer(`\\.\PhysicalDrive%DISK%`, `%STANDIN%\disk%DISK%.img`, "(0,1,15)", "(0,1,3)", "(1,1,32)", "(1,1,3)").Replace(script)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "repair.cmd"), []byte(script), 0o600))
 	out, err := e.command(world, "repair.cmd").CombinedOutput()
 	for i := range disks {
@@ -189,7 +208,7 @@ func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer 
 		require.NoError(t, err)
 		var s standIn
 		require.NoError(t, json.Unmarshal(raw, &s))
-		after = append(after, s.Disk)
+		after = append(after, s)
 	}
 	saved, _ := filepath.Glob(filepath.Join(dir, "before-*.lkcap"))
 	for _, f := range saved {

@@ -33,11 +33,7 @@ func Script(p Plan, t Toolbox) (text string, shell Shell) {
 		}
 		b.WriteString(end)
 		for _, c := range s.Commands {
-			if c.ByHand {
-				b.WriteString(form.say("BY HAND: "+c.Text) + end)
-			} else {
-				b.WriteString(c.inScript() + end + form.stop)
-			}
+			b.WriteString(form.command(c))
 		}
 	}
 	b.WriteString(form.routines)
@@ -59,6 +55,14 @@ type scriptForm struct {
 	stop       string // after each command
 	routines   string // at the end
 	say        func(string) string
+}
+
+// command is a command in the file; what is to be done by hand is said.
+func (f *scriptForm) command(c Command) string {
+	if c.ByHand {
+		return f.say("BY HAND: "+c.Text) + f.end
+	}
+	return c.inScript() + f.end + f.stop
 }
 
 var scriptForms = map[Shell]scriptForm{

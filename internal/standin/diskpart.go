@@ -72,6 +72,9 @@ func (p *session) line(line string) error {
 		return errFocus
 	}
 	d := &p.state.Disk
+	if done, err := p.onDisk(verb, words); done {
+		return err
+	}
 	switch verb {
 	case "uniqueid":
 		if d.Style == diskmaker.MBR {
@@ -83,6 +86,9 @@ func (p *session) line(line string) error {
 	case "select partition":
 		return p.selectPartition(last)
 	case "create partition":
+		if words[2] == "primary" {
+			return p.createWhole()
+		}
 		return p.create(options["size"], options["offset"])
 	}
 	if p.part < 0 {
@@ -91,6 +97,43 @@ func (p *session) line(line string) error {
 	if err := p.onPartition(verb, options); err != nil {
 		return err
 	}
+	return p.state.store(p.disk)
+}
+
+// onDisk does what concerns a whole disk. A disk that the running system is on is never
+// cleaned: diskpart(8) of its maker, "clean".
+func (p *session) onDisk(verb string, words []string) (done bool, err error) {
+	d := &p.state.Disk
+	switch verb {
+	case "attributes":
+	case "online":
+		p.state.Offline = false
+	case "clean":
+		if p.state.Runs || p.state.Offline {
+			return true, errors.New("the selected disk cannot be cleaned")
+		}
+		d.Partitions, p.part, p.state.Letters = nil, -1, map[string]int{}
+		p.state.Zeroed = len(words) > 1 && words[1] == "all"
+	case "convert":
+		if len(d.Partitions) > 0 {
+			return true, errors.New("the selected disk is not empty")
+		}
+		d.Style = diskmaker.GPT
+	default:
+		return false, nil
+	}
+	return true, p.state.store(p.disk)
+}
+
+// createWhole makes a partition of all there is.
+func (p *session) createWhole() error {
+	d := &p.state.Disk
+	if len(d.Partitions) > 0 {
+		return errors.New("there is not enough usable space")
+	}
+	d.Partitions = []diskmaker.Partition{{Type: disk.TypeBasicData, Start: 2048, MiB: d.Sectors/2048 - 2,
+		GUID: disk.MustGUID("0E5C0000-0000-4000-8000-000000000002")}}
+	p.part = 0
 	return p.state.store(p.disk)
 }
 
@@ -168,8 +211,17 @@ func (p *session) onPartition(verb string, options map[string]string) error {
 		}
 		return nil
 	case "set":
+		if d.Style == diskmaker.MBR {
+			n, err := strconv.ParseUint(options["id"], 16, 8)
+			part.MBRType = byte(n)
+			return err
+		}
 		g, err := disk.ParseGUID(options["id"])
 		part.Type = g
+		return err
+	case "gpt":
+		n, err := strconv.ParseUint(options["attributes"], 0, 64)
+		part.Attributes = n
 		return err
 	case "format":
 		part.Volume = diskmaker.Volume{Kind: options["fs"], Label: options["label"]}
@@ -184,6 +236,14 @@ func (p *session) onPartition(verb string, options map[string]string) error {
 	case "assign":
 		return p.assign(strings.ToUpper(options["letter"]))
 	case "remove":
+		if options["letter"] == "" {
+			for letter, i := range p.state.Letters {
+				if i == p.part {
+					delete(p.state.Letters, letter)
+				}
+			}
+			return nil
+		}
 		return p.remove(strings.ToUpper(options["letter"]))
 	}
 	return fmt.Errorf("%s is no command of it", verb)
@@ -215,6 +275,9 @@ func (p *session) create(size, offset string) error {
 
 // assign lays a volume's files out in the letter's folder.
 func (p *session) assign(letter string) error {
+	if letter == "" {
+		letter = "E"
+	}
 	if _, _, _, err := lettered(letter); err == nil {
 		return errors.New("the drive letter is not free")
 	}

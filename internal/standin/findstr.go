@@ -8,15 +8,20 @@ import (
 	"strings"
 )
 
-// findstr looks for lines that match a pattern: findstr [/i] /r /c:PATTERN FILE. Of
-// its patterns it knows a point, a star, ^, $ and \ before a sign; all others mean
-// themselves.
+// findstr looks for lines that match a pattern: findstr [/i] [/x] [/r | /l] /c:PATTERN FILE.
+// Of its patterns it knows a point, a star, ^, $ and \ before a sign; all others mean
+// themselves, and with /l every sign does. With /x the whole line must match.
 func findstr(args []string) error {
 	flags, pattern, file := "", "", ""
+	whole, literal := false, false
 	for _, a := range args {
 		switch lower := strings.ToLower(a); {
 		case lower == "/i":
 			flags = "(?i)"
+		case lower == "/x":
+			whole = true
+		case lower == "/l":
+			literal = true
 		case lower == "/r":
 		case strings.HasPrefix(lower, "/c:"):
 			pattern = a[3:]
@@ -28,7 +33,10 @@ func findstr(args []string) error {
 	if err != nil {
 		return err
 	}
-	re, err := regexp.Compile(flags + expression(pattern))
+	if pattern = expression(pattern, literal); whole {
+		pattern = "^(?:" + pattern + ")$"
+	}
+	re, err := regexp.Compile(flags + pattern)
 	if err != nil {
 		return err
 	}
@@ -45,7 +53,10 @@ func findstr(args []string) error {
 	return nil
 }
 
-func expression(pattern string) string {
+func expression(pattern string, literal bool) string {
+	if literal {
+		return regexp.QuoteMeta(pattern)
+	}
 	var b strings.Builder
 	for i := 0; i < len(pattern); i++ {
 		switch c := pattern[i]; {

@@ -1,5 +1,5 @@
 // Command standin stands in for the tools of Windows' recovery environment where
-// there is none: it is named diskpart, bcdboot, bootsect or findstr, and works on disks
+// there is none: it is named diskpart, bcdboot, bootsect, findstr or powershell, and works on disks
 // that are declared in files, so that rendered batch files can be run as they
 // stand. What the tools print and refuse follows their maker's documentation, from
 // memory.
@@ -17,7 +17,8 @@ import (
 
 func main() {
 	name := strings.TrimSuffix(strings.ToLower(filepath.Base(os.Args[0])), ".exe")
-	run, known := map[string]func([]string) error{"diskpart": diskpart, "bcdboot": bcdboot, "bootsect": bootsect, "findstr": findstr}[name]
+	run, known := map[string]func([]string) error{"diskpart": diskpart, "bcdboot": bcdboot, "bootsect": bootsect, "findstr": findstr,
+		"powershell": powershell}[name]
 	err := fmt.Errorf("%s is no tool that is stood in for", name)
 	if known {
 		err = run(os.Args[1:])
@@ -37,6 +38,10 @@ func world(names ...string) string {
 type State struct {
 	Disk    diskmaker.Disk
 	Letters map[string]int // to the partition's index
+	Serial  string         // the drive's serial number
+	Runs    bool           // the running Windows starts and runs from it
+	Zeroed  bool           // every sector was overwritten
+	Offline bool
 }
 
 func load(number int) (*State, error) {
