@@ -170,13 +170,11 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 	if err != nil {
 		return err
 	}
-	proof, err := j.FirstStart(ctx, c, judge.Seen{ID: check.Drives[1].Disk.ID})
+	proof, err := j.StartedFrom(ctx, c, judge.Seen{ID: check.Drives[1].Disk.ID})
 	if err != nil {
 		return err
 	}
-	now := time.Now().UTC()
-	return s.Prove(ctx, c.Version, &store.Mark{CaseID: id, Step: store.FirstStart, Title: "First start", State: store.MarkDone,
-		Who: d.Proved, Note: proof.Why}, &now, "", nil)
+	return s.AddStart(ctx, c.Version, &store.Start{CaseID: id, Kind: "cold", Origin: proof.From, Why: proof.Why, Who: d.Proved}, "", nil)
 }
 
 // addDemoTexts adds the listings and what was read off screens.

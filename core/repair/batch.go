@@ -138,5 +138,5 @@ func say(words ...any) []any { return words }
 // The numbers that the routines find.
 var (
 	numberOfDisk = command.Var("DISK")
-	numberOfPart  = command.Var("PART")
+	numberOfPart = command.Var("PART")
 )

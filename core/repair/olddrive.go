@@ -100,7 +100,7 @@ func releaseInLinux(old *machine.Drive, serial string, f Fate, m machine.Machine
 	}
 	table := "label: gpt\nname=Data, type=" + disk.TypeBasicData.String() + "\n"
 	format := command.Run("mkfs.ntfs", "-Q", "-L", "Data", firstOf(onOld))
-	if _, linux := linuxOn(clone(m)); linux {
+	if c := clone(m); c != nil && holdsLinux(c) {
 		table = "label: gpt\nname=Data, type=" + disk.TypeLinuxData.String() + "\n"
 		format = command.Run("mkfs.ext4", "-L", "Data", firstOf(onOld))
 	}
@@ -168,4 +168,9 @@ func HideRecovery(d *machine.Drive, i int) (w Work, why string) {
 		onPart(d, p, "The letter is gone from the Explorer. Restart, and look once more.", append(hide, say("remove noerr"))...))}
 	w.Script = scriptOf(w.Commands, Batch, "Take the letter off the recovery partition, and hide it")
 	return w, ""
+}
+
+func holdsLinux(d *machine.Drive) bool {
+	_, ok := linuxOn(d)
+	return ok
 }

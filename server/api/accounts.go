@@ -10,6 +10,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"latchkey/core/handover"
+	"latchkey/server/judge"
 	"latchkey/server/people"
 	"latchkey/server/store"
 )
@@ -64,6 +66,8 @@ type changeAccountInput struct {
 // Settings are those of the whole bench.
 type Settings struct {
 	KeepDays int `json:"keepDays" minimum:"0" maximum:"36500" doc:"Days after which a closed case's evidence is removed; 0 keeps it"`
+	// Release is when an old drive may be released.
+	Release judge.ReleaseRule `json:"release"`
 }
 
 type settingsOutput struct{ Body Settings }
@@ -212,13 +216,21 @@ func (a *API) settings(ctx context.Context, _ *struct{}) (*settingsOutput, error
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	return &settingsOutput{Settings{days}}, nil
+	rule, err := a.store.ReleaseRule(ctx)
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	return &settingsOutput{Settings{days, judge.ReleaseRule{Starts: rule.Starts, Days: rule.Days, Looked: rule.Looked}}}, nil
 }
 
 func (a *API) changeSettings(ctx context.Context, in *struct{ Body Settings }) (*settingsOutput, error) {
 	if err := a.store.SetKeepDays(ctx, in.Body.KeepDays); err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	a.people.Log(ctx, person(ctx).Name, people.EventSetting, fmt.Sprintf("evidence of closed cases is kept for %d days", in.Body.KeepDays), address(ctx))
+	r := in.Body.Release
+	if err := a.store.SetReleaseRule(ctx, handover.Rule{Starts: r.Starts, Days: r.Days, Looked: r.Looked}); err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	a.people.Log(ctx, person(ctx).Name, people.EventSetting, fmt.Sprintf("evidence of closed cases is kept for %d days; release after %d cold starts on %d days", in.Body.KeepDays, r.Starts, r.Days), address(ctx))
 	return &settingsOutput{in.Body}, nil
 }

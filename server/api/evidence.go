@@ -156,7 +156,7 @@ func (a *API) storing(ctx context.Context, store func() error) error {
 func capturedPiece(id uint64, role, filename string, c *capture.Captured) *store.Piece {
 	return &store.Piece{
 		Evidence: store.Evidence{CaseID: id, Role: role, Filename: filename, Capacity: c.Capacity,
-			SectorSize: c.LogicalSectorSize, Bus: busOf(c), TakenAt: c.TakenAt},
+			SectorSize: c.LogicalSectorSize, Bus: busOf(c), Serial: clean(c.Serial), TakenAt: c.TakenAt},
 		Inside: store.Inside{Extents: c.Sectors.Extents(), Unreadable: c.Unreadable, Variables: c.Variables,
 			Counts: c.Counts},
 		Sectors: c.Sectors, Model: clean(c.Model),

@@ -54,7 +54,7 @@ func TestLongTexts(t *testing.T) {
 		{"POST", "/cases", "title", 200, nil},
 		{"POST", at + "/marks", "note", 20000, map[string]any{"step": "none", "state": "done"}},
 		{"POST", at + "/marks", "step", 0, map[string]any{"state": "done"}},
-		{"POST", at + "/first-start", "failed", 500, map[string]any{"how": "seen"}},
+		{"POST", at + "/starts", "failed", 500, map[string]any{"kind": "cold"}},
 		{"PUT", at + "/drives/clone/told", "capacity", 0, nil},
 		{"PUT", at + "/drives/clone/told", "id", 0, nil},
 		{"PUT", at + "/drives/clone/told", "partitions.0.label", 60, nil},

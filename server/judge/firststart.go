@@ -7,17 +7,19 @@ import (
 	"strings"
 
 	"latchkey/capture"
+	"latchkey/capture/running"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
 	"latchkey/server/store"
 )
 
-// Seen is what a person saw after a first start of the disk that the system came
+// Seen is what a person saw after a start of the disk that the system came
 // up from.
 type Seen struct {
 	ID       string `json:"id,omitempty" maxLength:"60" doc:"Disk GUID or signature of the disk the system runs from"`
 	Capacity string `json:"capacity,omitempty" maxLength:"40" doc:"Its capacity, as a screen shows it or in bytes"`
+	Answer   string `json:"answer,omitempty" maxLength:"20000" doc:"What the command printed that asks which disk the system runs from"`
 }
 
 // Proof is what the seen things prove.
@@ -26,11 +28,25 @@ type Proof struct {
 	Why  string `json:"why"`
 }
 
-// FirstStart judges from which disk a system came up. Two things tell: the
+// StartedFrom judges from which disk a system came up. Two things tell: the
 // identifier, where it is the clone's alone, and the capacity, where the disks
 // differ in it.
-func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, error) {
+func (j *Judge) StartedFrom(ctx context.Context, c *store.Case, s Seen) (*Proof, error) {
 	var size int64
+	why := ""
+	if strings.TrimSpace(s.Answer) != "" {
+		d, ok := running.From(s.Answer)
+		if !ok {
+			return nil, &BadChange{"answer: expected what one of the commands prints of one disk, with its size and its identifier."}
+		}
+		why = "By what the running system answered. "
+		if s.ID == "" {
+			s.ID = d.ID
+		}
+		if s.Capacity == "" && d.Size > 0 {
+			s.Capacity = strconv.FormatInt(d.Size, 10)
+		}
+	}
 	if strings.TrimSpace(s.Capacity) != "" {
 		var err error
 		if size, _, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
@@ -42,12 +58,13 @@ func (j *Judge) FirstStart(ctx context.Context, c *store.Case, s Seen) (*Proof, 
 		return nil, err
 	}
 	p := prove(a.machine, plainID(s.ID), size)
+	p.Why = why + p.Why
 	return &p, nil
 }
 
-// FirstStartCaptured judges by a capture that the system itself took of the disk
+// StartedCaptured judges by a capture that the system itself took of the disk
 // it came up from.
-func (j *Judge) FirstStartCaptured(ctx context.Context, c *store.Case, taken *capture.Captured) (*Proof, error) {
+func (j *Judge) StartedCaptured(ctx context.Context, c *store.Case, taken *capture.Captured) (*Proof, error) {
 	if !taken.Running {
 		return nil, &BadChange{"file: the capture does not say that the system which took it runs from this disk. Start the machine from the clone, and take the capture there: latchkey-capture of the disk that the system runs from."}
 	}

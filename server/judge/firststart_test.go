@@ -29,11 +29,11 @@ func TestWhichDiskAFirstStartCameFrom(t *testing.T) {
 		{ID: id, Capacity: "1073741824"}:   "clone",
 		{ID: disk.TypeMSReserved.String()}: "neither",
 	} {
-		p, err := j.FirstStart(t.Context(), c, name)
+		p, err := j.StartedFrom(t.Context(), c, name)
 		require.NoError(t, err)
 		assert.Equal(t, want, p.From, "%+v: %s", name, p.Why)
 	}
-	_, err := j.FirstStart(t.Context(), c, judge.Seen{Capacity: "big"})
+	_, err := j.StartedFrom(t.Context(), c, judge.Seen{Capacity: "big"})
 	var bad *judge.BadChange
 	assert.ErrorAs(t, err, &bad)
 }
@@ -43,11 +43,11 @@ func TestWhichDiskAFirstStartCameFrom(t *testing.T) {
 func TestARawCopysIdentifier(t *testing.T) {
 	s, c := desk(t, windows(loaders), windows(loaders))
 	j := judge.New(s)
-	p, err := j.FirstStart(t.Context(), c, judge.Seen{ID: disk.TypeESP.String()})
+	p, err := j.StartedFrom(t.Context(), c, judge.Seen{ID: disk.TypeESP.String()})
 	require.NoError(t, err)
 	assert.Equal(t, "clone", p.From)
 	c.Drives[0].Attached = pointer(true)
-	p, err = j.FirstStart(t.Context(), c, judge.Seen{ID: disk.TypeESP.String(), Capacity: "512 MiB"})
+	p, err = j.StartedFrom(t.Context(), c, judge.Seen{ID: disk.TypeESP.String(), Capacity: "512 MiB"})
 	require.NoError(t, err)
 	assert.Equal(t, "open", p.From)
 }

@@ -28,17 +28,19 @@ type Case struct {
 	Sayings map[string]Saying `gorm:"serializer:json"`
 	// Preparation is nil where nothing was planned.
 	Preparation *Preparation `gorm:"serializer:json"`
-	Version     uint32
-	Verdict     string
-	Reaches     string
-	Stage       string
-	Headline    string
-	Demo        *string
-	ClosedAt    *time.Time // when a person closed it
-	ClearedAt   *time.Time // when its evidence was removed, some time after
-	CreatedAt   time.Time
-	UpdatedAt   time.Time
-	Drives      []Drive `gorm:"foreignKey:CaseID"`
+	// Handover is nil where nothing was decided after a first start.
+	Handover  *Handover `gorm:"serializer:json"`
+	Version   uint32
+	Verdict   string
+	Reaches   string
+	Stage     string
+	Headline  string
+	Demo      *string
+	ClosedAt  *time.Time // when a person closed it
+	ClearedAt *time.Time // when its evidence was removed, some time after
+	CreatedAt time.Time
+	UpdatedAt time.Time
+	Drives    []Drive `gorm:"foreignKey:CaseID"`
 	// Listings are those that count, the newest first.
 	Listings []Listing `gorm:"foreignKey:CaseID"`
 }

@@ -31,6 +31,7 @@ type Evidence struct {
 	Held        int64  // bytes held in all
 	Described   bool   // it has boot variables
 	Bus         string // on which the drive hung when it was read; "" where nothing tells
+	Serial      string // the drive's serial number; "" where nothing tells
 	ReceivedAt  time.Time
 	TakenAt     time.Time // when the bytes were read, as a capture tells, or else came in
 	WithdrawnAt *time.Time
@@ -94,6 +95,7 @@ func (s *Store) AddEvidence(ctx context.Context, p *Piece, by Entry, version uin
 }
 
 func (p *Piece) add(tx *gorm.DB) error {
+	p.Serial = clip(p.Serial, 120)
 	p.ID, p.Held, p.ReceivedAt, p.Filename, p.Described = 0, total(p.Extents), time.Now().UTC(),
 		clip(p.Filename, 255), len(p.Variables) > 0
 	if p.TakenAt.IsZero() || p.TakenAt.After(p.ReceivedAt) {

@@ -85,40 +85,7 @@ func (c *Case) LatestEvidence() time.Time {
 	return latest
 }
 
-// Prove records what a first start showed: at is nil when it was not from the
-// clone. It is a mark of the case's history too. Evidence that it was proved by,
-// unless nil, comes into force.
-func (s *Store) Prove(ctx context.Context, version uint32, m *Mark, at *time.Time, said string, by *Piece) error {
-	m.At = time.Now().UTC()
-	return s.write(ctx, func(tx *gorm.DB) error {
-		m.ID = 0
-		if err := claim(tx, m.CaseID, version, m.entry()); err != nil {
-			return err
-		}
-		if by != nil {
-			if err := by.add(tx); err != nil {
-				return err
-			}
-		}
-		changes := map[string]any{"proved_at": at, "proof": clip(m.Note, 300)}
-		if said != "" {
-			changes["said"] = said
-		}
-		if err := tx.Model(&Case{}).Where("id = ?", m.CaseID).Updates(changes).Error; err != nil {
-			return err
-		}
-		return tx.Create(m).Error
-	})
-}
-
 // entry is the mark in the case's history.
 func (m *Mark) entry() Entry {
-	what := WhatStep
-	if m.Step == FirstStart {
-		what = WhatFirstStart
-	}
-	return Entry{Who: m.Who, What: what, Detail: m.Title + ": " + m.State}
+	return Entry{Who: m.Who, What: WhatStep, Detail: m.Title + ": " + m.State}
 }
-
-// FirstStart is the step under which first starts are marked.
-const FirstStart = "first-start"

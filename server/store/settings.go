@@ -2,11 +2,14 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"latchkey/core/handover"
 )
 
 type setting struct {
@@ -16,6 +19,35 @@ type setting struct {
 
 // keepDays is the setting of how long a closed case keeps its evidence.
 const keepDays = "keep evidence of closed cases, days"
+
+// releaseRule is the setting of when an old drive may be released: starts, days, and 1
+// where everything must have been looked at.
+const releaseRule = "release rule"
+
+// ReleaseRule returns the bench's rule, or the one that holds where none is set.
+func (s *Store) ReleaseRule(ctx context.Context) (handover.Rule, error) {
+	r, looked := handover.TheRule, 1
+	var rows []setting
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("name = ?", releaseRule).Limit(1).Find(&rows).Error })
+	if err != nil || len(rows) == 0 {
+		return r, err
+	}
+	_, err = fmt.Sscan(rows[0].Value, &r.Starts, &r.Days, &looked)
+	r.Looked = looked == 1
+	return r, err
+}
+
+// SetReleaseRule sets it.
+func (s *Store) SetReleaseRule(ctx context.Context, r handover.Rule) error {
+	looked := map[bool]int{true: 1}[r.Looked]
+	return s.set(ctx, releaseRule, fmt.Sprint(r.Starts, r.Days, looked))
+}
+
+func (s *Store) set(ctx context.Context, name, value string) error {
+	return s.write(ctx, func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&setting{name, value}).Error
+	})
+}
 
 // KeepDays returns after how many days a closed case's evidence is removed; 0 keeps it.
 func (s *Store) KeepDays(ctx context.Context) (int, error) {
@@ -29,9 +61,7 @@ func (s *Store) KeepDays(ctx context.Context) (int, error) {
 
 // SetKeepDays sets it.
 func (s *Store) SetKeepDays(ctx context.Context, days int) error {
-	return s.write(ctx, func(tx *gorm.DB) error {
-		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&setting{keepDays, strconv.Itoa(days)}).Error
-	})
+	return s.set(ctx, keepDays, strconv.Itoa(days))
 }
 
 // Clear removes the evidence of the cases that were closed more than so many days ago,

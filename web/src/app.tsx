@@ -15,6 +15,7 @@ const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
 const FirstStartPage = lazy(() => import("./firststart/FirstStartPage"));
+const HandOverPage = lazy(() => import("./handover/HandOverPage"));
 const LookupPage = lazy(() => import("./lookup/LookupPage"));
 const RepairPage = lazy(() => import("./repair/RepairPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
@@ -41,6 +42,7 @@ export function App() {
             <Route path="check" element={<CheckPage />} />
             <Route path="repair" element={<RepairPage />} />
             <Route path="first-start" element={<FirstStartPage />} />
+            <Route path="hand-over" element={<HandOverPage />} />
           </Route>
           <Route path="/bench" element={<BenchPage />} />
           <Route path="/lookup" element={<LookupPage />} />

@@ -52,6 +52,13 @@ export type NewAccount = Schemas["NewAccount"];
 export type SecurityEvent = Schemas["Event"];
 export type HistoryEntry = Schemas["Entry"];
 export type PersonRole = Person["role"];
+export type HandOver = Schemas["HandOver"];
+export type StartSeen = Schemas["StartSeen"];
+export type LookAt = Schemas["LookAt"];
+export type Work = Schemas["Work"];
+export type ReleaseRule = Schemas["ReleaseRule"];
+export type Fate = "kept" | "data" | "wiped";
+export type Settings = Schemas["Settings"];
 
 /** An answer of the server that says what went wrong (RFC 9457). */
 export class Problem extends Error {
@@ -157,40 +164,96 @@ export const markStep = (id: number, version: number, toolboxes: Toolbox[], body
     }),
   );
 
-/** What a first start is looked at for, besides the disk itself. */
-export type Look = "partitions" | "letters" | "files" | "activation";
+export type StartKind = "cold" | "warm" | "unknown";
 
+/** What was seen of a start: which disk the system runs from, or that it did not come up. */
 export interface Seen {
+  kind: StartKind;
+  at?: string;
   id?: string;
   capacity?: string;
+  answer?: string;
   failed?: string;
-  looked?: Look[];
+  note?: string;
 }
 
-export const recordFirstStart = (id: number, version: number, body: Seen) =>
-  unwrap(
-    client.POST("/cases/{id}/first-start", {
-      params: { path: { id }, header: { "If-Match": etag(version) } },
-      body,
-    }),
-  );
+const changing = (id: number, version: number) => ({
+  path: { id },
+  header: { "If-Match": etag(version) },
+});
 
-export function recordFirstStartCapture(
-  id: number,
-  version: number,
-  { file, looked }: { file: File; looked: Look[] },
-) {
+export const recordStart = (id: number, version: number, body: Seen) =>
+  unwrap(client.POST("/cases/{id}/starts", { params: changing(id, version), body }));
+
+export function recordStartCapture(id: number, version: number, file: File, { kind, at, note }: Seen) {
   const form = new FormData();
   form.set("file", file);
-  form.set("looked", looked.join(","));
+  form.set("kind", kind);
+  if (at) form.set("at", at);
+  if (note) form.set("note", note);
   return unwrap(
-    client.POST("/cases/{id}/first-start/capture", {
-      params: { path: { id }, header: { "If-Match": etag(version) } },
+    client.POST("/cases/{id}/starts/capture", {
+      params: changing(id, version),
       body: { file: "" },
       bodySerializer: () => form,
     }),
   );
 }
+
+export const withdrawStart = (id: number, version: number, start: number) =>
+  unwrap(
+    client.DELETE("/cases/{id}/starts/{start}", {
+      params: { path: { id, start }, header: { "If-Match": etag(version) } },
+    }),
+  );
+
+export const getHandOver = (id: number) =>
+  unwrap(client.GET("/cases/{id}/hand-over", { params: { path: { id } } }));
+
+export const decideOldDrive = (
+  id: number,
+  version: number,
+  body: { keepUntil?: string; place?: string; serial?: string; beside?: boolean; saved?: boolean },
+) => unwrap(client.PUT("/cases/{id}/hand-over", { params: changing(id, version), body }));
+
+export const lookAt = (id: number, version: number, key: string, seen: boolean) =>
+  unwrap(
+    client.PUT("/cases/{id}/hand-over/looks/{key}", {
+      params: { path: { id, key }, header: { "If-Match": etag(version) } },
+      body: { seen },
+    }),
+  );
+
+export const addAnswer = (id: number, version: number, text: string) =>
+  unwrap(client.POST("/cases/{id}/hand-over/answers", { params: changing(id, version), body: { text } }));
+
+export const withdrawAnswer = (id: number, version: number, answer: number) =>
+  unwrap(
+    client.DELETE("/cases/{id}/hand-over/answers/{answer}", {
+      params: { path: { id, answer }, header: { "If-Match": etag(version) } },
+    }),
+  );
+
+export const timeStart = (id: number, version: number, side: Role, text: string) =>
+  unwrap(client.POST("/cases/{id}/hand-over/times", { params: changing(id, version), body: { side, text } }));
+
+export const forgetTimes = (id: number, version: number) =>
+  unwrap(client.DELETE("/cases/{id}/hand-over/times", { params: changing(id, version) }));
+
+export const releaseOldDrive = (id: number, version: number, fate: Fate | "none") =>
+  unwrap(client.PUT("/cases/{id}/hand-over/release", { params: changing(id, version), body: { fate } }));
+
+export const oldDriveCommands = (id: number, fate: "data" | "wiped", system: Work["system"]) =>
+  unwrap(
+    client.GET("/cases/{id}/hand-over/old-drive", { params: { path: { id }, query: { fate, system } } }),
+  );
+
+export const hideRecovery = (id: number, partition: number) =>
+  unwrap(
+    client.GET("/cases/{id}/hand-over/recovery-letter", {
+      params: { path: { id }, query: { partition } },
+    }),
+  );
 
 /** Bytes of a piece of evidence, which is in force on a drive. */
 export const readBytes = (id: number, role: Role, evidence: number, offset: number, length: number) =>
@@ -342,7 +405,7 @@ export const securityLog = (before?: number) =>
 
 export const getSettings = () => unwrap(client.GET("/settings"));
 
-export const changeSettings = (body: { keepDays: number }) => unwrap(client.PUT("/settings", { body }));
+export const changeSettings = (body: Settings) => unwrap(client.PUT("/settings", { body }));
 
 export const caseHistory = (id: number, before?: number) =>
   unwrap(client.GET("/cases/{id}/history", { params: { path: { id }, query: { before } } }));

@@ -24,6 +24,7 @@ import {
   createCase,
   findMessages,
   getCase,
+  getHandOver,
   getListing,
   getPlan,
   getPreparing,
@@ -37,8 +38,8 @@ import {
   markStep,
   previewCopy,
   readBytes,
-  recordFirstStart,
-  recordFirstStartCapture,
+  recordStart,
+  recordStartCapture,
   securityLog,
   switchOn,
   updateCase,
@@ -110,15 +111,26 @@ export function useMarkStep(id: number, toolboxes: Toolbox[]) {
   });
 }
 
-export function useFirstStart(id: number) {
+export function useRecordStart(id: number) {
   const take = useTakeCase();
   return useMutation({
     mutationFn: ({ version, seen, file }: { version: number; seen: Seen; file?: File }) =>
-      file
-        ? recordFirstStartCapture(id, version, { file, looked: seen.looked ?? [] })
-        : recordFirstStart(id, version, seen),
+      file ? recordStartCapture(id, version, file, seen) : recordStart(id, version, seen),
     onSuccess: (r) => take(r.case),
   });
+}
+
+export const useHandOver = (id: number, version: number) =>
+  useQuery({
+    queryKey: ["hand-over", id, version],
+    queryFn: () => getHandOver(id),
+    placeholderData: keepPreviousData,
+  });
+
+/** A change of a case that answers with the case as it is then. */
+export function useChangeCase<I>(mutationFn: (input: I) => Promise<Case>) {
+  const take = useTakeCase();
+  return useMutation({ mutationFn, onSuccess: take });
 }
 
 /** Bytes of one piece of evidence, which never change; another piece has bytes of its own. */

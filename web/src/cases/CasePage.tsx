@@ -17,6 +17,7 @@ const steps = [
   ["check", "Start check"],
   ["repair", "Repair"],
   ["first-start", "First start"],
+  ["hand-over", "Hand-over"],
 ];
 
 /** The frame of a case: the machine, its two drives, and the steps in working order. */
@@ -28,6 +29,8 @@ export default function CasePage() {
   useHotkeys("p", () => void navigate(`/cases/${id}/prepare`));
   useHotkeys("e", () => void navigate(`/cases/${id}/evidence`));
   useHotkeys("r", () => void navigate(`/cases/${id}/repair`));
+  useHotkeys("f", () => void navigate(`/cases/${id}/first-start`));
+  useHotkeys("h", () => void navigate(`/cases/${id}/hand-over`));
   useHotkeys("k", () => void navigate(`/cases/${id}/check`));
   if (!Number.isSafeInteger(id) || id <= 0) return <Typography>There is no such case.</Typography>;
   const failed = c.isError && <ErrorNotice error={c.error} retry={() => void c.refetch()} />;

@@ -1,24 +1,18 @@
 import Box from "@mui/material/Box";
-import Button from "@mui/material/Button";
-import Checkbox from "@mui/material/Checkbox";
-import FormControlLabel from "@mui/material/FormControlLabel";
 import Paper from "@mui/material/Paper";
-import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
-import { useState } from "react";
-import { Link, useNavigate, useOutletContext } from "react-router";
-import type { Case, Drive, Look } from "../api/client";
-import { useCheck, useFirstStart } from "../api/queries";
+import { Link, useOutletContext } from "react-router";
+import type { Case, Drive } from "../api/client";
+import { useCheck } from "../api/queries";
 import { Changes } from "../parts/Changes";
 import { CommandBlock } from "../parts/CommandBlock";
-import { ErrorNotice } from "../parts/ErrorNotice";
-import { FilePicker } from "../parts/FilePicker";
 import { when } from "../parts/format";
+import { StartForm } from "./StartForm";
 
 const looks = [
   [
     "Windows, in a PowerShell window",
-    "Get-Partition -DriveLetter $env:SystemDrive[0] | Get-Disk | Format-List Number,Model,Size,Guid,Signature",
+    "Get-Partition -DriveLetter $env:SystemDrive[0] | Get-Disk | Format-List Number,FriendlyName,Size,PartitionStyle,Guid,Signature",
   ],
   [
     "Linux, in a terminal",
@@ -26,13 +20,6 @@ const looks = [
   ],
   ["Mac, in a terminal", "diskutil info $(diskutil info -plist / | plutil -extract ParentWholeDisk raw -)"],
 ] as const;
-
-const rest: readonly (readonly [Look, string])[] = [
-  ["partitions", "As many partitions as the clone has"],
-  ["letters", "The drive letters as before"],
-  ["files", "Programs and files there"],
-  ["activation", "The system activated"],
-];
 
 /** The first start after the copy or the repair: which disk did the system come up from? */
 export default function FirstStartPage() {
@@ -68,7 +55,9 @@ export default function FirstStartPage() {
           </Typography>
         </Paper>
         <Changes>
-          <Record key={c.version} case={c} />
+          <Paper component="section" aria-label="What was seen" sx={{ p: 1.5, display: "grid", gap: 1.25 }}>
+            <StartForm case={c} first />
+          </Paper>
         </Changes>
       </Box>
     </>
@@ -87,6 +76,12 @@ function Standing({ case: c }: { case: Case }) {
         {c.provedAt
           ? `${c.proof} ${when(c.provedAt)}`
           : c.proof || "A start that was seen is worth more than one that was computed."}
+        {c.provedAt && (
+          <>
+            {" Next: "}
+            <Link to="../hand-over">Hand-over</Link>, how many starts the old drive still waits for.
+          </>
+        )}
       </Typography>
     </Box>
   );
@@ -113,89 +108,5 @@ function Expected({ clone, original }: { clone?: Drive; original?: Drive }) {
         </Box>
       ))}
     </Box>
-  );
-}
-
-function Record({ case: c }: { case: Case }) {
-  const [id, setId] = useState("");
-  const [capacity, setCapacity] = useState("");
-  const [file, setFile] = useState<File>();
-  const [looked, setLooked] = useState<Look[]>([]);
-  const [failed, setFailed] = useState("");
-  const record = useFirstStart(c.id);
-  const navigate = useNavigate();
-  const send = (seen: { id?: string; capacity?: string; failed?: string; looked?: Look[] }) => {
-    record.mutate(
-      { version: c.version, seen, file: seen.failed ? undefined : file },
-      { onSuccess: () => seen.failed && void navigate("../check") },
-    );
-  };
-  return (
-    <Paper component="section" aria-label="What was seen" sx={{ p: 1.5, display: "grid", gap: 1.25 }}>
-      <Typography variant="h3">It came up</Typography>
-      <TextField
-        label="Identifier of the disk it runs from"
-        value={id}
-        onChange={(e) => setId(e.target.value)}
-        helperText="Guid or Signature, PTUUID"
-      />
-      <TextField
-        label="Its capacity"
-        value={capacity}
-        onChange={(e) => setCapacity(e.target.value)}
-        helperText="As the screen shows it, or in bytes"
-      />
-      <FilePicker
-        label="Or a capture that the running system took of its disk"
-        file={file}
-        onFile={setFile}
-      />
-      <Box component="fieldset" sx={{ border: 0, m: 0, p: 0 }}>
-        <Typography component="legend" variant="body2" sx={{ fontWeight: 600 }}>
-          Looked at too, and right
-        </Typography>
-        {rest.map(([key, words]) => (
-          <FormControlLabel
-            key={key}
-            sx={{ display: "flex", ml: "-4px" }}
-            label={<Typography variant="body2">{words}</Typography>}
-            control={
-              <Checkbox
-                size="small"
-                sx={{ p: 0.5 }}
-                checked={looked.includes(key)}
-                onChange={(e) =>
-                  setLooked(e.target.checked ? [...looked, key] : looked.filter((k) => k !== key))
-                }
-              />
-            }
-          />
-        ))}
-      </Box>
-      <Button
-        variant="contained"
-        disabled={record.isPending || (id.trim() === "" && capacity.trim() === "" && !file)}
-        onClick={() => send({ id: id.trim() || undefined, capacity: capacity.trim() || undefined, looked })}
-      >
-        Which disk was it?
-      </Button>
-      {record.isError && <ErrorNotice error={record.error} />}
-      {record.data && (
-        <Typography aria-live="polite" sx={{ fontWeight: 650 }}>
-          {record.data.why}
-        </Typography>
-      )}
-      <Typography variant="h3" sx={{ mt: 1 }}>
-        It did not come up
-      </Typography>
-      <TextField label="What the screen said" value={failed} onChange={(e) => setFailed(e.target.value)} />
-      <Button
-        variant="outlined"
-        disabled={record.isPending || failed.trim() === ""}
-        onClick={() => send({ failed: failed.trim() })}
-      >
-        Back to the start check with it
-      </Button>
-    </Paper>
   );
 }

@@ -19,6 +19,8 @@ const keys = [
   ["e", "Evidence of the open case"],
   ["k", "Start check of the open case"],
   ["r", "Repair of the open case"],
+  ["f", "First start of the open case"],
+  ["h", "Hand-over of the open case"],
   ["← → ↑ ↓", "move along the pins"],
   ["Enter", "open what stands behind a pin, a partition or a row"],
   ["Esc", "close it again"],

@@ -20,6 +20,23 @@ export function when(iso: string): string {
   return `${date.format(d)} ${time.format(d)}`;
 }
 
+const shortDate = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
+const shortTime = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
+
+/** 24 Nov 14:05, where the year and the zone are plain. */
+export const shortWhen = (iso: string) =>
+  `${shortDate.format(new Date(iso))} ${shortTime.format(new Date(iso))}`;
+
+/** "3 hours ago" for what was within a day, else 24 Nov 2026 14:05. */
+export function ago(iso: string, now = Date.now()): string {
+  const minutes = Math.floor((now - new Date(iso).getTime()) / 60_000);
+  if (minutes < 0 || minutes >= 24 * 60) return when(iso);
+  if (minutes < 1) return "just now";
+  if (minutes < 60) return minutes === 1 ? "a minute ago" : `${minutes} minutes ago`;
+  const hours = Math.floor(minutes / 60);
+  return hours === 1 ? "an hour ago" : `${hours} hours ago`;
+}
+
 export const busName: Record<string, string> = {
   sata: "SATA",
   nvme: "NVMe",

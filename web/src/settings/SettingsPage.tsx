@@ -1,5 +1,6 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
 import FormControl from "@mui/material/FormControl";
 import FormControlLabel from "@mui/material/FormControlLabel";
 import FormLabel from "@mui/material/FormLabel";
@@ -11,7 +12,7 @@ import Typography from "@mui/material/Typography";
 import { useColorScheme } from "@mui/material/styles";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { changeSettings } from "../api/client";
+import { type Settings, changeSettings } from "../api/client";
 import { useMay, useSettings } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { Account } from "../people/Account";
@@ -76,16 +77,100 @@ function Keeping() {
   const settings = useSettings();
   if (settings.isError) return <ErrorNotice error={settings.error} retry={() => void settings.refetch()} />;
   if (!settings.data) return null;
-  return <KeepDays key={settings.data.keepDays} now={settings.data.keepDays} />;
+  return (
+    <>
+      <ReleaseRuleForm key={Object.values(settings.data.release).join()} settings={settings.data} />
+      <KeepDays key={settings.data.keepDays} settings={settings.data} />
+    </>
+  );
 }
 
-function KeepDays({ now }: { now: number }) {
-  const [days, setDays] = useState(now ? String(now) : "");
+function useSaveSettings() {
   const client = useQueryClient();
-  const save = useMutation({
+  return useMutation({
     mutationFn: changeSettings,
-    onSuccess: (s) => client.setQueryData(["settings"], s),
+    onSuccess: (s) => {
+      client.setQueryData(["settings"], s);
+      void client.invalidateQueries({ queryKey: ["hand-over"] });
+    },
   });
+}
+
+/** When an old drive may be released. */
+function ReleaseRuleForm({ settings }: { settings: Settings }) {
+  const now = settings.release;
+  const [starts, setStarts] = useState(String(now.starts));
+  const [days, setDays] = useState(String(now.days));
+  const [looked, setLooked] = useState(now.looked);
+  const save = useSaveSettings();
+  const wanted = { starts: Number(starts), days: Number(days), looked };
+  const fits = wanted.starts >= 1 && wanted.starts <= 20 && wanted.days >= 1 && wanted.days <= wanted.starts;
+  return (
+    <Paper component="section" aria-label="Release of old drives" sx={{ p: 2 }}>
+      <Typography variant="h3" component="h2">
+        Release of old drives
+      </Typography>
+      <Typography variant="body2" sx={{ my: 0.5 }}>
+        An old drive is the way back until the clone has proved itself.
+      </Typography>
+      <Box
+        component="form"
+        sx={{ display: "grid", gap: 1, mt: 1 }}
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate({ ...settings, release: wanted });
+        }}
+      >
+        <Box sx={{ display: "flex", gap: 1 }}>
+          {(
+            [
+              ["Cold starts from the clone", starts, setStarts],
+              ["On how many days", days, setDays],
+            ] as const
+          ).map(([label, value, set]) => (
+            <TextField
+              key={label}
+              label={label}
+              value={value}
+              onChange={(e) => set(e.target.value.replace(/\D/g, ""))}
+              slotProps={{ htmlInput: { inputMode: "numeric", maxLength: 2 } }}
+            />
+          ))}
+        </Box>
+        <FormControlLabel
+          sx={{ ml: "-4px" }}
+          label={<Typography variant="body2">Everything that a case asks for was looked at</Typography>}
+          control={
+            <Checkbox
+              size="small"
+              sx={{ p: 0.5 }}
+              checked={looked}
+              onChange={(e) => setLooked(e.target.checked)}
+            />
+          }
+        />
+        <Button
+          type="submit"
+          variant="outlined"
+          sx={{ justifySelf: "start" }}
+          disabled={
+            save.isPending ||
+            !fits ||
+            (wanted.starts === now.starts && wanted.days === now.days && wanted.looked === now.looked)
+          }
+        >
+          Save the rule
+        </Button>
+      </Box>
+      {save.isError && <ErrorNotice error={save.error} />}
+    </Paper>
+  );
+}
+
+function KeepDays({ settings }: { settings: Settings }) {
+  const now = settings.keepDays;
+  const [days, setDays] = useState(now ? String(now) : "");
+  const save = useSaveSettings();
   const wanted = Number(days || "0");
   return (
     <Paper component="section" aria-label="Closed cases" sx={{ p: 2 }}>
@@ -102,7 +187,7 @@ function KeepDays({ now }: { now: number }) {
         sx={{ display: "flex", gap: 1, mt: 1 }}
         onSubmit={(e) => {
           e.preventDefault();
-          save.mutate({ keepDays: wanted });
+          save.mutate({ ...settings, keepDays: wanted });
         }}
       >
         <TextField

@@ -296,24 +296,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/cases/{id}/first-start": {
+    "/cases/{id}/hand-over": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Record a first start, and from which disk it came up */
-        post: operations["first-start"];
+        /** What follows the first good start, and how long until the old drive's release */
+        get: operations["hand-over"];
+        /** Decide of the old drive: how long it is kept, where it lies */
+        put: operations["decide-old-drive"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/cases/{id}/first-start/capture": {
+    "/cases/{id}/hand-over/answers": {
         parameters: {
             query?: never;
             header?: never;
@@ -322,9 +323,112 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Record a first start by a capture that was taken in the system that came up */
-        post: operations["first-start-capture"];
+        /** Paste what the running system answered */
+        post: operations["add-answer"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/answers/{answer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take back an answer */
+        delete: operations["withdraw-answer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/looks/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say that something in the running system is right, or look again */
+        put: operations["look-at"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/old-drive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The commands that make the old drive a drive for data, or wipe it */
+        get: operations["old-drive-commands"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/recovery-letter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The commands that take the letter off a recovery partition */
+        get: operations["hide-recovery"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Release the old drive, or take that back */
+        put: operations["release-old-drive"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/hand-over/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell how long a start took, by a stopwatch or the system's own record */
+        post: operations["time-start"];
+        /** Forget how long starts took */
+        delete: operations["forget-times"];
         options?: never;
         head?: never;
         patch?: never;
@@ -587,6 +691,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record a start, and from which disk it came up */
+        post: operations["record-start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/starts/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record a start by a capture that was taken in the system that came up */
+        post: operations["record-start-capture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/starts/{start}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take back a start that was recorded by mistake */
+        delete: operations["withdraw-start"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/statements/{fact}": {
         parameters: {
             query?: never;
@@ -803,6 +958,15 @@ export interface components {
             option: string;
             /** @description By its ID */
             question: string;
+        };
+        AnswerSeen: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What was understood; empty for nothing */
+            means: string[];
+            who: string;
         };
         Attempt: {
             /** @description Other drives that answer to the same entry */
@@ -1132,6 +1296,21 @@ export interface components {
              */
             stalled?: string;
         };
+        DecideOldInputBody: {
+            /** @description It will hang in the machine beside the clone */
+            beside?: boolean;
+            /**
+             * Format: date-time
+             * @description The old drive stays as it is until then; absent is no date
+             */
+            keepUntil?: string;
+            /** @description Where it lies */
+            place?: string;
+            /** @description There is an image or copy of what is on it */
+            saved?: boolean;
+            /** @description Its serial number, off its label */
+            serial?: string;
+        };
         DeleteInputBody: {
             /** @description The case's name, typed once more */
             title: string;
@@ -1323,25 +1502,6 @@ export interface components {
              */
             storageModeBefore?: "ahci" | "raid";
         };
-        FirstStartInputBody: {
-            /** @description Its capacity, as a screen shows it or in bytes */
-            capacity?: string;
-            /** @description What the screen said, when it did not come up */
-            failed?: string;
-            /** @description Disk GUID or signature of the disk the system runs from */
-            id?: string;
-            /** @description What else was looked at, and is as it was before */
-            looked?: ("partitions" | "letters" | "files" | "activation")[];
-        };
-        FirstStartOutputBody: {
-            case: components["schemas"]["Case"];
-            /**
-             * @description Which disk the system came up from; open when what was seen does not tell
-             * @enum {string}
-             */
-            from: "clone" | "original" | "neither" | "open";
-            why: string;
-        };
         FitAnswer: {
             /** @enum {string} */
             fits: "as-it-is" | "smaller" | "no" | "unknown";
@@ -1363,6 +1523,27 @@ export interface components {
             shell?: "posix" | "batch";
             /** @enum {string} */
             toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
+        };
+        HandOver: {
+            answers: components["schemas"]["AnswerSeen"][];
+            /**
+             * Format: int64
+             * @description Cold starts that count
+             */
+            good: number;
+            headline: string;
+            looks: components["schemas"]["LookAt"][];
+            old: components["schemas"]["OldDrive"];
+            /** @enum {string} */
+            phase: "not-started" | "watched" | "ready" | "released";
+            rule: components["schemas"]["ReleaseRule"];
+            /** @description How long a start takes, before and after; empty where only one is known */
+            sides: components["schemas"]["Side"][];
+            /** @description The oldest first */
+            starts: components["schemas"]["StartSeen"][];
+            /** @description What is still wanted, in one sentence */
+            still?: string;
+            times: components["schemas"]["Timing"][];
         };
         HealthOutputBody: {
             status: string;
@@ -1407,6 +1588,32 @@ export interface components {
             receivedAt: string;
             /** Format: date-time */
             withdrawnAt?: string;
+        };
+        LookAt: {
+            /** @description Prints what the answer is judged by */
+            ask?: string;
+            /** Format: date-time */
+            at?: string;
+            /** @description A person may say that it is right */
+            byHand: boolean;
+            /**
+             * Format: int64
+             * @description Number of the clone's partition whose letter can be taken off
+             */
+            hide?: number;
+            key: string;
+            remedy?: string;
+            /** @description Where it is typed */
+            shell?: string;
+            /** @enum {string} */
+            state: "open" | "right" | "wrong" | "aside";
+            text: string;
+            /** @description Who said so */
+            who?: string;
+            why: string;
+        };
+        LookInputBody: {
+            seen: boolean;
         };
         Mark: {
             /** Format: date-time */
@@ -1462,6 +1669,27 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "reader" | "technician" | "lead";
+        };
+        OldDrive: {
+            beside: boolean;
+            by?: string;
+            /** @enum {string} */
+            fate?: "kept" | "data" | "wiped";
+            /** Format: date-time */
+            keepUntil?: string;
+            /** @description What is on it, and lost once it is wiped or made a drive for data */
+            lost: string[];
+            /** @description Its commands may be handed out */
+            may: boolean;
+            place?: string;
+            /** Format: date-time */
+            released?: string;
+            /** @description Who said that there is an image of it */
+            savedBy?: string;
+            says: string;
+            serial?: string;
+            /** @description Why not */
+            why?: string;
         };
         Option: {
             id: string;
@@ -1830,6 +2058,27 @@ export interface components {
             source: components["schemas"]["Source"];
             value: string;
         };
+        ReleaseInputBody: {
+            /**
+             * @description What became of the old drive; none takes the release back
+             * @enum {string}
+             */
+            fate: "kept" | "data" | "wiped" | "none";
+        };
+        ReleaseRule: {
+            /**
+             * Format: int64
+             * @description Different days on which they were seen
+             */
+            days: number;
+            /** @description Everything that a case asks for was looked at */
+            looked: boolean;
+            /**
+             * Format: int64
+             * @description Cold starts from the clone, one after the other
+             */
+            starts: number;
+        };
         Repair: {
             afterwards: components["schemas"]["PlanStep"][];
             alternatives: components["schemas"]["Plan"][];
@@ -1894,6 +2143,10 @@ export interface components {
             /** @enum {string} */
             verdict: "starts" | "starts-original" | "stops" | "depends";
         };
+        RunningAnswerInputBody: {
+            /** @description As the commands printed it, one or several */
+            text: string;
+        };
         Script: {
             name: string;
             /** @description Of the file, in hexadecimal digits */
@@ -1919,6 +2172,22 @@ export interface components {
              * @description Days after which a closed case's evidence is removed; 0 keeps it
              */
             keepDays: number;
+            release: components["schemas"]["ReleaseRule"];
+        };
+        Side: {
+            how: string;
+            /**
+             * Format: int64
+             * @description How many were measured
+             */
+            of: number;
+            /**
+             * Format: double
+             * @description The middle one of those measured in the same way
+             */
+            seconds: number;
+            /** @enum {string} */
+            side: "original" | "clone";
         };
         SignInInputBody: {
             /** @description A key that is good once, in place of name and password */
@@ -1964,6 +2233,54 @@ export interface components {
             /** @description The structure, in the standard's words */
             structure?: string;
         };
+        StartInputBody: {
+            /** @description What the command printed that asks which disk the system runs from */
+            answer?: string;
+            /**
+             * Format: date-time
+             * @description When it was started; absent is now
+             */
+            at?: string;
+            /** @description Its capacity, as a screen shows it or in bytes */
+            capacity?: string;
+            /** @description What the screen said, when it did not come up */
+            failed?: string;
+            /** @description Disk GUID or signature of the disk the system runs from */
+            id?: string;
+            /**
+             * @description From power-off, or a restart
+             * @enum {string}
+             */
+            kind: "cold" | "warm" | "unknown";
+            /** @description What else was seen */
+            note?: string;
+        };
+        StartOutputBody: {
+            case: components["schemas"]["Case"];
+            /**
+             * @description Which disk the system came up from; open when what was seen does not tell
+             * @enum {string}
+             */
+            from: "clone" | "original" | "neither" | "open";
+            why: string;
+        };
+        StartSeen: {
+            /** Format: date-time */
+            at: string;
+            /** @description A capture that the running system took proves it */
+            capture: boolean;
+            /** @description Towards the release */
+            counts: boolean;
+            /** @enum {string} */
+            from: "clone" | "original" | "neither" | "open" | "failed";
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "cold" | "warm" | "unknown";
+            note?: string;
+            who: string;
+            why: string;
+        };
         State: {
             headline: string;
             /** @description Of the clone */
@@ -1996,6 +2313,22 @@ export interface components {
         };
         TickInputBody: {
             done: boolean;
+        };
+        TimeInputBody: {
+            /** @enum {string} */
+            side: "original" | "clone";
+            /** @description A time by the stopwatch, such as 31 s or 1:05, or what systemd-analyze or Windows' record of starts printed */
+            text: string;
+        };
+        Timing: {
+            /** Format: date-time */
+            at: string;
+            how: string;
+            /** Format: double */
+            seconds: number;
+            /** @enum {string} */
+            side: "original" | "clone";
+            who: string;
         };
         ToldBootListLine: {
             entry: boolean;
@@ -2113,6 +2446,14 @@ export interface components {
         };
         WithdrawInput: {
             withdrawn: boolean;
+        };
+        Work: {
+            commands: components["schemas"]["Command"][];
+            script: string;
+            /** @enum {string} */
+            shell: "posix" | "batch";
+            /** @enum {string} */
+            system: "windows" | "linux";
         };
     };
     responses: never;
@@ -2853,23 +3194,16 @@ export interface operations {
             };
         };
     };
-    "first-start": {
+    "hand-over": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The version of the case that the change is based on, in quotation marks */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["FirstStartInputBody"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -2877,7 +3211,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FirstStartOutputBody"];
+                    "application/json": components["schemas"]["HandOver"];
                 };
             };
             /** @description Error */
@@ -2891,7 +3225,7 @@ export interface operations {
             };
         };
     };
-    "first-start-capture": {
+    "decide-old-drive": {
         parameters: {
             query?: never;
             header?: {
@@ -2905,17 +3239,161 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": {
-                    /**
-                     * Format: binary
-                     * @description A capture of the disk that the system runs from
-                     */
-                    file: string;
-                    /** @description What else was looked at and is as it was before: partitions, letters, files, activation, with commas between */
-                    looked?: string;
+                "application/json": components["schemas"]["DecideOldInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };
+    };
+    "add-answer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunningAnswerInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-answer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                answer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                /** @description Of the look */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "old-drive-commands": {
+        parameters: {
+            query: {
+                fate: "data" | "wiped";
+                /** @description In which system they are run */
+                system: "windows" | "linux";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -2923,7 +3401,154 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FirstStartOutputBody"];
+                    "application/json": components["schemas"]["Work"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hide-recovery": {
+        parameters: {
+            query: {
+                /** @description Its number on the clone */
+                partition: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Work"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-old-drive": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "time-start": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TimeInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-times": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
                 };
             };
             /** @description Error */
@@ -3563,6 +4188,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "record-start": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "record-start-capture": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** @description When it was started, as RFC 3339 has it; absent is now */
+                    at?: string;
+                    /**
+                     * Format: binary
+                     * @description A capture of the disk that the system runs from
+                     */
+                    file: string;
+                    /** @description cold, warm or unknown */
+                    kind?: string;
+                    /** @description What else was seen */
+                    note?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-start": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+                start: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,191 @@
+package handover_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/handover"
+	"latchkey/core/machine"
+	"latchkey/internal/diskmaker"
+)
+
+var noon = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC) // a Thursday
+
+func starts(of ...handover.Start) []handover.Start {
+	for i := range of {
+		of[i].ID = uint64(i + 1)
+		if of[i].From == "" {
+			of[i].From = "clone"
+		}
+		if of[i].Kind == "" {
+			of[i].Kind = handover.Cold
+		}
+	}
+	return of
+}
+
+func days(n int) time.Time { return noon.AddDate(0, 0, n) }
+
+func TestWhatIsStillWanted(t *testing.T) {
+	rule := handover.Rule{Starts: 5, Days: 3}
+	for _, c := range []struct {
+		starts []handover.Start
+		good   int
+		wants  string
+		phase  handover.Phase
+	}{
+		{nil, 0, "Still wanted: five cold starts, on three more days at least.", handover.NotStarted},
+		{starts(handover.Start{At: noon}), 1, "Still wanted: four cold starts, on two more days at least.", handover.Watched},
+		{starts(handover.Start{At: days(-1)}, handover.Start{At: noon.Add(-time.Hour)}, handover.Start{At: noon}), 3,
+			"Still wanted: two cold starts, one of them tomorrow or later.", handover.Watched},
+		{starts(handover.Start{At: days(-1)}, handover.Start{At: noon.Add(-time.Hour), Kind: handover.Warm}), 1,
+			"Still wanted: four cold starts, on two more days at least.", handover.Watched},
+		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)}, handover.Start{At: noon}), 4,
+			"Still wanted: one cold start.", handover.Watched},
+		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)}, handover.Start{At: noon}, handover.Start{At: noon}), 5, "", handover.Ready},
+		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1), From: "original"}, handover.Start{At: noon}), 1,
+			"Still wanted: four cold starts, on two more days at least.", handover.Watched},
+		{starts(handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}), 5,
+			"Still wanted: two cold starts, each on a day of its own, from tomorrow.", handover.Watched},
+	} {
+		s := rule.Stand(c.starts, nil, handover.Old{}, noon, time.UTC)
+		assert.Equal(t, c.good, rule.Counted(c.starts, time.UTC).Good)
+		assert.Equal(t, c.wants, s.Still)
+		assert.Equal(t, c.phase, s.Phase, s.Headline)
+	}
+}
+
+func TestHeadlines(t *testing.T) {
+	rule := handover.Rule{Starts: 3, Days: 1, Looked: true}
+	until := noon.AddDate(0, 0, 5)
+	open := []handover.Look{{State: handover.Wrong, Wants: "the recovery environment switched on"}}
+	three := starts(handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon})
+	stand := func(s []handover.Start, l []handover.Look, o handover.Old) handover.Standing {
+		return rule.Stand(s, l, o, noon, time.UTC)
+	}
+	s := stand(three[:2], open, handover.Old{KeepUntil: &until})
+	assert.Equal(t, "Two good starts of three. The old drive stays as the way back until Tuesday.", s.Headline)
+	assert.Equal(t, "Still wanted: one cold start, and the recovery environment switched on.", s.Still)
+	s = stand(three, nil, handover.Old{KeepUntil: &until})
+	assert.Equal(t, handover.Watched, s.Phase, "it is the way back until then")
+	s = stand(three, nil, handover.Old{})
+	assert.Equal(t, "Three good starts. The old drive may be released.", s.Headline)
+	s = stand(append(three, handover.Start{ID: 9, At: noon.Add(time.Hour), From: "failed"}), nil, handover.Old{})
+	assert.Equal(t, "The last start failed: counting begins anew.", s.Headline)
+	s = stand(three, nil, handover.Old{Released: &noon, Fate: "wiped"})
+	assert.Equal(t, "Released on 26 Nov 2026: the old drive was wiped.", s.Headline)
+}
+
+// Whatever is seen: one more good start never lessens the count, a start that was not from
+// the clone never raises it, and a rule that is met wants nothing.
+func TestCountingHolds(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		rule := handover.Rule{Starts: rapid.IntRange(1, 8).Draw(t, "starts"), Days: rapid.IntRange(1, 5).Draw(t, "days")}
+		var all []handover.Start
+		for i := range rapid.IntRange(0, 12).Draw(t, "n") {
+			all = append(all, handover.Start{ID: uint64(i + 1), At: noon.Add(time.Duration(rapid.IntRange(-200, 0).Draw(t, "hours")) * time.Hour),
+				Kind: rapid.SampledFrom([]handover.Kind{handover.Cold, handover.Warm, "unknown"}).Draw(t, "kind"),
+				From: rapid.SampledFrom([]string{"clone", "clone", "clone", "open", "original", "failed"}).Draw(t, "from")})
+		}
+		c := rule.Counted(all, time.UTC)
+		require.Equal(t, c.Met, len(rule.Wanted(c, all, noon, time.UTC)) == 0)
+		require.LessOrEqual(t, c.Days, c.Good)
+		more := rule.Counted(append(all[:len(all):len(all)], handover.Start{ID: 99, At: noon, Kind: handover.Cold, From: "clone"}), time.UTC)
+		require.GreaterOrEqual(t, more.Good, c.Good)
+		less := rule.Counted(append(all[:len(all):len(all)], handover.Start{ID: 99, At: noon.Add(time.Hour), Kind: handover.Cold, From: "failed"}), time.UTC)
+		require.Zero(t, less.Good)
+	})
+}
+
+func contents(t *testing.T, d diskmaker.Disk) *machine.Contents {
+	m := d.MustBuild()
+	on, err := disk.New(m, m.Size, 512)
+	require.NoError(t, err)
+	return machine.Examine(on)
+}
+
+func windows(t *testing.T) machine.Machine {
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
+		{Type: disk.TypeBasicData, MiB: 500, Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeWinRE, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}}}}
+	return machine.Machine{Drives: []machine.Drive{{Name: "clone", Role: machine.RoleClone, Attached: fact.Tell(true), Contents: contents(t, d)}}}
+}
+
+// told is a disk as an answer tells it: each partition with its start in MiB and letter.
+func told(parts ...struct {
+	at     int64
+	letter string
+}) handover.Told {
+	d := machine.Described{}
+	for i, p := range parts {
+		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20, Letter: p.letter})
+	}
+	return handover.Told{Disks: []machine.Described{d}}
+}
+
+type at = struct {
+	at     int64
+	letter string
+}
+
+// What a system's answer does not show is never taken for wrong, and never for right.
+func TestLooksAreJudgedByAnswers(t *testing.T) {
+	m := windows(t)
+	state := func(told handover.Told, key string) handover.State {
+		s := handover.Situation{Machine: m, Told: told}
+		for _, l := range s.Looks() {
+			if l.Key == key {
+				return l.State
+			}
+		}
+		return "not asked"
+	}
+	whole := told(at{1, ""}, at{65, "C"}, at{565, ""})
+	nagging := told(at{1, ""}, at{65, "C"}, at{565, "E"})
+	cut := told(at{1, ""}, at{65, "C"})
+	unlettered := told(at{1, ""}, at{65, ""}, at{565, ""})
+	other := told(at{3, ""}, at{900, "C"})
+	twice := handover.Told{Disks: append(whole.Disks, nagging.Disks...)}
+	for _, c := range []struct {
+		name                      string
+		told                      handover.Told
+		letters, parts, recLetter handover.State
+	}{
+		{"nothing", handover.Told{}, "open", "open", "open"},
+		{"as it must be", whole, "right", "right", "right"},
+		{"a recovery partition with a letter", nagging, "right", "right", "wrong"},
+		{"cut off", cut, "right", "open", "open"},
+		{"letters are not told", unlettered, "open", "right", "open"},
+		{"another disk", other, "open", "open", "open"},
+		{"both disks in one answer", twice, "open", "open", "open"},
+		{"the system has another letter", told(at{1, ""}, at{65, "D"}, at{565, ""}), "wrong", "right", "right"},
+	} {
+		assert.Equal(t, c.letters, state(c.told, "letters"), c.name)
+		assert.Equal(t, c.parts, state(c.told, "partitions"), c.name)
+		assert.Equal(t, c.recLetter, state(c.told, "recovery-letter-3"), c.name)
+	}
+	no := false
+	off := handover.Situation{Machine: m, Told: handover.Told{Recovery: &no}}
+	for _, l := range off.Looks() {
+		if l.Key == "recovery" {
+			assert.Equal(t, handover.Wrong, l.State)
+			assert.Equal(t, "reagentc /enable", l.Remedy)
+		}
+	}
+	off.Seen = map[string]bool{"recovery": true, "programs": true}
+	for _, l := range off.Looks() {
+		switch l.Key {
+		case "recovery":
+			assert.Equal(t, handover.Aside, l.State, "a person leaves it so")
+		case "programs":
+			assert.Equal(t, handover.Right, l.State)
+		}
+	}
+}
