@@ -23,12 +23,32 @@ type Case struct {
 	Said          string // what the screen said
 	// Done are the first steps of the repair plan that were ticked off.
 	Done []Tick
-	// Proved is who saw a first start from the clone; "" when nobody did.
-	Proved string
+	// After is what was seen from the first start on; nil where nobody saw one.
+	After *After
 	// Copy is what was planned before the copy; nil where nothing was.
 	Copy *CopyPlan
 	// Listings are what commands printed, the oldest first.
 	Listings []Listing
+}
+
+// After is a hand-over: starts from the clone, what the running system answered, how long
+// starts took, and what is decided of the old drive.
+type After struct {
+	Starts   []Start
+	Letters  map[int]string     // by the clone's partition number, as Get-Partition shows them
+	Answers  []string           // of other commands
+	Seen     []string           // keys of what was looked at
+	Who      string             // who pasted and looked
+	Times    map[string]float64 // by drive role, in seconds
+	Place    string             // where the old drive lies
+	Serial   string
+	KeepDays int // from now on
+}
+
+// Start is a start from the clone: how many hours ago, cold or warm, and who saw it.
+type Start struct {
+	HoursAgo  int
+	Kind, Who string
 }
 
 // Tick is a step that was ticked off: by whom, and what was seen.
@@ -83,7 +103,10 @@ var uefi = Firmware{Mode: "uefi", Arch: "x64", SecureBoot: no, Choices: map[stri
 func Cases() []Case {
 	return []Case{
 		{
-			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, Proved: "Jonas", DeviceOrder: []string{"clone"},
+			Name: "harbour-desktop", Title: "Harbour-master's desktop", Machine: "Fenmark D4, harbour office", Firmware: uefi, DeviceOrder: []string{"clone"},
+			After: &After{Who: "Jonas", Starts: []Start{{39, "cold", "Jonas"}, {28, "cold", "Jonas"}, {4, "warm", "Marit"}, {3, "cold", "Marit"}},
+				Letters: map[int]string{3: "C", 4: "E"}, Answers: []string{"Windows RE status:         Disabled\n", "Name          : Windows\nLicenseStatus : 1\n"},
+				Times: map[string]float64{"original": 31, "clone": 10}, Place: "drawer 3", Serial: "OS-7K31", KeepDays: 5},
 			Original: Drive{Model: "Ostra N1", Bus: "nvme", Attached: no, Disk: windows(gb(500), 0x11).Build},
 			Clone:    Drive{Model: "Ostra N3", Bus: "nvme", Attached: yes, Disk: windows(gb(1000), 0x11).Build},
 		},

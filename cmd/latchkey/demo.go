@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -12,6 +13,7 @@ import (
 	"latchkey/capture"
 	"latchkey/capture/listing"
 	"latchkey/capture/told"
+	"latchkey/core/disk"
 	"latchkey/demo"
 	"latchkey/server/judge"
 	"latchkey/server/store"
@@ -134,8 +136,8 @@ func planned(d demo.CopyPlan) func(*store.Preparation) {
 	}
 }
 
-// playDemoRepair ticks off the first steps of a case's plan, and records a first
-// start.
+// playDemoRepair ticks off the first steps of a case's plan, and records what was seen
+// after it.
 func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint64, d demo.Case) error {
 	for _, tick := range d.Done {
 		c, err := s.Get(ctx, id)
@@ -159,9 +161,14 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 			return err
 		}
 	}
-	if d.Proved == "" {
+	if d.After == nil {
 		return nil
 	}
+	return playDemoHandOver(ctx, s, j, id, *d.After)
+}
+
+// playDemoHandOver records a case's starts and what was seen and decided after them.
+func playDemoHandOver(ctx context.Context, s *store.Store, j *judge.Judge, id uint64, d demo.After) error {
 	c, err := s.Get(ctx, id)
 	if err != nil {
 		return err
@@ -170,11 +177,49 @@ func playDemoRepair(ctx context.Context, s *store.Store, j *judge.Judge, id uint
 	if err != nil {
 		return err
 	}
-	proof, err := j.StartedFrom(ctx, c, judge.Seen{ID: check.Drives[1].Disk.ID})
+	on := check.Drives[1].Disk
+	proof, err := j.StartedFrom(ctx, c, judge.Seen{ID: on.ID})
 	if err != nil {
 		return err
 	}
-	return s.AddStart(ctx, c.Version, &store.Start{CaseID: id, Kind: "cold", Origin: proof.From, Why: proof.Why, Who: d.Proved}, "", nil)
+	now, version := time.Now().UTC(), c.Version
+	for _, seen := range d.Starts {
+		at := now.Add(-time.Duration(seen.HoursAgo) * time.Hour)
+		if err := s.AddStart(ctx, version, &store.Start{CaseID: id, At: at, Kind: seen.Kind, Origin: proof.From, Why: proof.Why, Who: seen.Who}, "", nil); err != nil {
+			return err
+		}
+		version++
+	}
+	for _, text := range append(d.Answers, partitionList(on, d.Letters)) {
+		by := byDemo(store.WhatHandOver, "the running system's answer")
+		by.Who = d.Who
+		if err := s.AddAnswer(ctx, &store.RunningAnswer{CaseID: id}, text, by, version); err != nil {
+			return err
+		}
+		version++
+	}
+	return s.HandOver(ctx, id, byDemo(store.WhatHandOver, "the old drive"), version, func(h *store.Handover) {
+		until := now.AddDate(0, 0, d.KeepDays)
+		h.KeepUntil, h.Place, h.Serial, h.Seen = &until, d.Place, d.Serial, map[string]store.Tick{}
+		for _, key := range d.Seen {
+			h.Seen[key] = store.Tick{Who: d.Who, At: now}
+		}
+		for _, side := range store.Roles {
+			if took, timed := d.Times[side]; timed {
+				h.Times = append(h.Times, store.Timed{Side: side, Seconds: took, How: "stopwatch, from power-on to the desktop", Who: d.Who, At: now})
+			}
+		}
+	})
+}
+
+// partitionList is what Get-Partition | Format-List prints of a disk.
+func partitionList(d *judge.Disk, letters map[int]string) string {
+	var b strings.Builder
+	for _, p := range d.Partitions {
+		fmt.Fprintf(&b, "DiskNumber      : 0\nPartitionNumber : %d\nDriveLetter     : %s\nOffset          : %d\nSize            : %d\n\n", p.Number, letters[p.Number],
+			disk.Span(p.Start, d.SectorSize), p.Size.Bytes)
+	}
+	return b.String()
 }
 
 // addDemoTexts adds the listings and what was read off screens.

@@ -96,7 +96,7 @@ func (s *Situation) Looks() []Look {
 		out = append(out, s.partitions(c, "", ""))
 	}
 	out = append(out, s.identifiers(clone, original, windows)...)
-	out = append(out, Look{Key: "programs", Text: "Programs and files are there", Wants: "a look at programs and files", Why: "what was not copied is missed by who works with it", ByHand: true, Hide: -1})
+	out = append(out, Look{Key: "programs", Text: "Programs and files are there", Wants: "a look at programs and files", Why: "what was not copied is missed by who works with it", State: Open, ByHand: true, Hide: -1})
 	for i := range out {
 		if after, can := map[State]State{Open: Right, Wrong: Aside}[out[i].State]; can && s.Seen[out[i].Key] && out[i].ByHand {
 			out[i].State = after

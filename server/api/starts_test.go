@@ -18,7 +18,7 @@ import (
 )
 
 // captureOf is a capture file, taken by a system that runs from the disk or not.
-func captureOf(t *testing.T, m *diskmaker.Image, running bool) []byte {
+func captureOf(t testing.TB, m *diskmaker.Image, running bool) []byte {
 	t.Helper()
 	d := &capture.Device{ReaderAt: m, Size: m.Size, Model: "Ostra N3", Bus: "nvme", Running: running}
 	manifest, err := capture.Take(t.Context(), d, "nvme0n1", 512, time.Now(), nil)

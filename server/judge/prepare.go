@@ -20,7 +20,8 @@ func (j *Judge) Prepare(ctx context.Context, c *store.Case, plan *PlanOfCopy, no
 		kept = *c.Preparation
 	}
 	if plan == nil {
-		plan = planOf(kept)
+		kept := PlanFrom(&kept)
+		plan = &kept
 	}
 	a, err := j.assemble(ctx, c)
 	if err != nil {
@@ -35,8 +36,9 @@ func (j *Judge) Prepare(ctx context.Context, c *store.Case, plan *PlanOfCopy, no
 	return p.compute()
 }
 
-func planOf(p store.Preparation) *PlanOfCopy {
-	return &PlanOfCopy{p.Capacity, p.SectorSize, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium, p.Beside, p.Strategy,
+// PlanFrom is the plan that is stored.
+func PlanFrom(p *store.Preparation) PlanOfCopy {
+	return PlanOfCopy{p.Capacity, p.SectorSize, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium, p.Beside, p.Strategy,
 		p.Sizes, p.Way}
 }
 

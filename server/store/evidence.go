@@ -131,11 +131,15 @@ func putInForce(tx *gorm.DB, caseID uint64, role string, told map[string]any) er
 	if len(newest) > 0 {
 		told["evidence_id"] = newest[0].ID
 	}
-	res := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Updates(told)
-	if res.Error == nil && res.RowsAffected == 0 {
-		return ErrNotFound
+	drive := tx.Model(&Drive{}).Where("case_id = ? AND role = ?", caseID, role).Session(&gorm.Session{})
+	if res := drive.Updates(told); res.Error != nil || res.RowsAffected > 0 {
+		return res.Error
 	}
-	return res.Error
+	var n int64 // none is changed where all is as it was, too
+	if err := drive.Count(&n).Error; err != nil || n > 0 {
+		return err
+	}
+	return ErrNotFound
 }
 
 func total(held []capture.Extent) int64 {

@@ -38,6 +38,7 @@ const (
 	WhatStartBack = "start taken back"
 	WhatHandOver  = "hand-over"
 	WhatReleased  = "old drive released"
+	WhatImported  = "case imported"
 	WhatScript    = "script downloaded"
 	WhatClosed    = "case closed"
 	WhatOpened    = "case opened again"
