@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
 )
@@ -142,24 +143,12 @@ func ExportReferences(refs []machine.Reference) ([]byte, error) {
 			source += ", byte " + strconv.FormatInt(r.Source.Offset, 10)
 		}
 		row := []string{r.Holder, holder, r.Kind, r.Value, r.Means, on["original"], on["clone"], source}
-		for i := range row {
-			row[i] = inert(row[i])
-		}
-		if err := w.Write(row); err != nil {
+		if err := w.Write(command.Cells(row...)); err != nil {
 			return nil, err
 		}
 	}
 	w.Flush()
 	return []byte(b.String()), w.Error()
-}
-
-// inert keeps a spreadsheet from taking a cell for a formula: an apostrophe before it
-// says that it is text. OWASP, "CSV Injection".
-func inert(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r\n", rune(cell[0])) {
-		return "'" + cell
-	}
-	return cell
 }
 
 func partitions(x machine.Resolved) string {

@@ -78,8 +78,8 @@ func TestHowLongStartsTook(t *testing.T) {
 func TestFromWhichDiskTheSystemRuns(t *testing.T) {
 	reference.Need(t, "lsblk")
 	for text, id := range map[string]string{
-		"nvme0n1 Ostra N3    1000204886016 f5a30b3c-9d5e-4b4a-9a52-111111111111\n":                                               "f5a30b3c-9d5e-4b4a-9a52-111111111111",
-		"sda     Halden  500107862016 0000cafe\n":                                                                                "0000cafe",
+		"nvme0n1 Ostra N3    1000204886016 f5a30b3c-9d5e-4b4a-9a52-111111111111\n": "f5a30b3c-9d5e-4b4a-9a52-111111111111",
+		"sda     Halden  500107862016 0000cafe\n":                                  "0000cafe",
 		"\nNumber    : 0\nFriendlyName : Ostra N3\nSize      : 1000204886016\nPartitionStyle : GPT\nGuid      : {f5a30b3c-9d5e-4b4a-9a52-111111111111}\n": "f5a30b3c-9d5e-4b4a-9a52-111111111111",
 	} {
 		d, ok := running.From(text)

@@ -131,9 +131,11 @@ func (o *serving) run(ctx context.Context, out io.Writer, log *slog.Logger) erro
 	if link != "" {
 		fmt.Fprintln(out, "The key in it signs the lead in, once. Set a password under Settings; until then every start prints another key.")
 	}
-	h := api.New(api.Config{Store: s, Judge: judge.New(s), People: who, Web: web.Files(), Builds: o.downloads,
+	j := judge.New(s)
+	h := api.New(api.Config{Store: s, Judge: j, People: who, Web: web.Files(), Builds: o.downloads,
 		Hosts: o.names(l.Addr()), BehindProxy: o.proxy, Log: log})
 	go tidy(ctx, s, who, log)
+	go j.WatchFleet(ctx, log)
 	return serve(ctx, netutil.LimitListener(l, maxConnections), h, o.cert, o.key)
 }
 

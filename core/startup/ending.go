@@ -55,3 +55,23 @@ func (e Ending) Words() string {
 	}
 	return o.words()
 }
+
+// Can reports whether a start can end in a way: in some world, or where not every world
+// was evaluated. One whose end is not proven can end in any way.
+func Can(m machine.Machine, ends func(Ending) bool) bool {
+	outcomes, complete := evaluate(m)
+	if !complete {
+		return true
+	}
+	for i := range outcomes {
+		o := &outcomes[i]
+		e := Ending{Verdict: o.verdict, Stage: o.stage}
+		if o.chosen >= 0 {
+			e.Drive = o.attempts[o.chosen].Drive
+		}
+		if o.verdict == Depends || ends(e) {
+			return true
+		}
+	}
+	return false
+}

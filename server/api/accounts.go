@@ -68,6 +68,8 @@ type Settings struct {
 	KeepDays int `json:"keepDays" minimum:"0" maximum:"36500" doc:"Days after which a closed case's evidence is removed; 0 keeps it"`
 	// Release is when an old drive may be released.
 	Release judge.ReleaseRule `json:"release"`
+	// TakeModel lets a case take over by itself what other cases of its machine's model say.
+	TakeModel bool `json:"takeModel"`
 }
 
 type settingsOutput struct{ Body Settings }
@@ -220,7 +222,11 @@ func (a *API) settings(ctx context.Context, _ *struct{}) (*settingsOutput, error
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	return &settingsOutput{Settings{days, judge.ReleaseRule{Starts: rule.Starts, Days: rule.Days, Looked: rule.Looked}}}, nil
+	takes, err := a.store.TakesModel(ctx)
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	return &settingsOutput{Settings{days, judge.ReleaseRule{Starts: rule.Starts, Days: rule.Days, Looked: rule.Looked}, takes}}, nil
 }
 
 func (a *API) changeSettings(ctx context.Context, in *struct{ Body Settings }) (*settingsOutput, error) {
@@ -229,6 +235,9 @@ func (a *API) changeSettings(ctx context.Context, in *struct{ Body Settings }) (
 	}
 	r := in.Body.Release
 	if err := a.store.SetReleaseRule(ctx, handover.Rule{Starts: r.Starts, Days: r.Days, Looked: r.Looked}); err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	if err := a.store.SetTakesModel(ctx, in.Body.TakeModel); err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	a.people.Log(ctx, person(ctx).Name, people.EventSetting, fmt.Sprintf("evidence of closed cases is kept for %d days; release after %d cold starts on %d days", in.Body.KeepDays, r.Starts, r.Days), address(ctx))

@@ -101,7 +101,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 	})
 	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases,
 		a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings, a.registerPieces,
-		a.registerPrepare, a.registerDownloads, a.registerRepair, a.registerStarts, a.registerHandover, a.registerReport, a.registerParcel, a.registerHistory} {
+		a.registerPrepare, a.registerDownloads, a.registerRepair, a.registerStarts, a.registerHandover, a.registerReport, a.registerParcel, a.registerMemory, a.registerHistory} {
 		register(group)
 	}
 	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer",

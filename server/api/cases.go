@@ -121,14 +121,24 @@ func reply(c *store.Case) *caseOutput {
 type listInput struct {
 	Search  string `query:"q" maxLength:"200" doc:"Words; each must begin a word of the case"`
 	Reaches string `query:"reaches" enum:"starts,starts-original,stops,depends" doc:"Only cases with this verdict up to the loader"`
+	Stage   string `query:"stage" enum:"drive,mode,order,table,boot-partition,loader,configuration,system" doc:"Only cases that stop there"`
+	Model   string `query:"model" maxLength:"200" doc:"Only machines of this model"`
+	Drive   string `query:"drive" maxLength:"200" doc:"Only cases with a drive of this model"`
+	Action  string `query:"action" maxLength:"60" pattern:"^[a-z-]*$" doc:"Only cases in which this step of a repair was done"`
 	Cursor  string `query:"cursor" maxLength:"100"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"50"`
 }
 
+// ListedCase is a case with where the work on it stands.
+type ListedCase struct {
+	Case
+	Phase Phase `json:"phase"`
+}
+
 type listOutput struct {
 	Body struct {
-		Cases []Case `json:"cases"`
-		Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+		Cases []ListedCase `json:"cases"`
+		Next  string       `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
 	}
 }
 
@@ -163,15 +173,20 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 	if err != nil {
 		return nil, err
 	}
-	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, After: after,
-		Limit: in.Limit + 1})
+	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, Stage: in.Stage, Model: in.Model, Drive: in.Drive, Action: in.Action,
+		After: after, Limit: in.Limit + 1})
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
 	out := &listOutput{}
-	out.Body.Cases = []Case{}
-	for i := range cases[:min(len(cases), in.Limit)] {
-		out.Body.Cases = append(out.Body.Cases, caseOf(&cases[i]))
+	out.Body.Cases = []ListedCase{}
+	shown := cases[:min(len(cases), in.Limit)]
+	standings, err := a.store.Standings(ctx, shown)
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	for i := range shown {
+		out.Body.Cases = append(out.Body.Cases, ListedCase{caseOf(&shown[i]), phaseOf(&shown[i], standings[shown[i].ID])})
 	}
 	if len(cases) > in.Limit {
 		last := cases[in.Limit-1]
@@ -208,7 +223,7 @@ func (a *API) create(ctx context.Context, in *struct{ Body CaseInput }) (*caseOu
 	if err := a.store.Create(ctx, c, by(ctx, store.WhatMade, c.Title)); err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	return a.recheck(ctx, c.ID)
+	return a.remembered(ctx, c.ID)
 }
 
 // fill takes over what was entered; drives that were not mentioned stay unknown.
@@ -341,6 +356,9 @@ func (a *API) update(ctx context.Context, in *updateInput) (*caseOutput, error) 
 	}
 	if err := a.store.Update(ctx, c, by(ctx, what, changes)); err != nil {
 		return nil, a.problem(ctx, err)
+	}
+	if c.Model != before.Model {
+		return a.remembered(ctx, c.ID)
 	}
 	return a.recheck(ctx, c.ID)
 }

@@ -102,6 +102,7 @@ func (c client) do(method, path, version string, body io.Reader, contentType str
 	require.NoError(c.t, err)
 	r := reply{status: res.StatusCode, header: res.Header}
 	switch {
+	case !strings.Contains(res.Header.Get("Content-Type"), "json"):
 	case len(raw) > 0 && raw[0] == '[':
 		require.NoError(c.t, json.Unmarshal(raw, &r.list), string(raw))
 	case len(raw) > 0:

@@ -75,7 +75,7 @@ type decideOldInput struct {
 
 func (a *API) decideOld(ctx context.Context, in *decideOldInput) (*caseOutput, error) {
 	b := in.Body
-	return a.changeHandOver(ctx, in.ID, in.IfMatch, store.WhatHandOver, "the old drive", func(h *store.Handover) {
+	_, err := a.changeHandOver(ctx, in.ID, in.IfMatch, store.WhatHandOver, "the old drive", func(h *store.Handover) {
 		h.KeepUntil, h.Place, h.Serial, h.Beside = b.KeepUntil, strings.TrimSpace(clean(b.Place)), strings.TrimSpace(clean(b.Serial)), b.Beside
 		switch {
 		case !b.Saved:
@@ -84,6 +84,10 @@ func (a *API) decideOld(ctx context.Context, in *decideOldInput) (*caseOutput, e
 			h.Saved = &store.Tick{Who: person(ctx).Name, At: time.Now().UTC()}
 		}
 	})
+	if err != nil {
+		return nil, err
+	}
+	return a.recheck(ctx, in.ID) // it is found by its place and serial number, too
 }
 
 type lookInput struct {

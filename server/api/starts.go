@@ -81,7 +81,7 @@ func (a *API) recordStart(ctx context.Context, in *startInput) (*startOutput, er
 		}
 	}
 	t := &store.Start{CaseID: in.ID, At: at, Kind: in.Body.Kind, Note: in.Body.Note}
-	return a.keepStart(ctx, version, t, proof, in.Body.Failed, nil)
+	return a.keepStart(ctx, version, c, t, proof, store.Proof{Said: in.Body.Failed})
 }
 
 type startCaptureInput struct {
@@ -122,7 +122,7 @@ func (a *API) recordStartCapture(ctx context.Context, in *startCaptureInput) (*s
 	if proof.From == "clone" {
 		evidence = capturedPiece(in.ID, proof.From, f.Name, taken)
 	}
-	return a.keepStart(ctx, version, t, proof, "", evidence)
+	return a.keepStart(ctx, version, c, t, proof, store.Proof{By: evidence})
 }
 
 // start reads what the form says of the start itself.
@@ -149,10 +149,13 @@ func (in *startCaptureInput) start() (*store.Start, error) {
 }
 
 // keepStart keeps what a start showed.
-func (a *API) keepStart(ctx context.Context, version uint32, t *store.Start, proof *judge.Proof, failed string,
-	evidence *store.Piece) (*startOutput, error) {
+func (a *API) keepStart(ctx context.Context, version uint32, c *store.Case, t *store.Start, proof *judge.Proof, with store.Proof) (*startOutput, error) {
 	t.Origin, t.Why, t.Who = proof.From, proof.Why, person(ctx).Name
-	err := a.storing(ctx, func() error { return a.store.AddStart(ctx, version, t, failed, evidence) })
+	var err error
+	if with.Learned, err = a.judge.Observe(ctx, c, t.Origin, t.At); err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	err = a.storing(ctx, func() error { return a.store.AddStart(ctx, version, t, with) })
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}

@@ -268,11 +268,13 @@ func (j *Judge) Record(ctx context.Context, c *store.Case) (*Check, error) {
 	if err != nil {
 		return nil, err
 	}
+	return k, j.store.Record(ctx, k.record(c.ID), j.words(ctx, c, k))
+}
+
+// record is the check as it is kept.
+func (k *Check) record(id uint64) store.Check {
 	t := k.Trace
-	return k, j.store.Record(ctx, store.Check{
-		CaseID: c.ID, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage),
-		Headline: t.Headline,
-	})
+	return store.Check{CaseID: id, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage), Headline: t.Headline}
 }
 
 // ValidRole reports whether a role is one that cases have.

@@ -4,10 +4,8 @@ import (
 	"context"
 	"strings"
 	"time"
-	"unicode"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"latchkey/capture/told"
 )
@@ -35,6 +33,8 @@ type Case struct {
 	Reaches   string
 	Stage     string
 	Headline  string
+	Model     string // of the machine, by which cases are alike
+	Rules     string // version of the rules of the latest check
 	Demo      *string
 	ClosedAt  *time.Time // when a person closed it
 	ClearedAt *time.Time // when its evidence was removed, some time after
@@ -102,6 +102,7 @@ func (s *Store) Create(ctx context.Context, c *Case, by Entry) error {
 		c.DeviceOrder = []string{}
 	}
 	c.sign(&Case{}, by.Who, time.Now().UTC())
+	c.Model = ModelOf(c.Machine)
 	return s.write(ctx, func(tx *gorm.DB) error {
 		c.ID = 0
 		for i := range c.Drives {
@@ -146,7 +147,8 @@ func (s *Store) Update(ctx context.Context, c *Case, by Entry) error {
 			return err
 		}
 		c.sign(&before, by.Who, time.Now().UTC())
-		if err := tx.Model(c).Select("title", "machine", "firmware", "device_order", "said", "stands", "reach", "sayings").Updates(c).Error; err != nil {
+		c.Model = ModelOf(c.Machine)
+		if err := tx.Model(c).Select("title", "machine", "model", "firmware", "device_order", "said", "stands", "reach", "sayings").Updates(c).Error; err != nil {
 			return err
 		}
 		for _, d := range c.Drives {
@@ -205,20 +207,35 @@ func claim(tx *gorm.DB, id uint64, version uint32, by Entry) error {
 	return ErrConflict
 }
 
-// Record keeps a verdict as a dated record, and shows it in lists. It does not
-// change the case's version: nothing that a person entered has changed.
-func (s *Store) Record(ctx context.Context, k Check) error {
+// ModelOf is a machine's model: what stands before the comma, as in "Fenmark D4, harbour
+// office".
+func ModelOf(machine string) string {
+	model, _, _ := strings.Cut(machine, ",")
+	return strings.TrimSpace(model)
+}
+
+// Record keeps a verdict as a dated record, shows it in lists, and lets the case be found
+// by words. It does not change the case's version: nothing that a person entered has
+// changed.
+func (s *Store) Record(ctx context.Context, k Check, words []string) error {
 	k.At = time.Now().UTC()
 	k.Headline = clip(k.Headline, 500)
 	return s.write(ctx, func(tx *gorm.DB) error {
-		k.ID = 0
-		if err := tx.Create(&k).Error; err != nil {
+		if err := k.write(tx); err != nil {
 			return err
 		}
-		return tx.Model(&Case{}).Where("id = ?", k.CaseID).UpdateColumns(map[string]any{
-			"verdict": k.Verdict, "reaches": k.Reaches, "stage": k.Stage, "headline": k.Headline,
-		}).Error
+		return findBy(tx, k.CaseID, words)
 	})
+}
+
+func (k *Check) write(tx *gorm.DB) error {
+	k.ID = 0
+	if err := tx.Create(k).Error; err != nil {
+		return err
+	}
+	return tx.Model(&Case{}).Where("id = ?", k.CaseID).UpdateColumns(map[string]any{
+		"verdict": k.Verdict, "reaches": k.Reaches, "stage": k.Stage, "headline": k.Headline, "rules": k.Rules,
+	}).Error
 }
 
 func clip(s string, n int) string {
@@ -228,87 +245,9 @@ func clip(s string, n int) string {
 	return s
 }
 
-// Cursor is where a page of a list begins: after this case.
-type Cursor struct {
-	UpdatedAt time.Time
-	ID        uint64
-}
-
-// Page asks for a part of the list of cases.
-type Page struct {
-	Search  string // words; each must begin a word of the case
-	Reaches string // a verdict up to the loader, or "" for all
-	After   *Cursor
-	Limit   int
-}
-
-// maxTerms bounds the words of a search.
-const maxTerms = 8
-
-// List returns cases, the latest changed first, with their drives.
-func (s *Store) List(ctx context.Context, p Page) ([]Case, error) {
-	var cases []Case
-	err := s.read(ctx, func(db *gorm.DB) error {
-		q := db.Preload("Drives", func(tx *gorm.DB) *gorm.DB { return tx.Order("role DESC") }).Preload("Drives.Evidence")
-		if p.Reaches != "" {
-			q = q.Where("reaches = ?", p.Reaches)
-		}
-		words := wordsOf(p.Search)
-		for _, w := range words[:min(len(words), maxTerms)] {
-			q = q.Where("id IN (SELECT case_id FROM case_words WHERE word LIKE ?)", likeEscaper.Replace(w)+"%")
-		}
-		if p.After != nil {
-			q = q.Where("(updated_at < ? OR (updated_at = ? AND id < ?))", p.After.UpdatedAt, p.After.UpdatedAt, p.After.ID)
-		}
-		return q.Order("updated_at DESC, id DESC").Limit(p.Limit).Find(&cases).Error
-	})
-	return cases, err
-}
-
 // FindDemo returns the case that was made from a demo case.
 func (s *Store) FindDemo(ctx context.Context, name string) (*Case, error) {
 	var c Case
 	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("demo = ?", name).First(&c).Error })
 	return &c, err
-}
-
-var likeEscaper = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
-
-func wordsOf(texts ...string) []string {
-	var words []string
-	seen := map[string]bool{}
-	for _, t := range texts {
-		for _, w := range strings.FieldsFunc(strings.ToLower(t), func(r rune) bool {
-			return !unicode.IsLetter(r) &&
-				!unicode.IsDigit(r)
-		}) {
-			if w = clip(w, 60); !seen[w] {
-				seen[w] = true
-				words = append(words, w)
-			}
-		}
-	}
-	return words
-}
-
-// indexWords keeps the words by which a case is found; it has none yet.
-func indexWords(tx *gorm.DB, c *Case) error {
-	texts := []string{c.Title, c.Machine}
-	for _, d := range c.Drives {
-		texts = append(texts, d.Model)
-	}
-	var rows []caseWord
-	for _, w := range wordsOf(texts...) {
-		rows = append(rows, caseWord{w, c.ID})
-	}
-	if len(rows) == 0 {
-		return nil
-	}
-	// Words that differ in accents alone are one to the database.
-	return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(rows).Error
-}
-
-type caseWord struct {
-	Word   string `gorm:"primaryKey"`
-	CaseID uint64 `gorm:"primaryKey"`
 }

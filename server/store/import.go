@@ -28,7 +28,7 @@ func PackText(text []byte) []byte { return encoder.EncodeAll(text, nil) }
 func (s *Store) Import(ctx context.Context, in *Imported, by Entry) (id uint64, err error) {
 	err = s.write(ctx, func(tx *gorm.DB) error {
 		c := *in.Case
-		c.ID, c.Version = 0, 1
+		c.ID, c.Version, c.Model = 0, 1, ModelOf(in.Case.Machine)
 		c.Drives = nil
 		if err := tx.Omit("Listings", "Drives").Create(&c).Error; err != nil {
 			return err

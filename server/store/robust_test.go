@@ -259,7 +259,7 @@ func TestDeletingTakesEverythingAlong(t *testing.T) {
 		store.Entry{Who: "Marit", What: store.WhatEvidence}, 1))
 	require.NoError(t, s.AddListing(t.Context(), &store.Listing{CaseID: c.ID, Format: "blkid", Disks: map[string]string{}},
 		[]byte("x"), storetest.Nobody, 2))
-	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID}))
+	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID}, nil))
 	assert.ErrorIs(t, s.Delete(t.Context(), c.ID, 1), store.ErrConflict)
 	require.NoError(t, s.Delete(t.Context(), c.ID, 3))
 	for _, table := range []string{"cases", "drives", "evidence", "evidence_chunks", "listings", "checks", "marks", "history", "case_words"} {

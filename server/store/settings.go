@@ -43,6 +43,22 @@ func (s *Store) SetReleaseRule(ctx context.Context, r handover.Rule) error {
 	return s.set(ctx, releaseRule, fmt.Sprint(r.Starts, r.Days, looked))
 }
 
+// takeModel is the setting of whether a new case takes over what other cases of its
+// machine's model say.
+const takeModel = "take over what a model's cases say"
+
+// TakesModel returns whether it does.
+func (s *Store) TakesModel(ctx context.Context) (bool, error) {
+	var rows []setting
+	err := s.read(ctx, func(db *gorm.DB) error { return db.Where("name = ?", takeModel).Limit(1).Find(&rows).Error })
+	return err == nil && len(rows) == 1 && rows[0].Value == "yes", err
+}
+
+// SetTakesModel sets it.
+func (s *Store) SetTakesModel(ctx context.Context, takes bool) error {
+	return s.set(ctx, takeModel, map[bool]string{true: "yes", false: "no"}[takes])
+}
+
 func (s *Store) set(ctx context.Context, name, value string) error {
 	return s.write(ctx, func(tx *gorm.DB) error {
 		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&setting{name, value}).Error

@@ -38,9 +38,16 @@ func (s *Store) Starts(ctx context.Context, id uint64) ([]Start, error) {
 	return starts, err
 }
 
-// AddStart records a start. said is what the screen said of one that failed. Evidence that
-// it was proved by, unless nil, comes into force.
-func (s *Store) AddStart(ctx context.Context, version uint32, t *Start, said string, by *Piece) error {
+// Proof is what comes with a start: what the screen said of one that failed, the capture
+// that it was proved by, which comes into force, and what it says of the firmware.
+type Proof struct {
+	Said    string
+	By      *Piece
+	Learned map[string]bool
+}
+
+// AddStart records a start.
+func (s *Store) AddStart(ctx context.Context, version uint32, t *Start, with Proof) error {
 	t.RecordedAt = time.Now().UTC()
 	if t.At.IsZero() {
 		t.At = t.RecordedAt
@@ -52,19 +59,24 @@ func (s *Store) AddStart(ctx context.Context, version uint32, t *Start, said str
 		if err := claim(tx, t.CaseID, version, e); err != nil {
 			return err
 		}
-		if by != nil {
-			if err := by.add(tx); err != nil {
+		if with.By != nil {
+			if err := with.By.add(tx); err != nil {
 				return err
 			}
-			t.EvidenceID = &by.ID
+			t.EvidenceID = &with.By.ID
 		}
-		if said != "" {
-			if err := tx.Model(&Case{}).Where("id = ?", t.CaseID).Update("said", said).Error; err != nil {
+		if with.Said != "" {
+			if err := tx.Model(&Case{}).Where("id = ?", t.CaseID).Update("said", with.Said).Error; err != nil {
 				return err
 			}
 		}
 		if err := tx.Create(t).Error; err != nil {
 			return err
+		}
+		for choice, value := range with.Learned {
+			if err := tx.Create(&Observation{CaseID: t.CaseID, StartID: t.ID, Choice: choice, Value: value}).Error; err != nil {
+				return err
+			}
 		}
 		return proved(tx, t.CaseID)
 	})

@@ -25,7 +25,11 @@ type Saying struct {
 	At       time.Time `json:"at,omitzero"`
 	Question string    `json:"question,omitempty"` // that was answered
 	Answer   string    `json:"answer,omitempty"`   // in the words of the option
+	Model    bool      `json:"model,omitempty"`    // taken over from other cases of the machine's model
 }
+
+// ChoiceFact names the fact of a firmware's choice.
+func ChoiceFact(key string) course.FactName { return course.FactName{Of: course.OfChoice, Key: key} }
 
 // stated is how statements of one subject stand in a case.
 type stated struct {
@@ -276,6 +280,7 @@ func (c *Case) sign(before *Case, who string, at time.Time) {
 		old, told := was[name]
 		if !told || old.Value != s.Value {
 			s.Who, s.At = who, at
+			s.Model = s.Model && !told // what is told otherwise is a person's own
 			if told && old.Answer == s.Answer {
 				s.Answer = ""
 			}

@@ -184,7 +184,7 @@ func TestVerdictsAreRecorded(t *testing.T) {
 	s := storetest.Open(t)
 	c := newCase(t, s, "Judged")
 	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: c.ID, Rules: "r", Verdict: "stops", Reaches: "stops", Stage: "table",
-		Headline: string(make([]rune, 900))}))
+		Headline: string(make([]rune, 900))}, nil))
 	got, err := s.Get(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "stops", got.Verdict)
