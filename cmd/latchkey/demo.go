@@ -95,6 +95,9 @@ func makeDemoCase(ctx context.Context, s *store.Store, j *judge.Judge, d demo.Ca
 		c.Drives = append(c.Drives, store.Drive{Role: role, Model: decl.Model, Bus: optional(decl.Bus),
 			Attached: decl.Attached})
 	}
+	if d.After != nil {
+		c.CreatedAt = time.Now().UTC().Add(-time.Duration(d.After.Starts[0].HoursAgo+2) * time.Hour)
+	}
 	if err := s.Create(ctx, c, byDemo(store.WhatMade, c.Title)); err != nil {
 		return err
 	}

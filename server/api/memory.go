@@ -201,11 +201,10 @@ func (a *API) figures(ctx context.Context, _ *struct{}) (*figuresOutput, error) 
 	}
 	stage := func(s string) string { return course.Stage(s).Title() }
 	plain := func(s string) string { return s }
-	action := func(s string) string { return strings.ReplaceAll(s, "-", " ") }
 	const started = "seen to start since"
 	return &figuresOutput{Figures{[]FigureGroup{
 		group("stage", "Where clones stopped", started, f.Stages, stage),
-		group("action", "Steps of repairs that were done", started, f.Actions, action),
+		group("action", "Steps of repairs that were done", started, f.Actions, plain),
 		group("model", "By the machine's model", "seen to start", f.Models, plain),
 		group("drive", "By the new drive's model", "seen to start", f.Drives, plain),
 		group("time", "From the case to the first start", "seen to start", f.Times, plain),
@@ -215,7 +214,11 @@ func (a *API) figures(ctx context.Context, _ *struct{}) (*figuresOutput, error) 
 func group(key, title, good string, figures []store.Figure, label func(string) string) FigureGroup {
 	g := FigureGroup{Key: key, Title: title, Good: good, Bars: []Bar{}}
 	for _, f := range figures {
-		g.Bars = append(g.Bars, Bar{f.Name, label(f.Name), f.All, f.Good})
+		bar := Bar{f.Name, f.Label, f.All, f.Good}
+		if bar.Label == "" {
+			bar.Label = label(f.Name)
+		}
+		g.Bars = append(g.Bars, bar)
 	}
 	return g
 }

@@ -8,9 +8,10 @@ import (
 
 // Figure is a bar: what it counts, and of how many it was so.
 type Figure struct {
-	Name string // the value that cases are found by
-	All  int64
-	Good int64
+	Name  string // the value that cases are found by
+	Label string // in words, where the name is a key of its own
+	All   int64
+	Good  int64
 }
 
 // Figures are a bench's figures.
@@ -46,8 +47,8 @@ func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 				JOIN cases c ON c.id = k.case_id`},
 			{&f.Models, "SELECT model AS name, COUNT(*) AS `all`, SUM(proved_at IS NOT NULL) AS good FROM cases WHERE model <> ''"},
 			{&f.Drives, "SELECT d.model AS name, COUNT(*) AS `all`, SUM(c.proved_at IS NOT NULL) AS good FROM drives d JOIN cases c ON c.id = d.case_id WHERE d.role = 'clone' AND d.model <> ''"},
-			{&f.Actions, `SELECT name, COUNT(*) AS ` + "`all`" + `, SUM(proved) AS good FROM (SELECT DISTINCT SUBSTRING_INDEX(m.step, ' ', 1) AS name, m.case_id, c.proved_at IS NOT NULL AS proved
-				FROM marks m JOIN cases c ON c.id = m.case_id WHERE m.state = 'done') done`},
+			{&f.Actions, `SELECT name, MAX(label) AS label, COUNT(*) AS ` + "`all`" + `, SUM(proved) AS good FROM (SELECT SUBSTRING_INDEX(m.step, ' ', 1) AS name, MAX(m.title) AS label, m.case_id, MAX(c.proved_at IS NOT NULL) AS proved
+				FROM marks m JOIN cases c ON c.id = m.case_id WHERE m.state = 'done' GROUP BY name, m.case_id) done`},
 		} {
 			if err := db.Raw(q.sql+tail, mostBars).Scan(q.to).Error; err != nil {
 				return err

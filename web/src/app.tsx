@@ -15,6 +15,7 @@ const EvidencePage = lazy(() => import("./evidence/EvidencePage"));
 const CheckPage = lazy(() => import("./check/CheckPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
 const FirstStartPage = lazy(() => import("./firststart/FirstStartPage"));
+const FiguresPage = lazy(() => import("./figures/FiguresPage"));
 const HandOverPage = lazy(() => import("./handover/HandOverPage"));
 const LookupPage = lazy(() => import("./lookup/LookupPage"));
 const RepairPage = lazy(() => import("./repair/RepairPage"));
@@ -46,6 +47,7 @@ export function App() {
           </Route>
           <Route path="/bench" element={<BenchPage />} />
           <Route path="/lookup" element={<LookupPage />} />
+          <Route path="/figures" element={<FiguresPage />} />
           <Route path="/settings" element={<SettingsPage />} />
           <Route path="*" element={<Typography sx={{ p: 3 }}>There is no such screen.</Typography>} />
         </Routes>

@@ -59,6 +59,9 @@ export type Work = Schemas["Work"];
 export type ReleaseRule = Schemas["ReleaseRule"];
 export type Fate = "kept" | "data" | "wiped";
 export type Settings = Schemas["Settings"];
+export type ListedCase = Schemas["ListedCase"];
+export type ModelMemory = Schemas["ModelMemory"];
+export type FigureGroup = Schemas["FigureGroup"];
 
 /** An answer of the server that says what went wrong (RFC 9457). */
 export class Problem extends Error {
@@ -108,12 +111,47 @@ function problemOf({ error, response }: Result<unknown>): Problem {
 
 const etag = (version: number) => `"${version}"`;
 
-export const listCases = (q: string, reaches: Verdict | "", cursor?: string) =>
+/** What cases are found by; empty for all. */
+export interface CaseFilter {
+  q?: string;
+  reaches?: Verdict | "";
+  stage?: string;
+  model?: string;
+  drive?: string;
+  action?: string;
+}
+
+export const listCases = (filter: CaseFilter, cursor?: string) =>
   unwrap(
     client.GET("/cases", {
-      params: { query: { q: q || undefined, reaches: reaches || undefined, cursor, limit: 50 } },
+      params: {
+        query: {
+          ...(Object.fromEntries(Object.entries(filter).filter(([, v]) => v)) as object),
+          cursor,
+          limit: 50,
+        },
+      },
     }),
   );
+
+export const modelMemory = (id: number) =>
+  unwrap(client.GET("/cases/{id}/model", { params: { path: { id } } }));
+
+export const takeModelMemory = (id: number, version: number, keys: string[]) =>
+  unwrap(client.POST("/cases/{id}/model", { params: changing(id, version), body: { keys } }));
+
+export const getFleet = () => unwrap(client.GET("/fleet"));
+
+export const judgeFleet = () => unwrap(client.POST("/fleet"));
+
+export const getFigures = () => unwrap(client.GET("/figures"));
+
+/** Takes in a case that another bench exported. */
+export function importCase(file: File) {
+  const form = new FormData();
+  form.set("file", file);
+  return unwrap(client.POST("/imports", { body: { file: "" }, bodySerializer: () => form }));
+}
 
 export const createCase = (body: CaseInput) => unwrap(client.POST("/cases", { body }));
 

@@ -8,6 +8,7 @@ import {
 import {
   type Bench,
   type Case,
+  type CaseFilter,
   type CaseInput,
   type MarkInput,
   type Person,
@@ -16,7 +17,6 @@ import {
   type Role,
   type Seen,
   type Toolbox,
-  type Verdict,
   type WhatIf,
   answerQuestion,
   caseHistory,
@@ -24,6 +24,8 @@ import {
   createCase,
   findMessages,
   getCase,
+  getFigures,
+  getFleet,
   getHandOver,
   getListing,
   getPlan,
@@ -36,6 +38,7 @@ import {
   listPieces,
   listReferences,
   markStep,
+  modelMemory,
   previewCopy,
   readBytes,
   recordStart,
@@ -48,14 +51,31 @@ import {
   withdrawStatement,
 } from "./client";
 
-export const useCases = (q: string, reaches: Verdict | "") =>
+export const useCases = (filter: CaseFilter) =>
   useInfiniteQuery({
-    queryKey: ["cases", q, reaches],
-    queryFn: ({ pageParam }) => listCases(q, reaches, pageParam),
+    queryKey: ["cases", filter],
+    queryFn: ({ pageParam }) => listCases(filter, pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
   });
+
+export const useModelMemory = (id: number, version: number) =>
+  useQuery({
+    queryKey: ["model", id, version],
+    queryFn: () => modelMemory(id),
+    placeholderData: keepPreviousData,
+  });
+
+/** How far judging all cases is; looked at again while it goes on. */
+export const useFleet = () =>
+  useQuery({
+    queryKey: ["fleet"],
+    queryFn: getFleet,
+    refetchInterval: (q) => (q.state.data && q.state.data.judged < q.state.data.all ? 2000 : false),
+  });
+
+export const useFigures = () => useQuery({ queryKey: ["figures"], queryFn: getFigures });
 
 export const useCase = (id: number) => useQuery({ queryKey: ["case", id], queryFn: () => getCase(id) });
 

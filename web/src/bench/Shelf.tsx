@@ -18,7 +18,7 @@ interface Props {
 
 /** The drives on the bench, in the order in which the firmware comes to them, and the shelf they are taken from. */
 export function Shelf({ bench, onChange }: Props) {
-  const cases = useCases("", "");
+  const cases = useCases({});
   const all = cases.data?.pages.flatMap((p) => p.cases) ?? [];
   const title = (id: number) => all.find((c) => c.id === id)?.title ?? `case ${id}`;
   const put = (drives: BenchDrive[]) => onChange({ ...bench, drives, answers: undefined });

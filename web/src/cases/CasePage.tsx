@@ -2,7 +2,7 @@ import Box from "@mui/material/Box";
 import LinearProgress from "@mui/material/LinearProgress";
 import Typography from "@mui/material/Typography";
 import { useHotkeys } from "react-hotkeys-hook";
-import { NavLink, Outlet, useNavigate, useParams } from "react-router";
+import { Link, NavLink, Outlet, useNavigate, useParams } from "react-router";
 import type { Case } from "../api/client";
 import { useCase, useCheck } from "../api/queries";
 import { DriveName } from "../parts/DriveName";
@@ -72,6 +72,7 @@ function Header({ case: c }: { case: Case }) {
             <DriveName drive={d} known={check.data?.drives.find((x) => x.role === d.role)} />
           </Typography>
         ))}
+        <Alike case={c} />
       </Box>
       <Box
         component="nav"
@@ -101,5 +102,31 @@ function Header({ case: c }: { case: Case }) {
         ))}
       </Box>
     </Box>
+  );
+}
+
+/** Cases of the same model, cause or drive, one click away. */
+function Alike({ case: c }: { case: Case }) {
+  const model = c.machine.split(",")[0]!.trim();
+  const drive = c.drives.find((d) => d.role === "clone")?.model;
+  const kinds = [
+    ["model", model, `the same machine, ${model}`],
+    ["stage", c.stage, `the same cause: they stop at the ${c.stage.replace("-", " ")}`],
+    ["drive", drive, `the same new drive, ${drive}`],
+  ] as const;
+  const there = kinds.filter(([, value]) => value);
+  if (there.length === 0) return null;
+  return (
+    <Typography variant="body2" component="span" sx={{ ml: "auto" }}>
+      Alike:{" "}
+      {there.map(([key, value, words], i) => (
+        <span key={key}>
+          {i > 0 && " · "}
+          <Link to={`/cases?${key}=${encodeURIComponent(value!)}`} title={`Cases of ${words}`}>
+            {{ model: "machine", stage: "cause", drive: "drive" }[key]}
+          </Link>
+        </span>
+      ))}
+    </Typography>
   );
 }

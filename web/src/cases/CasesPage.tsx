@@ -13,23 +13,42 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { useLocation, useNavigate } from "react-router";
-import type { Case, Verdict } from "../api/client";
+import { useLocation, useNavigate, useSearchParams } from "react-router";
+import type { ListedCase, Verdict } from "../api/client";
 import { useCases, useMay } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
-import { busName, when } from "../parts/format";
+import { ago, busName, when } from "../parts/format";
 import { VerdictMark, verdictWord } from "../parts/VerdictMark";
+import { ImportCase } from "./ImportCase";
 import { NewCaseDialog } from "./NewCaseDialog";
+import { PhaseMark } from "./PhaseMark";
+
+/** By what cases are alike, as the address says it, in words. */
+const kinds = [
+  ["stage", "that stop at the stage"],
+  ["model", "on the machine"],
+  ["drive", "with the drive"],
+  ["action", "with the repair step"],
+] as const;
 
 /** All cases, the latest changed first, with search and verdict. */
 export default function CasesPage() {
   const [search, setSearch] = useState("");
   const [reaches, setReaches] = useState<Verdict | "">("");
+  const [alike, setAlike] = useSearchParams();
   const [creating, setCreating] = useState(false);
   const technician = useMay("technician");
   const field = useRef<HTMLInputElement>(null);
   const { state } = useLocation();
-  const cases = useCases(useDeferredValue(search), reaches);
+  const narrowed = kinds.flatMap(([key, words]) => {
+    const value = alike.get(key);
+    return value ? [{ key, value, words }] : [];
+  });
+  const cases = useCases({
+    q: useDeferredValue(search),
+    reaches,
+    ...Object.fromEntries(narrowed.map((n) => [n.key, n.value])),
+  });
   const wanted = (state as { search?: number } | null)?.search;
   useEffect(() => {
     if (wanted) field.current?.focus();
@@ -53,8 +72,8 @@ export default function CasesPage() {
           inputRef={field}
           value={search}
           onChange={(e) => setSearch(e.target.value)}
-          placeholder="Find by case, machine or drive"
-          sx={{ width: 280 }}
+          placeholder="Find by anything in a case"
+          sx={{ width: 250 }}
           slotProps={{
             htmlInput: { "aria-label": "Find a case" },
             input: {
@@ -80,16 +99,27 @@ export default function CasesPage() {
           <MenuItem value="depends">Depends</MenuItem>
         </TextField>
         {technician && (
-          <Button variant="contained" size="medium" onClick={() => setCreating(true)}>
-            New case
-          </Button>
+          <>
+            <ImportCase />
+            <Button variant="contained" size="medium" onClick={() => setCreating(true)}>
+              New case
+            </Button>
+          </>
         )}
       </Box>
+      {narrowed.length > 0 && (
+        <Box sx={{ display: "flex", gap: 1, alignItems: "center", mb: 1 }}>
+          <Typography variant="body2">
+            Only cases {narrowed.map((n) => `${n.words} ${n.value.replaceAll("-", " ")}`).join(", ")}
+          </Typography>
+          <Button onClick={() => setAlike({})}>Show all</Button>
+        </Box>
+      )}
       {cases.isError && <ErrorNotice error={cases.error} retry={() => void cases.refetch()} />}
       {cases.isPending && <LinearProgress aria-label="Loading the cases" />}
       {cases.isSuccess && rows.length === 0 && (
         <Empty
-          searching={search !== "" || reaches !== ""}
+          searching={search !== "" || reaches !== "" || narrowed.length > 0}
           onNew={technician ? () => setCreating(true) : undefined}
         />
       )}
@@ -98,7 +128,7 @@ export default function CasesPage() {
           <Table size="small" aria-label="Cases">
             <TableHead>
               <TableRow>
-                {["Verdict", "Case", "Original → clone", "Changed"].map((h) => (
+                {["Verdict", "Case", "Where it stands", "Original → clone", "Changed"].map((h) => (
                   <TableCell key={h} sx={{ color: "text.secondary", fontSize: "0.75rem", fontWeight: 600 }}>
                     {h}
                   </TableCell>
@@ -129,7 +159,7 @@ function Empty({ searching, onNew }: { searching: boolean; onNew?: () => void })
       <Typography variant="h2">{searching ? "No case matches" : "No cases yet"}</Typography>
       <Typography sx={{ my: 1 }}>
         {searching
-          ? "Every word must begin a word of the case, its machine or its drives."
+          ? "Every word must begin a word of the case, its drives, or what their evidence holds."
           : "A case holds one machine, its original drive and the clone. Make one, then add the first bytes of both drives."}
       </Typography>
       {!searching && onNew && (
@@ -141,7 +171,7 @@ function Empty({ searching, onNew }: { searching: boolean; onNew?: () => void })
   );
 }
 
-function CaseRow({ c }: { c: Case }) {
+function CaseRow({ c }: { c: ListedCase }) {
   const navigate = useNavigate();
   const open = () => void navigate(`/cases/${c.id}/check`);
   return (
@@ -183,6 +213,12 @@ function CaseRow({ c }: { c: Case }) {
           {c.machine}
         </Typography>
       </TableCell>
+      <TableCell sx={{ width: 170 }}>
+        <PhaseMark phase={c.phase.name} />
+        <Typography variant="caption" color="text.secondary" component="p">
+          {c.closedAt ? "closed" : c.phase.next && `next: ${c.phase.next}`}
+        </Typography>
+      </TableCell>
       <TableCell>
         {c.drives.map((d) => (
           <Typography key={d.role} variant="caption" component="p">
@@ -191,7 +227,14 @@ function CaseRow({ c }: { c: Case }) {
           </Typography>
         ))}
       </TableCell>
-      <TableCell sx={{ whiteSpace: "nowrap", color: "text.secondary" }}>{when(c.updatedAt)}</TableCell>
+      <TableCell sx={{ whiteSpace: "nowrap", color: "text.secondary" }}>
+        <span title={when(c.updatedAt)}>{ago(c.updatedAt)}</span>
+        {c.phase.who && (
+          <Typography variant="caption" component="p">
+            {c.phase.who}
+          </Typography>
+        )}
+      </TableCell>
     </TableRow>
   );
 }

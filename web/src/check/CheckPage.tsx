@@ -26,6 +26,7 @@ import { VerdictMark } from "../parts/VerdictMark";
 import { Attempts } from "./Attempts";
 import { Comparison } from "./Comparison";
 import { Detail, type DetailContent } from "../parts/Detail";
+import { ModelNotice } from "./ModelNotice";
 import { type PinChoice, PinRows } from "./PinRows";
 import { Runs } from "./Runs";
 import { Said } from "./Said";
@@ -56,6 +57,7 @@ export default function CheckPage() {
       {update.isError && <ErrorNotice error={update.error} />}
       {answer.isError && <ErrorNotice error={answer.error} />}
       <Verdict check={held} supposed={change !== null} />
+      <ModelNotice case={c} questions={held.trace.missing} />
       {held.trace.reaches === "depends" && (
         <Settles
           questions={held.trace.missing}

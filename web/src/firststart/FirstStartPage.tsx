@@ -74,7 +74,7 @@ function Standing({ case: c }: { case: Case }) {
       </Typography>
       <Typography color="text.secondary">
         {c.provedAt
-          ? `${c.proof} ${when(c.provedAt)}`
+          ? `${c.proof} ${when(c.provedAt)}.`
           : c.proof || "A start that was seen is worth more than one that was computed."}
         {c.provedAt && (
           <>

@@ -19,7 +19,7 @@ import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { ago } from "../parts/format";
 import { LookMark } from "./LookMark";
-import { Section } from "./Section";
+import { Section } from "../parts/Section";
 import { WorkView } from "./WorkView";
 
 /** What to look at in the running system, each with its command; pasted answers are judged. */

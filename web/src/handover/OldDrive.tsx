@@ -21,7 +21,7 @@ import { useChangeCase } from "../api/queries";
 import { Changes } from "../parts/Changes";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { when } from "../parts/format";
-import { Section } from "./Section";
+import { Section } from "../parts/Section";
 import { WorkView } from "./WorkView";
 
 type Old = HandOver["old"];

@@ -1,7 +1,7 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import type { Case } from "../api/client";
-import { Section } from "./Section";
+import { Section } from "../parts/Section";
 
 /** The report for the customer or the file, and the whole case for another bench. */
 export function ReportLinks({ case: c }: { case: Case }) {

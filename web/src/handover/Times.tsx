@@ -11,7 +11,7 @@ import { CommandBlock } from "../parts/CommandBlock";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { roles } from "../parts/format";
 import { usePalette } from "../parts/palette";
-import { Section } from "./Section";
+import { Section } from "../parts/Section";
 
 const records = [
   [

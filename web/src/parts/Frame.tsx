@@ -11,6 +11,7 @@ const places = [
   { to: "/cases", name: "Cases", icon: "M4 7h16v12H4zM9 7V4h6v3M4 12h16" },
   { to: "/bench", name: "Bench", icon: "M4 13h16M6 13v7M18 13v7M9 13V6h6v7M11 9h2" },
   { to: "/lookup", name: "Look-up", icon: "M4 5h7v14H4zM13 5h7v14h-7M15 9h3M15 12h3M6 9h3M6 12h3" },
+  { to: "/figures", name: "Figures", icon: "M4 20h16M6 20v-6h3v6M11 20V7h3v13M16 20v-9h3v9" },
   { to: "/settings", name: "Settings", icon: "M5 7h14M5 12h14M5 17h14M9 5v4M15 10v4M8 15v4" },
 ];
 
@@ -35,6 +36,7 @@ export function Frame({ children }: { children: ReactNode }) {
   useHotkeys("g>c", () => void navigate("/cases"));
   useHotkeys("g>b", () => void navigate("/bench"));
   useHotkeys("g>l", () => void navigate("/lookup"));
+  useHotkeys("g>f", () => void navigate("/figures"));
   useHotkeys("g>s", () => void navigate("/settings"));
   return (
     <Box sx={{ display: "flex", minHeight: "100vh" }}>

@@ -13,6 +13,7 @@ const keys = [
   ["g c", "go to Cases"],
   ["g b", "go to the Bench"],
   ["g l", "go to Look-up"],
+  ["g f", "go to the Figures"],
   ["g s", "go to Settings"],
   ["b", "Beginning of the open case"],
   ["p", "Prepare of the open case"],

@@ -80,6 +80,7 @@ function Keeping() {
   return (
     <>
       <ReleaseRuleForm key={Object.values(settings.data.release).join()} settings={settings.data} />
+      <Remembering settings={settings.data} />
       <KeepDays key={settings.data.keepDays} settings={settings.data} />
     </>
   );
@@ -162,6 +163,36 @@ function ReleaseRuleForm({ settings }: { settings: Settings }) {
           Save the rule
         </Button>
       </Box>
+      {save.isError && <ErrorNotice error={save.error} />}
+    </Paper>
+  );
+}
+
+/** Whether a case takes over by itself what its machine's model is known for. */
+function Remembering({ settings }: { settings: Settings }) {
+  const save = useSaveSettings();
+  return (
+    <Paper component="section" aria-label="What models are known for" sx={{ p: 2 }}>
+      <Typography variant="h3" component="h2">
+        What models are known for
+      </Typography>
+      <FormControlLabel
+        sx={{ ml: "-4px", mt: 0.5 }}
+        label={
+          <Typography variant="body2">
+            A new case takes over by itself what other cases of its machine&apos;s model agree in
+          </Typography>
+        }
+        control={
+          <Checkbox
+            size="small"
+            sx={{ p: 0.5 }}
+            disabled={save.isPending}
+            checked={settings.takeModel}
+            onChange={(e) => save.mutate({ ...settings, takeModel: e.target.checked })}
+          />
+        }
+      />
       {save.isError && <ErrorNotice error={save.error} />}
     </Paper>
   );

@@ -553,6 +553,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What other cases of the machine's model say of its firmware */
+        get: operations["model-memory"];
+        put?: never;
+        /** Take over what they say */
+        post: operations["take-model-memory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/pieces/reading": {
         parameters: {
             query?: never;
@@ -878,6 +896,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The bench's figures */
+        get: operations["figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/figures.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures as comma-separated values */
+        get: operations["figures-csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/fleet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many cases were judged by the present rules, and whose verdict changed */
+        get: operations["fleet"];
+        put?: never;
+        /** Judge all cases again */
+        post: operations["judge-fleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -1072,6 +1142,15 @@ export interface components {
             steps: components["schemas"]["Step"][];
             symptom?: string;
             symptomID?: string;
+        };
+        Bar: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            good: number;
+            label: string;
+            /** @description By which its cases are found */
+            name: string;
         };
         Bench: {
             answers?: {
@@ -1543,6 +1622,20 @@ export interface components {
             source: components["schemas"]["Source"];
             value: string;
         };
+        FigureGroup: {
+            bars: components["schemas"]["Bar"][];
+            /** @description What the full part of a bar counts */
+            good: string;
+            /**
+             * @description By what its cases are found
+             * @enum {string}
+             */
+            key: "stage" | "model" | "drive" | "action" | "time";
+            title: string;
+        };
+        Figures: {
+            groups: components["schemas"]["FigureGroup"][];
+        };
         Finding: {
             drive?: string;
             facts: components["schemas"]["Fact"][];
@@ -1598,6 +1691,15 @@ export interface components {
             /** @description A drive of the same nominal size that is a few sectors smaller */
             trap?: string;
         };
+        Fleet: {
+            /** Format: int64 */
+            all: number;
+            /** @description Verdicts that are others by newer rules, the newest first */
+            changes: components["schemas"]["VerdictChange"][];
+            /** Format: int64 */
+            judged: number;
+            rules: string;
+        };
         Form: {
             commands: components["schemas"]["Command"][];
             putBack?: components["schemas"]["Command"][];
@@ -1652,9 +1754,55 @@ export interface components {
             text: string;
         };
         ListOutputBody: {
-            cases: components["schemas"]["Case"][];
+            cases: components["schemas"]["ListedCase"][];
             /** @description Cursor of the next page; absent on the last */
             next?: string;
+        };
+        ListedCase: {
+            /**
+             * Format: date-time
+             * @description When its evidence was removed, some time after it was closed
+             */
+            clearedAt?: string;
+            /**
+             * Format: date-time
+             * @description When a person closed it
+             */
+            closedAt?: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** @description Belongs to the demo world */
+            demo: boolean;
+            deviceOrder: string[];
+            drives: components["schemas"]["CaseDrive"][];
+            firmware: components["schemas"]["Firmware"];
+            headline: string;
+            /** Format: int64 */
+            id: number;
+            machine: string;
+            phase: components["schemas"]["Phase"];
+            proof?: string;
+            /**
+             * Format: date-time
+             * @description When a first start from the clone was proved
+             */
+            provedAt?: string;
+            /** @enum {string} */
+            reach?: "running" | "disks" | "screens";
+            reaches: string;
+            said?: string;
+            stage: string;
+            /** @enum {string} */
+            stands?: "before" | "copied" | "fails" | "old" | "runs";
+            /** @description What was told of the machine, with who told it and when */
+            statements: components["schemas"]["Statement"][];
+            title: string;
+            /** Format: date-time */
+            updatedAt: string;
+            /** @description Of the latest recorded check; empty before the first */
+            verdict: string;
+            /** Format: int32 */
+            version: number;
         };
         ListingPiece: {
             disks: {
@@ -1739,6 +1887,35 @@ export interface components {
         };
         MessagesOutputBody: {
             messages: components["schemas"]["Match"][];
+        };
+        ModelFact: {
+            /** @description This case was told otherwise */
+            differs: boolean;
+            from: components["schemas"]["ModelTells"][];
+            key: string;
+            /** @description All of them say the same; else it counts as not known */
+            known: boolean;
+            label: string;
+            /** @description This case knows it already */
+            told: boolean;
+            value: boolean;
+        };
+        ModelMemory: {
+            /**
+             * Format: int64
+             * @description Other cases of the model
+             */
+            cases: number;
+            facts: components["schemas"]["ModelFact"][];
+            model: string;
+        };
+        ModelTells: {
+            /** Format: int64 */
+            case: number;
+            /** @description A start that was seen says so; else a person told it */
+            start: boolean;
+            title: string;
+            value: boolean;
         };
         NewAccount: {
             /** Format: date-time */
@@ -1865,6 +2042,14 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "reader" | "technician" | "lead";
+        };
+        Phase: {
+            /** @enum {string} */
+            name: "prepare" | "copied" | "checked" | "repairing" | "started" | "watched" | "released";
+            /** @description What comes next; empty when nothing does */
+            next: string;
+            /** @description Who did something with it last */
+            who?: string;
         };
         Piece: {
             /** @description The disks that it tells of */
@@ -2258,6 +2443,7 @@ export interface components {
              */
             keepDays: number;
             release: components["schemas"]["ReleaseRule"];
+            takeModel: boolean;
         };
         Side: {
             how: string;
@@ -2396,6 +2582,10 @@ export interface components {
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
         };
+        TakeMemoryInputBody: {
+            /** @description Of the facts that are taken over */
+            keys: string[];
+        };
         TickInputBody: {
             done: boolean;
         };
@@ -2489,6 +2679,18 @@ export interface components {
         };
         TypesOutputBody: {
             types: components["schemas"]["TypeRow"][];
+        };
+        VerdictChange: {
+            after: string;
+            /** Format: date-time */
+            at: string;
+            before: string;
+            /** Format: int64 */
+            case: number;
+            rules: string;
+            rulesBefore: string;
+            title: string;
+            why: string;
         };
         View: {
             fields: components["schemas"]["ViewField"][];
@@ -2717,6 +2919,14 @@ export interface operations {
                 q?: string;
                 /** @description Only cases with this verdict up to the loader */
                 reaches?: "starts" | "starts-original" | "stops" | "depends";
+                /** @description Only cases that stop there */
+                stage?: "drive" | "mode" | "order" | "table" | "boot-partition" | "loader" | "configuration" | "system";
+                /** @description Only machines of this model */
+                model?: string;
+                /** @description Only cases with a drive of this model */
+                drive?: string;
+                /** @description Only cases in which this step of a repair was done */
+                action?: string;
                 cursor?: string;
                 limit?: number;
             };
@@ -3919,6 +4129,76 @@ export interface operations {
             };
         };
     };
+    "model-memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelMemory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-model-memory": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeMemoryInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "recognise-piece": {
         parameters: {
             query?: never;
@@ -4664,6 +4944,124 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Download"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    figures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "figures-csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    fleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fleet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "judge-fleet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fleet"];
                 };
             };
             /** @description Error */

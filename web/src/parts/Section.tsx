@@ -3,7 +3,7 @@ import Paper from "@mui/material/Paper";
 import Typography from "@mui/material/Typography";
 import type { ReactNode } from "react";
 
-/** A part of the hand-over, with what it rests on at the right of its title. */
+/** A part of a screen, with what it rests on at the right of its title. */
 export function Section({ title, from, children }: { title: string; from?: ReactNode; children: ReactNode }) {
   return (
     <Paper component="section" aria-label={title}>
