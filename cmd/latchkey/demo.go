@@ -188,7 +188,8 @@ func playDemoHandOver(ctx context.Context, s *store.Store, j *judge.Judge, id ui
 	now, version := time.Now().UTC(), c.Version
 	for _, seen := range d.Starts {
 		at := now.Add(-time.Duration(seen.HoursAgo) * time.Hour)
-		if err := s.AddStart(ctx, version, &store.Start{CaseID: id, At: at, Kind: seen.Kind, Origin: proof.From, Why: proof.Why, Who: seen.Who}, store.Proof{}); err != nil {
+		if err := s.AddStart(ctx, version, &store.Start{CaseID: id, At: at, Kind: seen.Kind, Origin: proof.From,
+			Why: proof.Why, Who: seen.Who}, store.Proof{}); err != nil {
 			return err
 		}
 		version++

@@ -46,12 +46,15 @@ func TestWhatIsStillWanted(t *testing.T) {
 			"Still wanted: two cold starts, one of them tomorrow or later.", handover.Watched},
 		{starts(handover.Start{At: days(-1)}, handover.Start{At: noon.Add(-time.Hour), Kind: handover.Warm}), 1,
 			"Still wanted: four cold starts, on two more days at least.", handover.Watched},
-		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)}, handover.Start{At: noon}), 4,
+		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)},
+			handover.Start{At: noon}), 4,
 			"Still wanted: one cold start.", handover.Watched},
-		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)}, handover.Start{At: noon}, handover.Start{At: noon}), 5, "", handover.Ready},
+		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1)}, handover.Start{At: days(-1)},
+			handover.Start{At: noon}, handover.Start{At: noon}), 5, "", handover.Ready},
 		{starts(handover.Start{At: days(-2)}, handover.Start{At: days(-1), From: "original"}, handover.Start{At: noon}), 1,
 			"Still wanted: four cold starts, on two more days at least.", handover.Watched},
-		{starts(handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon}), 5,
+		{starts(handover.Start{At: noon}, handover.Start{At: noon}, handover.Start{At: noon},
+			handover.Start{At: noon}, handover.Start{At: noon}), 5,
 			"Still wanted: two cold starts, each on a day of its own, from tomorrow.", handover.Watched},
 	} {
 		s := rule.Stand(c.starts, nil, handover.Old{}, noon, time.UTC)
@@ -89,16 +92,19 @@ func TestCountingHolds(t *testing.T) {
 		rule := handover.Rule{Starts: rapid.IntRange(1, 8).Draw(t, "starts"), Days: rapid.IntRange(1, 5).Draw(t, "days")}
 		var all []handover.Start
 		for i := range rapid.IntRange(0, 12).Draw(t, "n") {
-			all = append(all, handover.Start{ID: uint64(i + 1), At: noon.Add(time.Duration(rapid.IntRange(-200, 0).Draw(t, "hours")) * time.Hour),
+			all = append(all, handover.Start{ID: uint64(i + 1),
+				At:   noon.Add(time.Duration(rapid.IntRange(-200, 0).Draw(t, "hours")) * time.Hour),
 				Kind: rapid.SampledFrom([]handover.Kind{handover.Cold, handover.Warm, "unknown"}).Draw(t, "kind"),
 				From: rapid.SampledFrom([]string{"clone", "clone", "clone", "open", "original", "failed"}).Draw(t, "from")})
 		}
 		c := rule.Counted(all, time.UTC)
 		require.Equal(t, c.Met, len(rule.Wanted(c, all, noon, time.UTC)) == 0)
 		require.LessOrEqual(t, c.Days, c.Good)
-		more := rule.Counted(append(all[:len(all):len(all)], handover.Start{ID: 99, At: noon, Kind: handover.Cold, From: "clone"}), time.UTC)
+		more := rule.Counted(append(all[:len(all):len(all)], handover.Start{ID: 99, At: noon, Kind: handover.Cold,
+			From: "clone"}), time.UTC)
 		require.GreaterOrEqual(t, more.Good, c.Good)
-		less := rule.Counted(append(all[:len(all):len(all)], handover.Start{ID: 99, At: noon.Add(time.Hour), Kind: handover.Cold, From: "failed"}), time.UTC)
+		less := rule.Counted(append(all[:len(all):len(all)],
+			handover.Start{ID: 99, At: noon.Add(time.Hour), Kind: handover.Cold, From: "failed"}), time.UTC)
 		require.Zero(t, less.Good)
 	})
 }
@@ -113,9 +119,11 @@ func contents(t *testing.T, d diskmaker.Disk) *machine.Contents {
 func windows(t *testing.T) machine.Machine {
 	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
 		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
-		{Type: disk.TypeBasicData, MiB: 500, Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeBasicData, MiB: 500,
+			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
 		{Type: disk.TypeWinRE, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}}}}
-	return machine.Machine{Drives: []machine.Drive{{Name: "clone", Role: machine.RoleClone, Attached: fact.Tell(true), Contents: contents(t, d)}}}
+	return machine.Machine{Drives: []machine.Drive{{Name: "clone", Role: machine.RoleClone, Attached: fact.Tell(true),
+		Contents: contents(t, d)}}}
 }
 
 // told is a disk as an answer tells it: each partition with its start in MiB and letter.
@@ -125,7 +133,8 @@ func told(parts ...struct {
 }) handover.Told {
 	d := machine.Described{}
 	for i, p := range parts {
-		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20, Letter: p.letter})
+		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20,
+			Letter: p.letter})
 	}
 	return handover.Told{Disks: []machine.Described{d}}
 }

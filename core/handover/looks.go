@@ -98,7 +98,8 @@ func (s *Situation) Looks() []Look {
 	out = append(out, s.identifiers(clone, original, windows)...)
 	out = append(out, Look{Key: "programs", Text: "Programs and files are there", Wants: "a look at programs and files", Why: "what was not copied is missed by who works with it", State: Open, ByHand: true, Hide: -1})
 	for i := range out {
-		if after, can := map[State]State{Open: Right, Wrong: Aside}[out[i].State]; can && s.Seen[out[i].Key] && out[i].ByHand {
+		if after, can := map[State]State{Open: Right, Wrong: Aside}[out[i].State]; can && s.Seen[out[i].Key] &&
+			out[i].ByHand {
 			out[i].State = after
 		}
 	}
@@ -310,7 +311,8 @@ func (s *Situation) recoveryLetter(c *machine.Contents) []Look {
 }
 
 func (s *Situation) recovery(c *machine.Contents) []Look {
-	if c == nil || !slices.ContainsFunc(c.Layout.Partitions, func(p disk.Partition) bool { return p.Type.Role == disk.RoleRecovery }) && s.Told.Recovery == nil {
+	if c == nil || !slices.ContainsFunc(c.Layout.Partitions,
+		func(p disk.Partition) bool { return p.Type.Role == disk.RoleRecovery }) && s.Told.Recovery == nil {
 		return nil
 	}
 	l := s.told("recovery", s.Told.Recovery, "The recovery environment is on", "the recovery environment switched on", "the disk has a recovery partition, and a copy often leaves it switched off", "reagentc /info", "a command prompt, as an administrator", "reagentc /enable")
@@ -334,7 +336,8 @@ func (s *Situation) protection(all ...*machine.Contents) []Look {
 	encrypted := s.Told.Protected != nil
 	for _, c := range all {
 		if c != nil {
-			encrypted = encrypted || slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Kind == volume.KindBitLocker })
+			encrypted = encrypted ||
+				slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Kind == volume.KindBitLocker })
 		}
 	}
 	if !encrypted {

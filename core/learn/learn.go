@@ -20,7 +20,8 @@ const (
 )
 
 // ends are the verdicts that go with what was seen.
-var ends = map[Seen]startup.Verdict{FromClone: startup.Starts, FromOriginal: startup.StartsOriginal, Failed: startup.Stops}
+var ends = map[Seen]startup.Verdict{FromClone: startup.Starts, FromOriginal: startup.StartsOriginal,
+	Failed: startup.Stops}
 
 // Necessary returns the choices that a start settles, by their keys. sound is false where
 // what was seen cannot be at all by what is known of the machine: then something of it is

@@ -127,8 +127,9 @@ func TestABenchLearnsNothingThatIsWrong(t *testing.T) {
 			}
 			complete := m
 			complete.Firmware.Behaviour = m.Firmware.Behaviour.Tell(really[model])
-			seen, definite := map[startup.Verdict]learn.Seen{startup.Starts: learn.FromClone, startup.StartsOriginal: learn.FromOriginal,
-				startup.Stops: learn.Failed}[startup.Simulate(complete).Verdict]
+			seen, definite := map[startup.Verdict]learn.Seen{startup.Starts: learn.FromClone,
+				startup.StartsOriginal: learn.FromOriginal,
+				startup.Stops:          learn.Failed}[startup.Simulate(complete).Verdict]
 			if !definite {
 				continue
 			}

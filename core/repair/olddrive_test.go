@@ -221,11 +221,13 @@ func TestARecoveryPartitionLosesItsLetter(t *testing.T) {
 	d := windows(1)
 	d.Partitions = slices.Clone(d.Partitions)
 	d.Partitions[1].MiB = 512
-	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeBasicData, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}})
+	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeBasicData, MiB: 100,
+		Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}})
 	m := machineOf(t, firmware.UEFI, d.MustBuild())
 	w, why := repair.HideRecovery(&m.Drives[0], 2)
 	require.Empty(t, why)
-	answer, ok, after := runBatch(t, w.Script, standIn{Disk: placed(t, d), Runs: true, Letters: map[string]int{"E": 2, "C": 1}})
+	answer, ok, after := runBatch(t, w.Script, standIn{Disk: placed(t, d), Runs: true,
+		Letters: map[string]int{"E": 2, "C": 1}})
 	require.True(t, ok, answer)
 	assert.Equal(t, map[string]int{"C": 1}, after[0].Letters)
 	assert.Equal(t, disk.TypeWinRE, after[0].Disk.Partitions[2].Type)

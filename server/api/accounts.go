@@ -226,7 +226,8 @@ func (a *API) settings(ctx context.Context, _ *struct{}) (*settingsOutput, error
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	return &settingsOutput{Settings{days, judge.ReleaseRule{Starts: rule.Starts, Days: rule.Days, Looked: rule.Looked}, takes}}, nil
+	return &settingsOutput{Settings{days, judge.ReleaseRule{Starts: rule.Starts, Days: rule.Days,
+		Looked: rule.Looked}, takes}}, nil
 }
 
 func (a *API) changeSettings(ctx context.Context, in *struct{ Body Settings }) (*settingsOutput, error) {
@@ -240,6 +241,7 @@ func (a *API) changeSettings(ctx context.Context, in *struct{ Body Settings }) (
 	if err := a.store.SetTakesModel(ctx, in.Body.TakeModel); err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	a.people.Log(ctx, person(ctx).Name, people.EventSetting, fmt.Sprintf("evidence of closed cases is kept for %d days; release after %d cold starts on %d days", in.Body.KeepDays, r.Starts, r.Days), address(ctx))
+	a.people.Log(ctx, person(ctx).Name, people.EventSetting, fmt.Sprintf("evidence of closed cases is kept for %d days; release after %d cold starts on %d days", in.Body.KeepDays, r.Starts, r.Days),
+		address(ctx))
 	return &settingsOutput{in.Body}, nil
 }

@@ -173,7 +173,8 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 	if err != nil {
 		return nil, err
 	}
-	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, Stage: in.Stage, Model: in.Model, Drive: in.Drive, Action: in.Action,
+	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, Stage: in.Stage,
+		Model: in.Model, Drive: in.Drive, Action: in.Action,
 		After: after, Limit: in.Limit + 1})
 	if err != nil {
 		return nil, a.problem(ctx, err)
@@ -186,7 +187,8 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 		return nil, a.problem(ctx, err)
 	}
 	for i := range shown {
-		out.Body.Cases = append(out.Body.Cases, ListedCase{caseOf(&shown[i]), phaseOf(&shown[i], standings[shown[i].ID])})
+		out.Body.Cases = append(out.Body.Cases,
+			ListedCase{caseOf(&shown[i]), phaseOf(&shown[i], standings[shown[i].ID])})
 	}
 	if len(cases) > in.Limit {
 		last := cases[in.Limit-1]

@@ -229,7 +229,8 @@ func (a *API) releaseOld(ctx context.Context, in *releaseInput) (*caseOutput, er
 		return nil, err
 	}
 	if in.Body.Fate == "none" {
-		return a.changeHandOver(ctx, in.ID, in.IfMatch, store.WhatReleased, "taken back", func(h *store.Handover) { h.Released, h.Fate = nil, "" })
+		return a.changeHandOver(ctx, in.ID, in.IfMatch, store.WhatReleased, "taken back",
+			func(h *store.Handover) { h.Released, h.Fate = nil, "" })
 	}
 	if p := now.Body.Phase; p != handover.Ready && p != handover.Released {
 		return nil, huma.Error422UnprocessableEntity(strings.TrimSpace("The old drive cannot be released yet. " + now.Body.Headline + " " + now.Body.Still))

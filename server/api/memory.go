@@ -24,7 +24,8 @@ func (a *API) registerMemory(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "model-memory", Method: http.MethodGet, Path: "/cases/{id}/model", Summary: "What other cases of the machine's model say of its firmware"}, a.modelMemory)
 	huma.Register(api, huma.Operation{OperationID: "take-model-memory", Method: http.MethodPost, Path: "/cases/{id}/model", Summary: "Take over what they say"}, a.takeModelMemory)
 	huma.Register(api, huma.Operation{OperationID: "fleet", Method: http.MethodGet, Path: "/fleet", Summary: "How many cases were judged by the present rules, and whose verdict changed"}, a.fleet)
-	huma.Register(api, huma.Operation{OperationID: "judge-fleet", Method: http.MethodPost, Path: "/fleet", Summary: "Judge all cases again", Metadata: leads, DefaultStatus: http.StatusAccepted}, a.judgeFleet)
+	huma.Register(api, huma.Operation{OperationID: "judge-fleet", Method: http.MethodPost, Path: "/fleet", Summary: "Judge all cases again", Metadata: leads,
+		DefaultStatus: http.StatusAccepted}, a.judgeFleet)
 	huma.Register(api, huma.Operation{OperationID: "figures", Method: http.MethodGet, Path: "/figures", Summary: "The bench's figures"}, a.figures)
 	huma.Register(api, huma.Operation{OperationID: "figures-csv", Method: http.MethodGet, Path: "/figures.csv", Summary: "The figures as comma-separated values"}, a.figuresCSV)
 }
@@ -74,7 +75,8 @@ func (a *API) takeModelMemory(ctx context.Context, in *takeMemoryInput) (*caseOu
 }
 
 // takeOver tells a case what others of its model agree in.
-func (a *API) takeOver(ctx context.Context, c *store.Case, version uint32, m *judge.ModelMemory, keys []string) (*caseOutput, error) {
+func (a *API) takeOver(ctx context.Context, c *store.Case, version uint32, m *judge.ModelMemory,
+	keys []string) (*caseOutput, error) {
 	var labels []string
 	for _, f := range m.Facts {
 		if !f.Known || f.Told || !slices.Contains(keys, f.Key) {
@@ -88,7 +90,8 @@ func (a *API) takeOver(ctx context.Context, c *store.Case, version uint32, m *ju
 		for _, t := range f.From[:min(len(f.From), 5)] {
 			cases = append(cases, strconv.FormatUint(t.Case, 10))
 		}
-		c.Say(store.ChoiceFact(f.Key), store.Saying{Model: true, Answer: fmt.Sprintf("%s, as other cases of the %s say: %s", value, m.Model, strings.Join(cases, ", "))})
+		c.Say(store.ChoiceFact(f.Key), store.Saying{Model: true, Answer: fmt.Sprintf("%s, as other cases of the %s say: %s", value, m.Model,
+			strings.Join(cases, ", "))})
 		labels = append(labels, f.Label)
 	}
 	if len(labels) == 0 {
@@ -159,7 +162,8 @@ func (a *API) fleet(ctx context.Context, _ *struct{}) (*fleetOutput, error) {
 	}
 	out := &fleetOutput{Fleet{startup.RulesVersion, f.All, f.Judged, []VerdictChange{}}}
 	for _, c := range changes {
-		out.Body.Changes = append(out.Body.Changes, VerdictChange{c.CaseID, c.Title, c.At, c.RulesBefore, c.Rules, c.BeforeText, c.AfterText, c.Why})
+		out.Body.Changes = append(out.Body.Changes, VerdictChange{c.CaseID, c.Title, c.At, c.RulesBefore, c.Rules,
+			c.BeforeText, c.AfterText, c.Why})
 	}
 	return out, nil
 }
@@ -234,7 +238,8 @@ func (a *API) figuresCSV(ctx context.Context, _ *struct{}) (*fileOutput, error) 
 	rows := [][]string{{"figure", "of", "cases", "seen to start"}}
 	for _, g := range f.Body.Groups {
 		for _, bar := range g.Bars {
-			rows = append(rows, command.Cells(g.Title, bar.Label, strconv.FormatInt(bar.All, 10), strconv.FormatInt(bar.Good, 10)))
+			rows = append(rows, command.Cells(g.Title, bar.Label, strconv.FormatInt(bar.All, 10),
+				strconv.FormatInt(bar.Good, 10)))
 		}
 	}
 	if err := w.WriteAll(rows); err != nil {

@@ -104,7 +104,8 @@ func TestTheFleetIsJudgedAgain(t *testing.T) {
 	var number uint64
 	_, err = fmt.Sscan(id, &number)
 	require.NoError(t, err)
-	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: number, Rules: "old", Verdict: "stops", Reaches: "stops", Stage: "table", Headline: "as it was"}, nil))
+	require.NoError(t, s.Record(t.Context(), store.Check{CaseID: number, Rules: "old", Verdict: "stops", Reaches: "stops", Stage: "table",
+		Headline: "as it was"}, nil))
 	_, err = judge.New(s).JudgeFleet(context.Background())
 	require.NoError(t, err)
 	change := c.get("/fleet").body["changes"].([]any)[0].(map[string]any)

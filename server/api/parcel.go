@@ -20,7 +20,8 @@ import (
 
 func (a *API) registerParcel(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "export-case", Method: http.MethodGet, Path: "/cases/{id}/export", Summary: "The whole case as one file, with its evidence"}, a.exportCase)
-	registerForm(api, huma.Operation{OperationID: "import-case", Method: http.MethodPost, Path: "/imports", Summary: "Take in a case that another bench exported", DefaultStatus: http.StatusCreated},
+	registerForm(api, huma.Operation{OperationID: "import-case", Method: http.MethodPost, Path: "/imports", Summary: "Take in a case that another bench exported",
+		DefaultStatus: http.StatusCreated},
 		map[string]*huma.Schema{"file": fileField("A case as it was exported")}, a.importCase)
 }
 
@@ -99,7 +100,8 @@ func clip(s string, n int) string {
 
 // taken checks a parcel as a form is checked, and turns it into what is stored.
 func taken(p *parcel.Parcel) (*imported, error) {
-	body := CaseInput{Title: p.Case.Title, Machine: p.Case.Machine, Firmware: Firmware(p.Case.Firmware), DeviceOrder: p.Case.DeviceOrder, Said: p.Case.Said,
+	body := CaseInput{Title: p.Case.Title, Machine: p.Case.Machine, Firmware: Firmware(p.Case.Firmware),
+		DeviceOrder: p.Case.DeviceOrder, Said: p.Case.Said,
 		Stands: p.Case.Stands, Reach: p.Case.Reach}
 	for _, d := range p.Drives {
 		body.Drives = append(body.Drives, DriveInput{d.Role, d.Model, d.Bus, d.Attached})
@@ -107,7 +109,8 @@ func taken(p *parcel.Parcel) (*imported, error) {
 	if err := valid("case", body); err != nil {
 		return nil, err
 	}
-	c := &store.Case{CreatedAt: p.Case.Made, ClosedAt: p.Case.Closed, Sayings: map[string]store.Saying{}, Preparation: p.Preparation, Handover: p.Handover}
+	c := &store.Case{CreatedAt: p.Case.Made, ClosedAt: p.Case.Closed, Sayings: map[string]store.Saying{},
+		Preparation: p.Preparation, Handover: p.Handover}
 	if err := body.fill(c); err != nil {
 		return nil, err
 	}
@@ -194,7 +197,8 @@ func (im *imported) plans(p *parcel.Parcel) error {
 	}
 	for i := range h.Times {
 		t := &h.Times[i]
-		if t.How = clip(clean(t.How), 120); !slices.Contains(store.Roles, t.Side) || !(t.Seconds > 0 && t.Seconds < 86400) {
+		if t.How = clip(clean(t.How), 120); !slices.Contains(store.Roles, t.Side) ||
+			!(t.Seconds > 0 && t.Seconds < 86400) {
 			return refused(fmt.Errorf("hand-over: time %d is of no drive, or not within a day", i+1))
 		}
 	}
@@ -235,7 +239,8 @@ func (im *imported) texts(p *parcel.Parcel) error {
 			}
 			disks[name] = role
 		}
-		im.Listings = append(im.Listings, store.Listing{Filename: clip(clean(l.Filename), 255), Format: l.Format, Disks: disks, Body: store.PackText(text), Length: len(text),
+		im.Listings = append(im.Listings, store.Listing{Filename: clip(clean(l.Filename), 255), Format: l.Format,
+			Disks: disks, Body: store.PackText(text), Length: len(text),
 			ReceivedAt: l.Received, WithdrawnAt: l.Withdrawn})
 	}
 	for _, answer := range p.Answers {
@@ -243,7 +248,8 @@ func (im *imported) texts(p *parcel.Parcel) error {
 		if err != nil {
 			return refused(err)
 		}
-		im.Answers = append(im.Answers, store.RunningAnswer{At: answer.At, Who: elsewhere(answer.Who), Body: store.PackText(text)})
+		im.Answers = append(im.Answers, store.RunningAnswer{At: answer.At, Who: elsewhere(answer.Who),
+			Body: store.PackText(text)})
 	}
 	return nil
 }
@@ -254,17 +260,20 @@ func (im *imported) rows(p *parcel.Parcel) error {
 		if !slices.Contains(states, m.State) || len(m.Step) > 80 {
 			return refused(fmt.Errorf("step %d is %q: expected one of %s", i+1, m.State, strings.Join(states, ", ")))
 		}
-		im.Marks = append(im.Marks, store.Mark{Step: m.Step, Title: clip(m.Title, 300), State: m.State, Note: clip(m.Note, 20000), Who: elsewhere(m.Who), At: m.At})
+		im.Marks = append(im.Marks, store.Mark{Step: m.Step, Title: clip(m.Title, 300), State: m.State,
+			Note: clip(m.Note, 20000), Who: elsewhere(m.Who), At: m.At})
 	}
 	for i, s := range p.Starts {
 		if !slices.Contains([]string{"cold", "warm", "unknown"}, s.Kind) || !slices.Contains([]string{"clone", "original", "neither", "open", "failed"}, s.From) {
 			return refused(fmt.Errorf("start %d is %q from %q: expected cold, warm or unknown, from clone, original, neither, open or failed", i+1, s.Kind, s.From))
 		}
-		im.Starts = append(im.Starts, store.Start{At: s.At, RecordedAt: s.Recorded, Kind: s.Kind, Origin: s.From, Why: clip(s.Why, 500), Note: clip(s.Note, 2000), Who: elsewhere(s.Who)})
+		im.Starts = append(im.Starts, store.Start{At: s.At, RecordedAt: s.Recorded, Kind: s.Kind, Origin: s.From,
+			Why: clip(s.Why, 500), Note: clip(s.Note, 2000), Who: elsewhere(s.Who)})
 		im.ProvedBy = append(im.ProvedBy, s.Evidence)
 	}
 	for _, l := range slices.Backward(p.History) {
-		im.History = append(im.History, store.Entry{At: l.At, Who: elsewhere(l.Who), What: clip(l.What, 40), Detail: clip(l.Detail, 500)})
+		im.History = append(im.History, store.Entry{At: l.At, Who: elsewhere(l.Who), What: clip(l.What, 40),
+			Detail: clip(l.Detail, 500)})
 	}
 	return nil
 }

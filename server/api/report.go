@@ -44,7 +44,8 @@ func (a *API) reportOf(ctx context.Context, id uint64) (*report.Report, error) {
 	return report.New(p), nil
 }
 
-func (a *API) reported(ctx context.Context, id uint64, kind, suffix string, render func(*report.Report) ([]byte, error)) (*fileOutput, error) {
+func (a *API) reported(ctx context.Context, id uint64, kind, suffix string,
+	render func(*report.Report) ([]byte, error)) (*fileOutput, error) {
 	r, err := a.reportOf(ctx, id)
 	if err != nil {
 		return nil, err

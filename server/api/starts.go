@@ -149,7 +149,8 @@ func (in *startCaptureInput) start() (*store.Start, error) {
 }
 
 // keepStart keeps what a start showed.
-func (a *API) keepStart(ctx context.Context, version uint32, c *store.Case, t *store.Start, proof *judge.Proof, with store.Proof) (*startOutput, error) {
+func (a *API) keepStart(ctx context.Context, version uint32, c *store.Case, t *store.Start, proof *judge.Proof,
+	with store.Proof) (*startOutput, error) {
 	t.Origin, t.Why, t.Who = proof.From, proof.Why, person(ctx).Name
 	var err error
 	if with.Learned, err = a.judge.Observe(ctx, c, t.Origin, t.At); err != nil {

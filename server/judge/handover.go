@@ -144,7 +144,8 @@ func (j *Judge) handOver(ctx context.Context, c *store.Case, now time.Time) (*Ha
 	count := rule.Counted(list, time.Local)
 	h.Good = count.Good
 	for _, s := range starts {
-		h.Starts = append(h.Starts, StartSeen{s.ID, s.At, s.Kind, s.Origin, s.Why, s.Note, s.Who, s.EvidenceID != nil, count.Counts[s.ID]})
+		h.Starts = append(h.Starts, StartSeen{s.ID, s.At, s.Kind, s.Origin, s.Why, s.Note, s.Who, s.EvidenceID != nil,
+			count.Counts[s.ID]})
 	}
 	old := handover.Old{KeepUntil: kept.KeepUntil, Place: kept.Place, Fate: kept.Fate}
 	if kept.Released != nil {
@@ -195,12 +196,15 @@ func (j *Judge) told(answers []store.RunningAnswer, h *HandOver) (handover.Told,
 			return all, err
 		}
 		got := running.Read(text)
-		h.Answers = append(h.Answers, AnswerSeen{answers[i].ID, answers[i].At, answers[i].Who, append([]string{}, got.Means...)})
+		h.Answers = append(h.Answers, AnswerSeen{answers[i].ID, answers[i].At, answers[i].Who,
+			append([]string{}, got.Means...)})
 		if len(got.Disks) > 0 {
 			all.Disks = got.Disks
 		}
-		for _, f := range []struct{ to, from **bool }{{&all.Recovery, &got.Recovery}, {&all.Protected, &got.Protected}, {&all.Licensed, &got.Licensed},
-			{&all.FastStart, &got.FastStart}, {&all.Mounts, &got.Mounts}, {&all.Services, &got.Services}, {&all.Encryption, &got.Encryption}} {
+		for _, f := range []struct{ to, from **bool }{{&all.Recovery, &got.Recovery},
+			{&all.Protected, &got.Protected}, {&all.Licensed, &got.Licensed},
+			{&all.FastStart, &got.FastStart}, {&all.Mounts, &got.Mounts}, {&all.Services,
+				&got.Services}, {&all.Encryption, &got.Encryption}} {
 			if *f.from != nil {
 				*f.to = *f.from
 			}
@@ -212,7 +216,8 @@ func (j *Judge) told(answers []store.RunningAnswer, h *HandOver) (handover.Told,
 func (h *HandOver) looks(looks []handover.Look, kept store.Handover, m machine.Machine) {
 	clone := contents(m, machine.RoleClone)
 	for _, l := range looks {
-		out := LookAt{Key: l.Key, Text: l.Text, Why: l.Why, State: l.State, Ask: l.Ask, Shell: l.Shell, Remedy: l.Remedy, ByHand: l.ByHand}
+		out := LookAt{Key: l.Key, Text: l.Text, Why: l.Why, State: l.State, Ask: l.Ask, Shell: l.Shell,
+			Remedy: l.Remedy, ByHand: l.ByHand}
 		if l.Hide >= 0 && clone != nil {
 			out.Hide = clone.Layout.Partitions[l.Hide].Number
 		}
@@ -254,7 +259,8 @@ func middle(all []float64) float64 {
 
 // old says how the old drive stands.
 func (h *HandOver) old(kept store.Handover, serial string, c *machine.Contents) {
-	o := OldDrive{Place: kept.Place, Serial: kept.Serial, KeepUntil: kept.KeepUntil, Beside: kept.Beside, Fate: kept.Fate, Lost: []string{}}
+	o := OldDrive{Place: kept.Place, Serial: kept.Serial, KeepUntil: kept.KeepUntil, Beside: kept.Beside,
+		Fate: kept.Fate, Lost: []string{}}
 	if o.Serial == "" {
 		o.Serial = serial
 	}
@@ -324,7 +330,8 @@ func (j *Judge) serialOf(ctx context.Context, c *store.Case) string {
 
 // Release renders the commands that make the old drive a drive for data, or wipe it. They
 // are handed out only once it may be released.
-func (j *Judge) Release(ctx context.Context, c *store.Case, fate repair.Fate, in repair.System, now time.Time) (*repair.Work, error) {
+func (j *Judge) Release(ctx context.Context, c *store.Case, fate repair.Fate, in repair.System,
+	now time.Time) (*repair.Work, error) {
 	h, a, err := j.handOver(ctx, c, now)
 	if err != nil {
 		return nil, err

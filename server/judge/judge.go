@@ -274,7 +274,8 @@ func (j *Judge) Record(ctx context.Context, c *store.Case) (*Check, error) {
 // record is the check as it is kept.
 func (k *Check) record(id uint64) store.Check {
 	t := k.Trace
-	return store.Check{CaseID: id, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches), Stage: string(t.Stage), Headline: t.Headline}
+	return store.Check{CaseID: id, Rules: k.Rules, Verdict: string(t.Verdict), Reaches: string(t.Reaches),
+		Stage: string(t.Stage), Headline: t.Headline}
 }
 
 // ValidRole reports whether a role is one that cases have.

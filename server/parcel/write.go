@@ -21,7 +21,8 @@ func Write(ctx context.Context, w io.Writer, s *store.Store, id uint64, by strin
 	}
 	z := zip.NewWriter(w)
 	d := &Document{Format: formatName, Version: formatNumber, Made: time.Now().UTC(), By: by,
-		Case:   Case{c.Title, c.Machine, c.Firmware, c.DeviceOrder, c.Said, c.Stands, c.Reach, c.Sayings, c.CreatedAt, c.ClosedAt},
+		Case: Case{c.Title, c.Machine, c.Firmware, c.DeviceOrder, c.Said, c.Stands, c.Reach, c.Sayings, c.CreatedAt,
+			c.ClosedAt},
 		Drives: []Drive{}, Evidence: []Evidence{}, Listings: []Listing{}, Answers: []Answer{}, Marks: []Mark{}, Starts: []Start{}, History: []Line{},
 		Preparation: c.Preparation, Handover: c.Handover}
 	for _, v := range c.Drives {
@@ -115,8 +116,11 @@ func writeCapture(ctx context.Context, z *zip.Writer, s *store.Store, e *store.E
 	if err != nil {
 		return err
 	}
-	return capture.WriteCapture(m, capture.Manifest{Capacity: e.Capacity, LogicalSectorSize: e.SectorSize, Bus: e.Bus, Serial: e.Serial,
-		Source: strings.ToValidUTF8(e.Filename, "?")[:min(len(e.Filename), 190)], TakenAt: e.TakenAt, Extents: in.Extents, Unreadable: in.Unreadable, Counts: in.Counts}, r, in.Variables)
+	return capture.WriteCapture(m, capture.Manifest{Capacity: e.Capacity, LogicalSectorSize: e.SectorSize, Bus: e.Bus,
+		Serial: e.Serial,
+		Source: strings.ToValidUTF8(e.Filename,
+			"?")[:min(len(e.Filename),
+			190)], TakenAt: e.TakenAt, Extents: in.Extents, Unreadable: in.Unreadable, Counts: in.Counts}, r, in.Variables)
 }
 
 // rows takes over what people did and saw.
@@ -133,7 +137,8 @@ func (d *Document) rows(ctx context.Context, s *store.Store, id uint64, numbers 
 		return err
 	}
 	for _, t := range starts {
-		start := Start{At: t.At, Recorded: t.RecordedAt, Kind: t.Kind, From: t.Origin, Why: t.Why, Note: t.Note, Who: t.Who}
+		start := Start{At: t.At, Recorded: t.RecordedAt, Kind: t.Kind, From: t.Origin, Why: t.Why, Note: t.Note,
+			Who: t.Who}
 		if t.EvidenceID != nil {
 			start.Evidence = numbers[*t.EvidenceID]
 		}

@@ -61,7 +61,8 @@ const hang = 27 * px
 // keyPin is a key pin with its point.
 func keyPin(x, top, bottom float64) []fpdf.PointType {
 	const half, point = 9 * px, 6 * px
-	return []fpdf.PointType{pt(x-half, top), pt(x+half, top), pt(x+half, bottom-point), pt(x, bottom), pt(x-half, bottom-point)}
+	return []fpdf.PointType{pt(x-half, top), pt(x+half, top), pt(x+half, bottom-point), pt(x, bottom),
+		pt(x-half, bottom-point)}
 }
 
 // pin parts at the shear line when it passes, hangs when it blocks, is hollow when it is
@@ -110,9 +111,11 @@ func (p *page) blade(pins []startup.Pin, x func(int) float64, line, left float64
 			deep = 10 * px
 		}
 		at := line + deep + 2*px
-		edge = append(edge, pt(x(i)-16*px, ridge), pt(x(i)-8*px, at-px*5), pt(x(i), at), pt(x(i)+8*px, at-px*5), pt(x(i)+16*px, ridge))
+		edge = append(edge, pt(x(i)-16*px, ridge), pt(x(i)-8*px, at-px*5), pt(x(i), at), pt(x(i)+8*px, at-px*5),
+			pt(x(i)+16*px, ridge))
 	}
-	edge = append(edge, pt(right-14*px, ridge), pt(right, line+22*px), pt(right-10*px, line+36*px), pt(left, line+36*px))
+	edge = append(edge, pt(right-14*px, ridge), pt(right, line+22*px), pt(right-10*px, line+36*px),
+		pt(left, line+36*px))
 	p.fill("tint")
 	p.draw("brass")
 	p.SetLineWidth(0.2)

@@ -111,7 +111,8 @@ func (p *page) disks(r *Report) {
 		p.title(fmt.Sprintf("Partitions of the %s", d.Role), 25)
 		var rows [][]string
 		for _, q := range d.Disk.Partitions {
-			rows = append(rows, []string{fmt.Sprint(q.Number), q.Type, fmt.Sprint(q.Start), q.Size.Label + " · " + q.Size.Binary, q.Kind, q.Label})
+			rows = append(rows, []string{fmt.Sprint(q.Number), q.Type, fmt.Sprint(q.Start),
+				q.Size.Label + " · " + q.Size.Binary, q.Kind, q.Label})
 		}
 		p.table([]column{{"No.", 0.06}, {"Type", 0.26}, {"First sector", 0.14}, {"Size", 0.22}, {"Holds", 0.14}, {"Label", 0.18}}, rows)
 	}

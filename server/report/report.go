@@ -102,7 +102,8 @@ func New(p Parts) *Report {
 		r.Pieces = append(r.Pieces, Piece{e.Role, "sectors, " + e.Filename, e.ReceivedAt, e.WithdrawnAt != nil})
 	}
 	for _, l := range p.Listings {
-		r.Pieces = append(r.Pieces, Piece{strings.Join(rolesOf(l.Disks), ", "), "listing, " + l.Format, l.ReceivedAt, l.WithdrawnAt != nil})
+		r.Pieces = append(r.Pieces, Piece{strings.Join(rolesOf(l.Disks), ", "), "listing, " + l.Format, l.ReceivedAt,
+			l.WithdrawnAt != nil})
 	}
 	slices.SortStableFunc(r.Pieces, func(a, b Piece) int { return a.At.Compare(b.At) })
 	for _, e := range slices.Backward(p.History) {
@@ -222,7 +223,8 @@ func (r *Report) keep() []string {
 
 // Differs are the rows of the comparison that do not agree.
 func (r *Report) differs() []compare.Row {
-	return slices.DeleteFunc(slices.Clone(r.Check.Comparison.Rows), func(row compare.Row) bool { return row.Matter == compare.Agrees })
+	return slices.DeleteFunc(slices.Clone(r.Check.Comparison.Rows),
+		func(row compare.Row) bool { return row.Matter == compare.Agrees })
 }
 
 // Seconds is a span as the screens show it.

@@ -33,9 +33,12 @@ func sample(s string) *report.Report {
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	size := judge.Size{Bytes: 1 << 40, Label: "1.1 TB", Binary: "1 TiB"}
 	drive := func(role string) judge.Drive {
-		d := judge.Drive{Role: "clone", Model: s, Disk: &judge.Disk{Size: &size, SectorSize: 512, Sectors: 1 << 31, Style: disk.StyleGPT, ID: s,
-			Partitions: []judge.Partition{{Number: 1, Type: s, Role: disk.RoleBoot, Start: 2048, Length: 1 << 20, Placed: true, Label: s, Kind: "FAT32", Size: size},
-				{Number: 2, Type: s, Role: disk.RoleSystem, Start: 1 << 21, Length: 1 << 30, Placed: true, Kind: "NTFS", Size: size}}}}
+		d := judge.Drive{Role: "clone", Model: s, Disk: &judge.Disk{Size: &size, SectorSize: 512, Sectors: 1 << 31,
+			Style: disk.StyleGPT, ID: s,
+			Partitions: []judge.Partition{{Number: 1, Type: s, Role: disk.RoleBoot, Start: 2048, Length: 1 << 20,
+				Placed: true, Label: s, Kind: "FAT32", Size: size},
+				{Number: 2, Type: s, Role: disk.RoleSystem, Start: 1 << 21, Length: 1 << 30, Placed: true, Kind: "NTFS",
+					Size: size}}}}
 		for _, stage := range course.Stages {
 			d.Pins = append(d.Pins, startup.Pin{Stage: stage, State: course.Passes, Text: s})
 		}
@@ -48,10 +51,12 @@ func sample(s string) *report.Report {
 	check.Trace.Headline, check.Trace.Reason = s, s
 	return report.New(report.Parts{
 		Case: &store.Case{ID: 7, Title: s, Machine: s, ProvedAt: &now}, Check: check, By: s, Now: now,
-		HandOver: &judge.HandOver{Phase: handover.Watched, Still: s, Starts: []judge.StartSeen{{From: "clone", Why: s, Who: s, At: now}},
+		HandOver: &judge.HandOver{Phase: handover.Watched, Still: s, Starts: []judge.StartSeen{{From: "clone", Why: s,
+			Who: s, At: now}},
 			Looks: []judge.LookAt{{Text: s, State: handover.Wrong, Remedy: s}},
 			Sides: []judge.Side{{Side: "original", Seconds: 31, How: "stopwatch"}, {Side: "clone", Seconds: 10, How: "stopwatch"}}},
-		Marks: []store.Mark{{Step: "a", Title: s, State: store.MarkDone, Note: s, At: now}}, History: []store.Entry{{Who: s, What: "x", Detail: s}},
+		Marks: []store.Mark{{Step: "a", Title: s, State: store.MarkDone, Note: s,
+			At: now}}, History: []store.Entry{{Who: s, What: "x", Detail: s}},
 		Evidence: []store.Evidence{{Role: "clone", Filename: s}},
 	})
 }
@@ -64,12 +69,13 @@ func TestEvidenceIsPlainTextInMarkdown(t *testing.T) {
 		raw := sample(s).Markdown()
 		kinds = map[string]int{}
 		var b strings.Builder
-		err := ast.Walk(md.Parser().Parse(text.NewReader(raw)), func(n ast.Node, entering bool) (ast.WalkStatus, error) {
-			if entering && n.Kind() != ast.KindText && n.Kind() != ast.KindString {
-				kinds[n.Kind().String()]++
-			}
-			return ast.WalkContinue, nil
-		})
+		err := ast.Walk(md.Parser().Parse(text.NewReader(raw)),
+			func(n ast.Node, entering bool) (ast.WalkStatus, error) {
+				if entering && n.Kind() != ast.KindText && n.Kind() != ast.KindString {
+					kinds[n.Kind().String()]++
+				}
+				return ast.WalkContinue, nil
+			})
 		require.NoError(t, err)
 		require.NoError(t, md.Convert(raw, &b))
 		return kinds, b.String()
@@ -82,7 +88,8 @@ func TestEvidenceIsPlainTextInMarkdown(t *testing.T) {
 		assert.Equal(t, plain, kinds, "%q", s)
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		s := strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.SampledFrom(acting), rapid.StringN(0, 12, -1)), 1, 4).Draw(t, "s"), " ")
+		s := strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.SampledFrom(acting), rapid.StringN(0, 12, -1)), 1,
+			4).Draw(t, "s"), " ")
 		if strings.TrimSpace(s) == "" || !regexp.MustCompile(`[a-z]`).MatchString(s) {
 			return
 		}

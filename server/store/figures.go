@@ -43,7 +43,8 @@ func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 			// Where a clone first stopped, by the first check that said so: a later one
 			// says how it was put right.
 			{&f.Stages, `SELECT k.stage AS name, COUNT(*) AS ` + "`all`" + `, SUM(c.proved_at IS NOT NULL) AS good FROM checks k
-				JOIN (SELECT MIN(id) AS id FROM checks WHERE reaches IN ('stops', 'starts-original') AND stage <> '' GROUP BY case_id) first ON first.id = k.id
+				JOIN (SELECT MIN(id) AS id FROM checks WHERE reaches IN ('stops',
+					'starts-original') AND stage <> '' GROUP BY case_id) first ON first.id = k.id
 				JOIN cases c ON c.id = k.case_id`},
 			{&f.Models, "SELECT model AS name, COUNT(*) AS `all`, SUM(proved_at IS NOT NULL) AS good FROM cases WHERE model <> ''"},
 			{&f.Drives, "SELECT d.model AS name, COUNT(*) AS `all`, SUM(c.proved_at IS NOT NULL) AS good FROM drives d JOIN cases c ON c.id = d.case_id WHERE d.role = 'clone' AND d.model <> ''"},

@@ -90,7 +90,8 @@ func (in *Imported) rows(tx *gorm.DB, id uint64, pieces []uint64) error {
 			starts[i].EvidenceID = &pieces[n-1]
 		}
 	}
-	listings, answers, marks, history := append([]Listing{}, in.Listings...), append([]RunningAnswer{}, in.Answers...), append([]Mark{}, in.Marks...), append([]Entry{}, in.History...)
+	listings, answers, marks, history := append([]Listing{}, in.Listings...), append([]RunningAnswer{},
+		in.Answers...), append([]Mark{}, in.Marks...), append([]Entry{}, in.History...)
 	for i := range listings {
 		listings[i].ID, listings[i].CaseID = 0, id
 	}
@@ -106,7 +107,8 @@ func (in *Imported) rows(tx *gorm.DB, id uint64, pieces []uint64) error {
 	for _, rows := range []struct {
 		n    int
 		rows any
-	}{{len(listings), &listings}, {len(answers), &answers}, {len(marks), &marks}, {len(history), &history}, {len(starts), &starts}} {
+	}{{len(listings), &listings}, {len(answers), &answers}, {len(marks), &marks}, {len(history),
+		&history}, {len(starts), &starts}} {
 		if rows.n == 0 {
 			continue
 		}

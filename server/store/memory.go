@@ -110,7 +110,8 @@ func (s *Store) RecordAgain(ctx context.Context, c *Case, k Check, why string, w
 			return err
 		}
 		if c.Rules != "" && (c.Verdict != k.Verdict || c.Reaches != k.Reaches || c.Stage != k.Stage) {
-			change := Change{CaseID: c.ID, At: k.At, RulesBefore: c.Rules, Rules: k.Rules, BeforeText: c.Headline, AfterText: k.Headline, Why: clip(why, 500)}
+			change := Change{CaseID: c.ID, At: k.At, RulesBefore: c.Rules, Rules: k.Rules, BeforeText: c.Headline,
+				AfterText: k.Headline, Why: clip(why, 500)}
 			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&change).Error; err != nil {
 				return err
 			}

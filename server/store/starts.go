@@ -74,7 +74,8 @@ func (s *Store) AddStart(ctx context.Context, version uint32, t *Start, with Pro
 			return err
 		}
 		for choice, value := range with.Learned {
-			if err := tx.Create(&Observation{CaseID: t.CaseID, StartID: t.ID, Choice: choice, Value: value}).Error; err != nil {
+			if err := tx.Create(&Observation{CaseID: t.CaseID, StartID: t.ID, Choice: choice,
+				Value: value}).Error; err != nil {
 				return err
 			}
 		}

@@ -25,7 +25,12 @@ export function Bars({ group: g }: { group: FigureGroup }) {
                 variant="body2"
                 component={Link}
                 to={`/cases?${g.key}=${encodeURIComponent(b.name)}`}
-                sx={{ color: "text.primary", overflow: "hidden", textOverflow: "ellipsis" }}
+                sx={{
+                  color: "text.primary",
+                  lineHeight: "24px",
+                  overflow: "hidden",
+                  textOverflow: "ellipsis",
+                }}
                 noWrap
                 title={b.label}
               >

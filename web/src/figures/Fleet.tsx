@@ -56,7 +56,7 @@ export function Fleet() {
               variant="body2"
               component={Link}
               to={`/cases/${c.case}/check`}
-              sx={{ color: "text.primary", fontWeight: 650 }}
+              sx={{ color: "text.primary", fontWeight: 650, lineHeight: "24px" }}
             >
               {c.title}
             </Typography>
