@@ -246,6 +246,7 @@ func windowsPartition(l *Listing, v *value) string {
 	}
 	p.Length, p.Rounded = size(v.str("Size"))
 	p.Letter = letter(v.str("DriveLetter"))
+	p.Unlettered = p.Letter == "" && v.get("DriveLetter") != nil
 	if v.has("IsActive") {
 		p.Active = fact.Known(v.truth("IsActive"), fact.Source{})
 	}

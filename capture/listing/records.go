@@ -186,11 +186,14 @@ func words(s string) []word {
 	return list
 }
 
+// emptyTells is the property whose emptiness says something: the partition has no letter.
+const emptyTells = "DriveLetter"
+
 // object makes an object of names and texts. A text that a column cut off is left out.
 func object(line int, names, texts []string) *value {
 	v := &value{line: line, object: true}
 	for i, name := range names {
-		if i >= len(texts) || texts[i] == "" || strings.HasSuffix(texts[i], "...") || strings.HasSuffix(texts[i], "…") {
+		if i >= len(texts) || texts[i] == "" && name != emptyTells || strings.HasSuffix(texts[i], "...") || strings.HasSuffix(texts[i], "…") {
 			continue
 		}
 		v.fields = append(v.fields, field{name, line, &value{line: line, text: texts[i]}})
@@ -284,7 +287,7 @@ func (t *text) keyedList(l *Listing, names vocabulary) []*value {
 			out = append(out, v)
 		}
 		l.mark(i+1, Passed, "")
-		if val != "" {
+		if val != "" || name == emptyTells {
 			v.fields = append(v.fields, field{name, i + 1, &value{line: i + 1, text: val}})
 		}
 	}

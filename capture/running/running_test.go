@@ -1,14 +1,20 @@
 package running_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"latchkey/capture/running"
+	"latchkey/core/disk"
+	"latchkey/core/handover"
+	"latchkey/core/machine"
+	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
 
@@ -91,6 +97,62 @@ func TestFromWhichDiskTheSystemRuns(t *testing.T) {
 	assert.False(t, ok, "two disks tell nothing")
 	_, ok = running.From("no disk")
 	assert.False(t, ok)
+}
+
+// Less of an answer never says another definite thing: cut at any line, at any column, or
+// without a line, it says the same or nothing.
+func TestLessOfAnAnswerSaysNothingElse(t *testing.T) {
+	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
+		{Type: disk.TypeBasicData, MiB: 500, Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeWinRE, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}}}}
+	image := d.MustBuild()
+	on, err := disk.New(image, image.Size, 512)
+	require.NoError(t, err)
+	m := machine.Machine{Drives: []machine.Drive{{Name: "clone", Role: machine.RoleClone, Contents: machine.Examine(on)}}}
+	states := func(text string) map[string]handover.State {
+		s := handover.Situation{Machine: m, Told: running.Read(text).Told}
+		out := map[string]handover.State{}
+		for _, l := range s.Looks() {
+			out[l.Key] = l.State
+		}
+		return out
+	}
+	var answers []string
+	for _, letters := range [][3]string{{"", "C", ""}, {"", "C", "E"}, {"S", "D", ""}} {
+		text := ""
+		for i, at := range []int64{1, 65, 565} {
+			text += fmt.Sprintf("DiskNumber      : 0\nPartitionNumber : %d\nDriveLetter     : %s\nOffset          : %d\nSize            : %d\n\n", i+1, letters[i], at<<20, int64(60)<<20)
+		}
+		for _, rest := range []string{"Windows RE status:         Disabled\n", "Windows RE status:         Enabled\n    HiberbootEnabled    REG_DWORD    0x0\nName : Windows\nLicenseStatus : 1\n", "    Protection Status:    Protection Off\n"} {
+			answers = append(answers, text+rest, rest+"\n"+text)
+		}
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		whole := rapid.SampledFrom(answers).Draw(t, "answer")
+		lines := strings.SplitAfter(whole, "\n")
+		var weak string
+		switch rapid.IntRange(0, 3).Draw(t, "how") {
+		case 0:
+			weak = whole[:rapid.IntRange(0, len(whole)).Draw(t, "end")]
+		case 1:
+			weak = strings.Join(lines[rapid.IntRange(0, len(lines)-1).Draw(t, "from"):], "")
+		case 2:
+			i := rapid.IntRange(0, len(lines)-1).Draw(t, "without")
+			weak = strings.Join(lines[:i], "") + strings.Join(lines[i+1:], "")
+		default:
+			column := rapid.IntRange(5, 60).Draw(t, "column")
+			for _, l := range lines {
+				weak += strings.TrimRight(l[:min(len(l), column)], "\n") + "\n"
+			}
+		}
+		full := states(whole)
+		for key, state := range states(weak) {
+			if state != handover.Open && state != full[key] {
+				t.Fatalf("%s: %s of the whole, %s of\n%s", key, full[key], state, weak)
+			}
+		}
+	})
 }
 
 func FuzzRead(f *testing.F) {

@@ -133,8 +133,7 @@ func told(parts ...struct {
 }) handover.Told {
 	d := machine.Described{}
 	for i, p := range parts {
-		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20,
-			Letter: p.letter})
+		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20, Letter: p.letter, Unlettered: p.letter == ""})
 	}
 	return handover.Told{Disks: []machine.Described{d}}
 }
@@ -160,6 +159,9 @@ func TestLooksAreJudgedByAnswers(t *testing.T) {
 	nagging := told(at{1, ""}, at{65, "C"}, at{565, "E"})
 	cut := told(at{1, ""}, at{65, "C"})
 	unlettered := told(at{1, ""}, at{65, ""}, at{565, ""})
+	for i := range unlettered.Disks[0].Partitions {
+		unlettered.Disks[0].Partitions[i].Unlettered = false
+	}
 	other := told(at{3, ""}, at{900, "C"})
 	twice := handover.Told{Disks: append(whole.Disks, nagging.Disks...)}
 	for _, c := range []struct {

@@ -162,7 +162,7 @@ func (s *Situation) onClone(c *machine.Contents) (found *machine.Described, twic
 		}
 		fits := 0
 		for _, p := range d.Partitions {
-			if p.Start >= 0 && !p.Rounded && indexAt(c, p.Start) >= 0 {
+			if indexOf(c, p) >= 0 {
 				fits++
 			}
 		}
@@ -175,10 +175,14 @@ func (s *Situation) onClone(c *machine.Contents) (found *machine.Described, twic
 	return found, twice
 }
 
-// indexAt is the partition that begins at a byte; -1 for none.
-func indexAt(c *machine.Contents, at int64) int {
+// indexOf is the clone's partition that an answer tells of: the one that begins at the same
+// byte, and where no place is told the one of the same GUID; -1 for none.
+func indexOf(c *machine.Contents, told machine.DescribedPartition) int {
 	return slices.IndexFunc(c.Layout.Partitions, func(p disk.Partition) bool {
-		return disk.Span(p.Start, c.Layout.SectorSize) == at
+		if told.Start > 0 && !told.Rounded {
+			return disk.Span(p.Start, c.Layout.SectorSize) == told.Start
+		}
+		return !told.GUID.IsZero() && p.GUID == told.GUID
 	})
 }
 
@@ -202,7 +206,7 @@ func (s *Situation) partitions(c *machine.Contents, ask, shell string) Look {
 	case d != nil:
 		seen := map[int]bool{}
 		for _, p := range d.Partitions {
-			if i := indexAt(c, p.Start); i >= 0 {
+			if i := indexOf(c, p); i >= 0 {
 				seen[i] = true
 			}
 		}
@@ -228,16 +232,18 @@ func (s *Situation) letters(c *machine.Contents, original *machine.Drive) Look {
 		l.Text += ". " + bothAnswer
 		return l
 	}
-	if d == nil || !lettered(d) {
+	if d == nil {
 		return l
 	}
 	var now, wrong []string
+	system := false // its letter is told
 	for _, p := range d.Partitions {
-		i := indexAt(c, p.Start)
+		i := indexOf(c, p)
 		if i < 0 || p.Letter == "" {
 			continue
 		}
 		now = append(now, p.Letter+":")
+		system = system || c.Volumes[i].HasWindows()
 		if c.Volumes[i].HasWindows() && p.Letter != "C" {
 			wrong = append(wrong, fmt.Sprintf("the system has the letter %s", p.Letter))
 		}
@@ -251,15 +257,10 @@ func (s *Situation) letters(c *machine.Contents, original *machine.Drive) Look {
 	case len(wrong) > 0:
 		l.State, l.Text, l.Wants = Wrong, capital(sentence(wrong)), "the letters as before"
 		l.Remedy = "Where the system's own letter changed, Windows remembers the old drive: unplug it, and remove what is remembered (mountvol /R). Others are given in Disk Management."
-	case len(now) > 0 && !slices.ContainsFunc(before, func(s string) bool { return !slices.Contains(now, s) }):
+	case system && !slices.ContainsFunc(before, func(s string) bool { return !slices.Contains(now, s) }):
 		l.State, l.Text = Right, "Drive letters: "+strings.Join(now, ", ")
 	}
 	return l
-}
-
-// lettered reports whether an answer tells letters at all: the running Windows has one.
-func lettered(d *machine.Described) bool {
-	return slices.ContainsFunc(d.Partitions, func(p machine.DescribedPartition) bool { return p.Letter != "" })
 }
 
 // lettersOf are the letters of a disk's volumes, as far as evidence tells them.
@@ -289,10 +290,10 @@ func (s *Situation) recoveryLetter(c *machine.Contents) []Look {
 			continue
 		}
 		letter, shown := c.Volumes[i].Letter, false
-		if d != nil && !twice && lettered(d) {
+		if d != nil && !twice {
 			for _, q := range d.Partitions {
-				if q.Start == disk.Span(p.Start, c.Layout.SectorSize) {
-					letter, shown = q.Letter, true
+				if indexOf(c, q) == i {
+					letter, shown = q.Letter, q.Unlettered
 				}
 			}
 		}

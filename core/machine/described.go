@@ -50,7 +50,9 @@ type DescribedPartition struct {
 	Rounded  bool   // place or length are rounded
 	Used     int64  // bytes
 	Letter   string
-	Line     int
+	// Unlettered is set where it is told to have no letter.
+	Unlettered bool
+	Line       int
 }
 
 // at returns the source of a fact on a line.

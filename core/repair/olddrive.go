@@ -16,6 +16,8 @@ type Fate string
 const (
 	FateData  Fate = "data"  // a drive for data
 	FateWiped Fate = "wiped" // every sector overwritten
+	// Imaged is what comes before: everything on it copied into a file.
+	Imaged Fate = "image"
 )
 
 // System is the system that runs from the clone, or a live one, in which work is done
@@ -46,6 +48,8 @@ func Release(m machine.Machine, serial string, f Fate, s System) (w Work, why st
 		return Work{}, "The old drive's own sectors are not in evidence: no command could tell it from another. Take a capture of it."
 	case serial == "" && (new == nil || new.Contents == nil || !toldApart(old, new)):
 		return Work{}, "Capacity and identifier do not tell the old drive from the clone. Type the serial number from the old drive's label: the commands then look for it."
+	case s == InWindows && f == Imaged:
+		return Work{}, "Windows has no command that copies a whole drive into a file: take a live Linux."
 	case s == InWindows && diskpartID(old) == "":
 		return Work{}, "The old drive's identifier is not known: Windows' commands cannot tell it. Take a live Linux."
 	}
@@ -55,7 +59,11 @@ func Release(m machine.Machine, serial string, f Fate, s System) (w Work, why st
 	} else {
 		w.Commands = releaseInWindows(old, serial, f)
 	}
-	w.Script = scriptOf(w.Commands, w.Shell, fmt.Sprintf("The old drive: %s. Everything on it is lost.", f))
+	remark := fmt.Sprintf("The old drive: %s. Everything on it is lost.", f)
+	if f == Imaged {
+		remark = "The old drive, copied into a file. It is only read."
+	}
+	w.Script = scriptOf(w.Commands, w.Shell, remark)
 	return w, ""
 }
 
@@ -89,9 +97,17 @@ func releaseInLinux(old *machine.Drive, serial string, f Fate, m machine.Machine
 	cmds := []Command{
 		findDrive("old", old, id, tests...),
 		line(command.Either(command.Run("[", "-z", used, "]"), none), quiet, stop+" Start from the clone, with nothing of the old drive mounted."),
-		// The kernel hands a drive over whole only while nothing holds any part of it.
-		line(command.Run("wipefs", "--all", onOld), "The marks of the table, erased.", stop+" Device or resource busy: the kernel has something of it in use."),
 	}
+	if f == Imaged {
+		const image = "old-drive.img"
+		return append(cmds,
+			line(dd(command.Join("if=", onOld), "of="+image, "bs=1048576", "conv=excl,fsync", "status=progress"),
+				fmt.Sprintf("%d bytes.", size)+stays, stop+" File exists: there is one already. No space left: take a larger drive."),
+			line(command.Run("cmp", onOld, image), quiet+" Every byte is there.", "It names the first byte that differs: copy it once more."))
+	}
+	// The kernel hands a drive over whole only while nothing holds any part of it.
+	cmds = append(cmds,
+		line(command.Run("wipefs", "--all", onOld), "The marks of the table, erased.", stop+" Device or resource busy: the kernel has something of it in use."))
 	if f == FateWiped {
 		return append(cmds,
 			line(dd("if=/dev/zero", command.Join("of=", onOld), "bs=1048576", command.Join("count=", size), "iflag=count_bytes", "conv=fsync", "status=progress"),

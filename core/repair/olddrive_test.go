@@ -95,6 +95,24 @@ func TestTheOldDriveIsReleasedInLinux(t *testing.T) {
 	}
 }
 
+// Before that it is copied into a file, byte for byte, and only read.
+func TestTheOldDriveIsCopiedIntoAFile(t *testing.T) {
+	t.Parallel()
+	reference.Need(t, "losetup", "blkid", "cmp")
+	old, clone := oldAndClone()
+	w, why := repair.Release(besides(t, old, clone), "", repair.Imaged, repair.InLinux)
+	require.Empty(t, why)
+	assert.NotContains(t, w.Script, "wipefs")
+	a, b := onFile(t, old, "old.img"), onFile(t, clone, "clone.img")
+	before, untouched := sum(t, a), sum(t, b)
+	answer, ok := onLoops(t, w.Script, b, a)
+	require.True(t, ok, answer)
+	assert.Equal(t, before, sum(t, a))
+	assert.Equal(t, untouched, sum(t, b))
+	_, why = repair.Release(besides(t, old, clone), "", repair.Imaged, repair.InWindows)
+	assert.Contains(t, why, "live Linux")
+}
+
 // Where the drive is not the one, or is in use, nothing is written.
 func TestTheOldDrivesGuardsStop(t *testing.T) {
 	t.Parallel()

@@ -204,7 +204,7 @@ test("the figures lead to their cases, and cases to those that are alike", async
   await expect(page.getByRole("row", { name: /Tide office/ })).toBeVisible();
   await openCase(page, "Purser's laptop");
   await page.getByRole("link", { name: "cause" }).click();
-  await expect(page.getByText("Only cases that stop at the stage configuration")).toBeVisible();
+  await expect(page.getByText("Only cases that stopped at the stage configuration")).toBeVisible();
 });
 
 for (const theme of ["light", "dark"] as const) {

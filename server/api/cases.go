@@ -121,10 +121,11 @@ func reply(c *store.Case) *caseOutput {
 type listInput struct {
 	Search  string `query:"q" maxLength:"200" doc:"Words; each must begin a word of the case"`
 	Reaches string `query:"reaches" enum:"starts,starts-original,stops,depends" doc:"Only cases with this verdict up to the loader"`
-	Stage   string `query:"stage" enum:"drive,mode,order,table,boot-partition,loader,configuration,system" doc:"Only cases that stop there"`
+	Stage   string `query:"stage" enum:"drive,mode,order,table,boot-partition,loader,configuration,system" doc:"Only cases that ever stopped there"`
 	Model   string `query:"model" maxLength:"200" doc:"Only machines of this model"`
 	Drive   string `query:"drive" maxLength:"200" doc:"Only cases with a drive of this model"`
 	Action  string `query:"action" maxLength:"60" pattern:"^[a-z-]*$" doc:"Only cases in which this step of a repair was done"`
+	Time    string `query:"time" enum:"within an hour,within four hours,within a day,within a week,later" doc:"Only cases whose first start came so soon"`
 	Cursor  string `query:"cursor" maxLength:"100"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"50"`
 }
@@ -174,7 +175,7 @@ func (a *API) list(ctx context.Context, in *listInput) (*listOutput, error) {
 		return nil, err
 	}
 	cases, err := a.store.List(ctx, store.Page{Search: in.Search, Reaches: in.Reaches, Stage: in.Stage,
-		Model: in.Model, Drive: in.Drive, Action: in.Action,
+		Model: in.Model, Drive: in.Drive, Action: in.Action, Time: in.Time,
 		After: after, Limit: in.Limit + 1})
 	if err != nil {
 		return nil, a.problem(ctx, err)

@@ -245,7 +245,7 @@ func (a *API) releaseOld(ctx context.Context, in *releaseInput) (*caseOutput, er
 
 type oldDriveInput struct {
 	CaseID
-	Fate   string `query:"fate" enum:"data,wiped" required:"true"`
+	Fate   string `query:"fate" enum:"image,data,wiped" required:"true" doc:"An image copies it into a file, and only reads it"`
 	System string `query:"system" enum:"windows,linux" required:"true" doc:"In which system they are run"`
 }
 

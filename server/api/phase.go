@@ -6,8 +6,11 @@ import "latchkey/server/store"
 type Phase struct {
 	Name string `json:"name" enum:"prepare,copied,checked,repairing,started,watched,released"`
 	Next string `json:"next" doc:"What comes next; empty when nothing does"`
-	Who  string `json:"who,omitempty" doc:"Who did something with it last"`
+	Turn string `json:"turn,omitempty" doc:"Whose turn it is: who was at it last, or whoever uses the machine"`
 }
+
+// user is whose turn it is while a machine is watched.
+const user = "its user"
 
 // phaseOf says where a case stands: what was seen comes before what was computed.
 func phaseOf(c *store.Case, s store.Standing) Phase {
@@ -15,14 +18,16 @@ func phaseOf(c *store.Case, s store.Standing) Phase {
 	for _, d := range c.Drives {
 		evidence[d.Role] = d.Evidence != nil || d.Told != nil
 	}
-	p := Phase{Who: s.Who}
+	p := Phase{Turn: s.Who}
 	switch {
 	case c.Handover != nil && c.Handover.Released != nil:
 		p.Name = "released"
 	case c.ProvedAt != nil && s.Starts > 1:
 		p.Name, p.Next = "watched", "watch some cold starts"
+		p.Turn = user
 	case c.ProvedAt != nil:
 		p.Name, p.Next = "started", "start it again, cold"
+		p.Turn = user
 	case s.Steps > 0:
 		p.Name, p.Next = "repairing", "go on with the repair"
 	case evidence["clone"] || c.Stands == "fails" || c.Stands == "copied" && len(c.Listings) > 0:
@@ -32,8 +37,8 @@ func phaseOf(c *store.Case, s store.Standing) Phase {
 	default:
 		p.Name, p.Next = "prepare", "copy the drive"
 	}
-	if c.ClosedAt != nil {
-		p.Next = ""
+	if c.ClosedAt != nil || p.Name == "released" {
+		p.Next, p.Turn = "", ""
 	}
 	return p
 }

@@ -240,7 +240,7 @@ func (w *pacedWriter) Write(p []byte) (int, error) {
 func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // screens are the addresses of the interface.
-var screens = regexp.MustCompile(`^/((cases|bench|lookup|settings|sign-in)(/.*)?)?$`)
+var screens = regexp.MustCompile(`^/((cases|bench|lookup|figures|settings|sign-in)(/.*)?)?$`)
 
 // serveFiles serves the built interface; the addresses of its screens get its first
 // page, which finds the screen by the path. What does not exist is told so.

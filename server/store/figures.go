@@ -32,6 +32,21 @@ var spans = []struct {
 	hours int
 }{{"within an hour", 1}, {"within four hours", 4}, {"within a day", 24}, {"within a week", 168}, {"later", 1 << 20}}
 
+// firstStarts are how many whole hours passed from a case's making to its first start.
+const firstStarts = `SELECT c.id, GREATEST(TIMESTAMPDIFF(HOUR, c.created_at, MIN(t.at)), 0) AS hours FROM starts t JOIN cases c ON c.id = t.case_id
+	WHERE t.origin = 'clone' AND t.withdrawn_at IS NULL GROUP BY c.id, c.created_at`
+
+// spanOf are the bounds of a span by its name: from so many hours, to less than so many.
+func spanOf(name string) (from, to int, known bool) {
+	for _, s := range spans {
+		if s.name == name {
+			return from, s.hours, true
+		}
+		from = s.hours
+	}
+	return 0, 0, false
+}
+
 // Figures counts. Cases of the demo world count as all others do.
 func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 	err = s.read(ctx, func(db *gorm.DB) error {
@@ -40,12 +55,9 @@ func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 			to  *[]Figure
 			sql string
 		}{
-			// Where a clone first stopped, by the first check that said so: a later one
-			// says how it was put right.
-			{&f.Stages, `SELECT k.stage AS name, COUNT(*) AS ` + "`all`" + `, SUM(c.proved_at IS NOT NULL) AS good FROM checks k
-				JOIN (SELECT MIN(id) AS id FROM checks WHERE reaches IN ('stops',
-					'starts-original') AND stage <> '' GROUP BY case_id) first ON first.id = k.id
-				JOIN cases c ON c.id = k.case_id`},
+			// Where a clone ever stopped: a later check says how it was put right.
+			{&f.Stages, `SELECT k.stage AS name, COUNT(*) AS ` + "`all`" + `, SUM(c.proved_at IS NOT NULL) AS good
+				FROM (SELECT DISTINCT case_id, stage FROM checks WHERE reaches = 'stops' AND stage <> '') k JOIN cases c ON c.id = k.case_id`},
 			{&f.Models, "SELECT model AS name, COUNT(*) AS `all`, SUM(proved_at IS NOT NULL) AS good FROM cases WHERE model <> ''"},
 			{&f.Drives, "SELECT d.model AS name, COUNT(*) AS `all`, SUM(c.proved_at IS NOT NULL) AS good FROM drives d JOIN cases c ON c.id = d.case_id WHERE d.role = 'clone' AND d.model <> ''"},
 			{&f.Actions, `SELECT name, MAX(label) AS label, COUNT(*) AS ` + "`all`" + `, SUM(proved) AS good FROM (SELECT SUBSTRING_INDEX(m.step, ' ', 1) AS name, MAX(m.title) AS label, m.case_id, MAX(c.proved_at IS NOT NULL) AS proved
@@ -56,8 +68,7 @@ func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 			}
 		}
 		var hours []int
-		if err := db.Raw(`SELECT GREATEST(TIMESTAMPDIFF(HOUR, c.created_at, MIN(t.at)), 0) FROM starts t JOIN cases c ON c.id = t.case_id
-			WHERE t.origin = 'clone' AND t.withdrawn_at IS NULL GROUP BY c.id, c.created_at`).Scan(&hours).Error; err != nil {
+		if err := db.Raw("SELECT hours FROM (" + firstStarts + ") first").Scan(&hours).Error; err != nil {
 			return err
 		}
 		for _, span := range spans {

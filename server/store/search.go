@@ -20,10 +20,11 @@ type Cursor struct {
 type Page struct {
 	Search  string // words; each must begin a word by which the case is found
 	Reaches string // a verdict up to the loader, or "" for all
-	Stage   string // where it stops, or ""
+	Stage   string // where it ever stopped, or ""
 	Model   string // of the machine, or ""
 	Drive   string // model of a drive, or ""
 	Action  string // of a repair's step that was done, or ""
+	Time    string // how long until the first start, by the name of a span, or ""
 	After   *Cursor
 	Limit   int
 }
@@ -43,10 +44,16 @@ func (s *Store) List(ctx context.Context, p Page) ([]Case, error) {
 	var cases []Case
 	err := s.read(ctx, func(db *gorm.DB) error {
 		q := db.Session(&gorm.Session{}).Preload("Drives", func(tx *gorm.DB) *gorm.DB { return tx.Order("role DESC") }).Preload("Drives.Evidence")
-		for column, value := range map[string]string{"reaches": p.Reaches, "stage": p.Stage, "model": p.Model} {
+		for column, value := range map[string]string{"reaches": p.Reaches, "model": p.Model} {
 			if value != "" {
 				q = q.Where(column+" = ?", value)
 			}
+		}
+		if p.Stage != "" {
+			q = q.Where("id IN (SELECT case_id FROM checks WHERE stage = ? AND reaches = 'stops')", p.Stage)
+		}
+		if from, to, known := spanOf(p.Time); known {
+			q = q.Where("id IN (SELECT id FROM ("+firstStarts+") first WHERE hours >= ? AND hours < ?)", from, to)
 		}
 		if p.Drive != "" {
 			q = q.Where("id IN (SELECT case_id FROM drives WHERE model = ?)", p.Drive)

@@ -4,8 +4,8 @@ ALTER TABLE cases
   ADD COLUMN IF NOT EXISTS rules VARCHAR(20) NOT NULL DEFAULT '' COMMENT 'version of the rules of the latest check';
 ALTER TABLE cases
   ADD INDEX IF NOT EXISTS cases_model (model, updated_at, id),
-  ADD INDEX IF NOT EXISTS cases_rules (rules, id),
-  ADD INDEX IF NOT EXISTS cases_stage (stage, updated_at, id);
+  ADD INDEX IF NOT EXISTS cases_rules (rules, id);
+ALTER TABLE checks ADD INDEX IF NOT EXISTS checks_stage (stage, reaches, case_id);
 UPDATE cases SET model = TRIM(SUBSTRING_INDEX(machine, ',', 1));
 UPDATE cases c SET rules = COALESCE((SELECT k.rules FROM checks k WHERE k.case_id = c.id ORDER BY k.id DESC LIMIT 1), '');
 ALTER TABLE drives ADD INDEX IF NOT EXISTS drives_model (model);

@@ -119,6 +119,7 @@ export interface CaseFilter {
   model?: string;
   drive?: string;
   action?: string;
+  time?: string;
 }
 
 export const listCases = (filter: CaseFilter, cursor?: string) =>
@@ -281,7 +282,7 @@ export const forgetTimes = (id: number, version: number) =>
 export const releaseOldDrive = (id: number, version: number, fate: Fate | "none") =>
   unwrap(client.PUT("/cases/{id}/hand-over/release", { params: changing(id, version), body: { fate } }));
 
-export const oldDriveCommands = (id: number, fate: "data" | "wiped", system: Work["system"]) =>
+export const oldDriveCommands = (id: number, fate: "image" | "data" | "wiped", system: Work["system"]) =>
   unwrap(
     client.GET("/cases/{id}/hand-over/old-drive", { params: { path: { id }, query: { fate, system } } }),
   );

@@ -25,10 +25,11 @@ import { PhaseMark } from "./PhaseMark";
 
 /** By what cases are alike, as the address says it, in words. */
 const kinds = [
-  ["stage", "that stop at the stage"],
+  ["stage", "that stopped at the stage"],
   ["model", "on the machine"],
   ["drive", "with the drive"],
   ["action", "with the repair step"],
+  ["time", "whose first start came"],
 ] as const;
 
 /** All cases, the latest changed first, with search and verdict. */
@@ -213,10 +214,12 @@ function CaseRow({ c }: { c: ListedCase }) {
           {c.machine}
         </Typography>
       </TableCell>
-      <TableCell sx={{ width: 170 }}>
+      <TableCell sx={{ width: 230 }}>
         <PhaseMark phase={c.phase.name} />
         <Typography variant="caption" color="text.secondary" component="p">
-          {c.closedAt ? "closed" : c.phase.next && `next: ${c.phase.next}`}
+          {c.closedAt
+            ? "closed"
+            : c.phase.next && `next: ${c.phase.next}${c.phase.turn ? ` · ${c.phase.turn}` : ""}`}
         </Typography>
       </TableCell>
       <TableCell>
@@ -229,11 +232,6 @@ function CaseRow({ c }: { c: ListedCase }) {
       </TableCell>
       <TableCell sx={{ whiteSpace: "nowrap", color: "text.secondary" }}>
         <span title={when(c.updatedAt)}>{ago(c.updatedAt)}</span>
-        {c.phase.who && (
-          <Typography variant="caption" component="p">
-            {c.phase.who}
-          </Typography>
-        )}
       </TableCell>
     </TableRow>
   );

@@ -18,25 +18,21 @@ export function Bars({ group: g }: { group: FigureGroup }) {
             key={b.name}
             sx={{ display: "grid", gridTemplateColumns: "150px 1fr 84px", alignItems: "center", gap: 1 }}
           >
-            {g.key === "time" ? (
-              <Typography variant="body2">{b.label}</Typography>
-            ) : (
-              <Typography
-                variant="body2"
-                component={Link}
-                to={`/cases?${g.key}=${encodeURIComponent(b.name)}`}
-                sx={{
-                  color: "text.primary",
-                  lineHeight: "24px",
-                  overflow: "hidden",
-                  textOverflow: "ellipsis",
-                }}
-                noWrap
-                title={b.label}
-              >
-                {b.label}
-              </Typography>
-            )}
+            <Typography
+              variant="body2"
+              component={Link}
+              to={`/cases?${g.key}=${encodeURIComponent(b.name)}`}
+              sx={{
+                color: "text.primary",
+                lineHeight: "24px",
+                overflow: "hidden",
+                textOverflow: "ellipsis",
+              }}
+              noWrap
+              title={b.label}
+            >
+              {b.label}
+            </Typography>
             <Box
               aria-hidden="true"
               sx={{

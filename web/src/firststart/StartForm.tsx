@@ -23,13 +23,19 @@ export function StartForm({ case: c, first }: { case: Case; first?: boolean }) {
   const [capacity, setCapacity] = useState("");
   const [file, setFile] = useState<File>();
   const [failed, setFailed] = useState("");
+  const [note, setNote] = useState("");
   const record = useRecordStart(c.id);
   const navigate = useNavigate();
   const send = (seen: Partial<Seen>) =>
     record.mutate(
       {
         version: c.version,
-        seen: { kind, at: at ? new Date(at).toISOString() : undefined, ...seen },
+        seen: {
+          kind,
+          at: at ? new Date(at).toISOString() : undefined,
+          note: note.trim() || undefined,
+          ...seen,
+        },
         file: seen.failed ? undefined : file,
       },
       { onSuccess: () => seen.failed && void navigate("../check") },
@@ -89,6 +95,7 @@ export function StartForm({ case: c, first }: { case: Case; first?: boolean }) {
         file={file}
         onFile={setFile}
       />
+      <TextField label="What else was seen" value={note} onChange={(e) => setNote(e.target.value)} />
       <Button
         variant="contained"
         sx={{ justifySelf: "start" }}

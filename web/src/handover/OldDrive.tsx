@@ -28,12 +28,12 @@ type Old = HandOver["old"];
 
 /** The old drive: the way back, and what becomes of it. */
 export function OldDrive({ case: c, handOver: h }: { case: Case; handOver: HandOver }) {
-  const [open, setOpen] = useState<"details" | "data" | "wiped" | null>(null);
+  const [open, setOpen] = useState<"details" | "image" | "data" | "wiped" | null>(null);
   const old = h.old;
   const original = c.drives.find((d) => d.role === "original");
   const release = useChangeCase((fate: Fate | "none") => releaseOldDrive(c.id, c.version, fate));
   const free = h.phase === "ready" || h.phase === "released";
-  const toggle = (what: "details" | "data" | "wiped") => setOpen(open === what ? null : what);
+  const toggle = (what: "details" | "image" | "data" | "wiped") => setOpen(open === what ? null : what);
   return (
     <Section
       title="The old drive"
@@ -55,6 +55,9 @@ export function OldDrive({ case: c, handOver: h }: { case: Case; handOver: HandO
             </Button>
             {old.fate !== "wiped" && (
               <>
+                <Button aria-expanded={open === "image"} variant="outlined" onClick={() => toggle("image")}>
+                  An image …
+                </Button>
                 <Button
                   aria-expanded={open === "data"}
                   variant="outlined"
@@ -90,6 +93,7 @@ export function OldDrive({ case: c, handOver: h }: { case: Case; handOver: HandO
         {open === "details" && (
           <Details key={c.version} case={c} old={old} free={free} onRelease={() => release.mutate("kept")} />
         )}
+        {open === "image" && <Image case={c} />}
         {(open === "data" || open === "wiped") && free && (
           <Commands case={c} old={old} fate={open} onDone={() => release.mutate(open)} />
         )}
@@ -194,6 +198,26 @@ function Tick({
         />
       }
     />
+  );
+}
+
+/** The commands that copy it into a file; they only read it. */
+function Image({ case: c }: { case: Case }) {
+  const work = useQuery({
+    queryKey: ["old-drive", c.id, c.version, "image", "linux"],
+    queryFn: () => oldDriveCommands(c.id, "image", "linux"),
+    retry: false,
+  });
+  if (work.isError) return <ErrorNotice error={work.error} />;
+  if (!work.data) return null;
+  return (
+    <>
+      <Typography variant="body2">
+        In a Linux, running or live, everything on it is copied into a file on a drive that is large enough:
+        run it in a folder there. It is only read.
+      </Typography>
+      <WorkView work={work.data} name="image-of-the-old-drive" touches="the original, the old drive" />
+    </>
   );
 }
 

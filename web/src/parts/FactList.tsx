@@ -22,8 +22,12 @@ const originWord: Record<string, string> = {
   computed: "follows from the above",
 };
 
-/** Facts with where they came from; those from bytes open to show them. */
+/** How many facts stand before the rest is folded away. */
+const most = 6;
+
+/** Facts with where they came from, what decides first; those from bytes open to show them. */
 export function FactList({ caseId, facts }: Props) {
+  const [all, setAll] = useState(false);
   if (facts.length === 0)
     return (
       <Typography variant="body2" color="text.secondary">
@@ -31,11 +35,18 @@ export function FactList({ caseId, facts }: Props) {
       </Typography>
     );
   return (
-    <Box component="ul" sx={{ listStyle: "none", m: 0, p: 0 }}>
-      {facts.map((f, i) => (
-        <FactItem key={`${f.label} ${i}`} caseId={caseId} fact={f} open={i === 0} />
-      ))}
-    </Box>
+    <>
+      <Box component="ul" sx={{ listStyle: "none", m: 0, p: 0 }}>
+        {(all ? facts : facts.slice(0, most)).map((f, i) => (
+          <FactItem key={`${f.label} ${i}`} caseId={caseId} fact={f} open={i === 0} />
+        ))}
+      </Box>
+      {facts.length > most && (
+        <Button aria-expanded={all} onClick={() => setAll(!all)}>
+          {all ? "Fewer facts" : `${facts.length - most} more facts`}
+        </Button>
+      )}
+    </>
   );
 }
 

@@ -2048,8 +2048,8 @@ export interface components {
             name: "prepare" | "copied" | "checked" | "repairing" | "started" | "watched" | "released";
             /** @description What comes next; empty when nothing does */
             next: string;
-            /** @description Who did something with it last */
-            who?: string;
+            /** @description Whose turn it is: who was at it last, or whoever uses the machine */
+            turn?: string;
         };
         Piece: {
             /** @description The disks that it tells of */
@@ -2919,7 +2919,7 @@ export interface operations {
                 q?: string;
                 /** @description Only cases with this verdict up to the loader */
                 reaches?: "starts" | "starts-original" | "stops" | "depends";
-                /** @description Only cases that stop there */
+                /** @description Only cases that ever stopped there */
                 stage?: "drive" | "mode" | "order" | "table" | "boot-partition" | "loader" | "configuration" | "system";
                 /** @description Only machines of this model */
                 model?: string;
@@ -2927,6 +2927,8 @@ export interface operations {
                 drive?: string;
                 /** @description Only cases in which this step of a repair was done */
                 action?: string;
+                /** @description Only cases whose first start came so soon */
+                time?: "within an hour" | "within four hours" | "within a day" | "within a week" | "later";
                 cursor?: string;
                 limit?: number;
             };
@@ -3711,7 +3713,8 @@ export interface operations {
     "old-drive-commands": {
         parameters: {
             query: {
-                fate: "data" | "wiped";
+                /** @description An image copies it into a file, and only reads it */
+                fate: "image" | "data" | "wiped";
                 /** @description In which system they are run */
                 system: "windows" | "linux";
             };
