@@ -32,7 +32,7 @@ type Proof struct {
 // identifier, where it is the clone's alone, and the capacity, where the disks
 // differ in it.
 func (j *Judge) StartedFrom(ctx context.Context, c *store.Case, s Seen) (*Proof, error) {
-	var size int64
+	var size shown
 	why := ""
 	if strings.TrimSpace(s.Answer) != "" {
 		d, ok := running.From(s.Answer)
@@ -43,13 +43,11 @@ func (j *Judge) StartedFrom(ctx context.Context, c *store.Case, s Seen) (*Proof,
 		if s.ID == "" {
 			s.ID = d.ID
 		}
-		if s.Capacity == "" && d.Size > 0 {
-			s.Capacity = strconv.FormatInt(d.Size, 10)
-		}
+		size = shown{d.Size, d.Rounded}
 	}
 	if strings.TrimSpace(s.Capacity) != "" {
 		var err error
-		if size, _, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
+		if size.bytes, size.rounded, err = disk.ParseSize(s.Capacity, disk.EitherUnits); err != nil {
 			return nil, &BadChange{"capacity: " + err.Error()}
 		}
 	}
@@ -78,7 +76,7 @@ func (j *Judge) StartedCaptured(ctx context.Context, c *store.Case, taken *captu
 	if err != nil {
 		return nil, err
 	}
-	p := prove(a.machine, plainID(id), taken.Capacity)
+	p := prove(a.machine, plainID(id), shown{bytes: taken.Capacity})
 	if p.From == "open" { // one identifier and one capacity: what else the capture tells
 		if role, why := compare.Belongs(machine.Examine(on), taken.Model, a.machine.Drives, models(c)); role != "" {
 			p.From, p.Why = role, fmt.Sprintf("The disk is the %s: %s.", role, why)
@@ -98,7 +96,7 @@ func models(c *store.Case) map[string]string {
 }
 
 // prove holds an identifier and a capacity against the disks of a case.
-func prove(m machine.Machine, id string, size int64) Proof {
+func prove(m machine.Machine, id string, size shown) Proof {
 	var known [2]traits
 	for i, role := range []machine.Role{machine.RoleClone, machine.RoleOriginal} {
 		for _, d := range m.Drives {
@@ -112,14 +110,15 @@ func prove(m machine.Machine, id string, size int64) Proof {
 
 // traits are what tells a disk from another.
 type traits struct {
-	id       string // hexadecimal, plain
-	size     int64  // bytes, 0 when unknown
-	attached bool
+	id   string // hexadecimal, plain; "" when unknown
+	size int64  // bytes, 0 when unknown
+	gone bool   // it is known not to be attached
 }
 
 func traitsOf(d *machine.Drive) traits {
 	t := traits{}
-	t.attached, _ = d.Attached.Get()
+	attached, known := d.Attached.Get()
+	t.gone = known && !attached
 	if d.Contents != nil {
 		id, _ := d.Contents.Layout.DiskID().Get()
 		t.id = plainID(id)
@@ -138,26 +137,57 @@ func plainID(id string) string {
 	return id
 }
 
-func judged(clone, original traits, id string, size int64) Proof {
-	sameSize := func(t traits) bool { return size > 0 && t.size > 0 && disk.Binary(size) == disk.Binary(t.size) }
-	byClone, byOriginal := id != "" && id == clone.id, id != "" && id == original.id
+// shown is a capacity as it was seen; zero is not told.
+type shown struct {
+	bytes   int64
+	rounded bool
+}
+
+// is reports whether a drive may have the capacity: a rounded one is that of every drive
+// within a hundredth of it, as screens round in either units.
+func (s shown) is(bytes int64) bool {
 	switch {
-	case id == "" && size == 0:
+	case s.bytes <= 0 || bytes <= 0:
+		return false
+	case s.rounded:
+		return max(s.bytes-bytes, bytes-s.bytes) <= bytes/100
+	}
+	return s.bytes == bytes
+}
+
+// judged says from which disk a system came up. Nothing is concluded from what is not known
+// of a disk: it may be the one as long as nothing that was seen speaks against it.
+func judged(clone, original traits, id string, size shown) Proof {
+	mayBe := func(t traits) bool {
+		return (id == "" || t.id == "" || id == t.id) && (size.bytes == 0 || t.size == 0 || size.is(t.size))
+	}
+	byClone, byOriginal := id != "" && id == clone.id, id != "" && id == original.id
+	seenClone, seenOriginal := byClone || size.is(clone.size), byOriginal || size.is(original.size)
+	switch {
+	case id == "" && size.bytes == 0:
 		return Proof{"open", "Nothing was told of the disk."}
-	case byClone && !byOriginal:
-		return Proof{"clone", "The identifier is the clone's, and only the clone's."}
-	case byOriginal && !byClone:
-		return Proof{"original", "The identifier is the original's: the machine came up from the old drive."}
-	case id != "" && !byClone:
+	case !mayBe(clone) && !mayBe(original) && (seenClone || seenOriginal):
+		return Proof{"open", "Identifier and capacity tell of different disks. If the copy's identifier was changed since, take a new capture of the clone."}
+	case !mayBe(clone) && !mayBe(original) && id != "":
 		return Proof{"neither", "The identifier is of neither disk of the case. If the copy's identifier was changed since, take a new capture of the clone."}
-	case byClone && !original.attached:
-		return Proof{"clone", "The identifier is the clone's, and the original, which carries the same, is not attached."}
-	case sameSize(clone) && !sameSize(original):
-		return Proof{"clone", "The capacity is the clone's and not the original's."}
-	case sameSize(original) && !sameSize(clone):
-		return Proof{"original", "The capacity is the original's and not the clone's."}
-	case size > 0 && !sameSize(clone):
+	case !mayBe(clone) && !mayBe(original):
 		return Proof{"neither", "The capacity is of neither disk of the case."}
+	case mayBe(clone) && !mayBe(original) && seenClone:
+		return Proof{"clone", "The " + toldBy(byClone && !byOriginal) + " is the clone's, and only the clone's."}
+	case mayBe(original) && !mayBe(clone) && seenOriginal:
+		return Proof{"original", "The " + toldBy(byOriginal && !byClone) + " is the original's: the machine came up from the old drive."}
+	case !seenClone && !seenOriginal:
+		return Proof{"open", "What was seen fits no disk of which it is known: take a capture of the clone."}
+	case original.gone && seenClone:
+		return Proof{"clone", "The " + toldBy(byClone) + " is the clone's, and the original, which may carry the same, is not attached."}
 	}
 	return Proof{"open", "Both disks answer to what was seen: unplug the original and start once more."}
+}
+
+// toldBy is what tells a disk.
+func toldBy(byID bool) string {
+	if byID {
+		return "identifier"
+	}
+	return "capacity"
 }

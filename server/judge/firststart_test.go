@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"latchkey/core/disk"
 	"latchkey/server/judge"
@@ -77,4 +78,31 @@ func TestOutputOfTheWrongDisk(t *testing.T) {
 	why, err = j.OfAnotherDisk(t.Context(), c, "DiskPart marked the current partition as active.")
 	require.NoError(t, err)
 	assert.Empty(t, why)
+}
+
+// What is not known of a disk proves nothing: less evidence says the same, or leaves it
+// open.
+func TestLessEvidenceProvesNoOtherStart(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		id := rapid.SampledFrom([]string{"", "aa", "bb"})
+		size := rapid.SampledFrom([]int64{0, 100 << 30, 200 << 30})
+		draw := func(name string) judge.Traits {
+			return judge.Traits{ID: id.Draw(t, name), Size: size.Draw(t, name), Gone: rapid.Bool().Draw(t, name)}
+		}
+		clone, original := draw("clone"), draw("original")
+		seenID, seenSize := id.Draw(t, "id"), size.Draw(t, "size")
+		full := judge.JudgedFrom(clone, original, seenID, seenSize)
+		if full == "original" && original.Gone {
+			return // what was seen outranks that it was told to be unplugged
+		}
+		for _, weaken := range []func(){func() { clone.ID = "" }, func() { clone.Size = 0 }, func() { original.ID = "" }, func() { original.Size = 0 }, func() { original.Gone = false },
+			func() { seenID = "" }, func() { seenSize = 0 }} {
+			if rapid.Bool().Draw(t, "weaken") {
+				weaken()
+			}
+		}
+		if less := judge.JudgedFrom(clone, original, seenID, seenSize); full != "open" && less != "open" && less != full {
+			t.Fatalf("%s of all, %s of %+v %+v %q %d", full, less, clone, original, seenID, seenSize)
+		}
+	})
 }
