@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/fit"
 	"latchkey/core/startup"
 	"latchkey/demo"
@@ -27,7 +28,7 @@ func TestEveryDemoCaseBeforeACopyAnswersAsItIsMeantTo(t *testing.T) {
 				}
 			}
 			require.NotEmpty(t, c.Name)
-			m := fit.Planned(expected.Demo(t, c), c.Clone.Bus, true)
+			m := fit.Planned(expected.Demo(t, c), c.Clone.Bus, true, fact.Unknown[bool]())
 			original := m.Drives[0].Contents
 			target := fit.Target{SectorSize: 512}
 			if blank := m.Drives[1].Contents; blank != nil {

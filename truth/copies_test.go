@@ -84,7 +84,7 @@ func TestPredictedCopiesInRealFirmware(t *testing.T) {
 						SecureBoot: fact.Tell(false),
 						Behaviour:  behaviour, Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}}},
 					Drives: []machine.Drive{{Name: "o", Role: machine.RoleOriginal, Contents: original},
-						{Name: "a", Role: machine.RoleClone}}}, "sata", true)
+						{Name: "a", Role: machine.RoleClone}}}, "sata", true, fact.Unknown[bool]())
 				target := fit.Target{Bytes: 2 * image.Size, SectorSize: 512}
 				parts := fit.Parts(original)
 				var predicted fit.Prediction

@@ -193,7 +193,8 @@ const emptyTells = "DriveLetter"
 func object(line int, names, texts []string) *value {
 	v := &value{line: line, object: true}
 	for i, name := range names {
-		if i >= len(texts) || texts[i] == "" && name != emptyTells || strings.HasSuffix(texts[i], "...") || strings.HasSuffix(texts[i], "…") {
+		if i >= len(texts) || texts[i] == "" && name != emptyTells || strings.HasSuffix(texts[i], "...") ||
+			strings.HasSuffix(texts[i], "…") {
 			continue
 		}
 		v.fields = append(v.fields, field{name, line, &value{line: line, text: texts[i]}})

@@ -82,8 +82,8 @@ func duration(s string) (time.Duration, bool) {
 	minutes, _ := strconv.Atoi("0" + m[2])
 	seconds, _ := strconv.ParseFloat("0"+m[3], 64)
 	ms, _ := strconv.Atoi("0" + m[4])
-	d := time.Duration(hours)*time.Hour + time.Duration(minutes)*time.Minute + time.Duration(seconds*float64(time.Second)) +
-		time.Duration(ms)*time.Millisecond
+	d := time.Duration(hours)*time.Hour + time.Duration(minutes)*time.Minute +
+		time.Duration(seconds*float64(time.Second)) + time.Duration(ms)*time.Millisecond
 	return d, d > 0 && d < 24*time.Hour
 }
 

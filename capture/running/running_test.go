@@ -22,24 +22,44 @@ func is(b bool) *bool { return &b }
 
 // The commands' output, from memory of their makers' documentation.
 func TestAnswersOfRunningSystems(t *testing.T) {
-	for text, want := range map[string]running.Answer{
-		"Windows RE status:         Enabled\r\n":                                                       told(func(a *running.Answer) { a.Recovery = is(true) }),
-		"    Windows RE-Status:             Deaktiviert\n":                                             told(func(a *running.Answer) { a.Recovery = is(false) }),
-		"Stav prostředí: ?\n  \\\\?\\GLOBALROOT\\device\\harddisk0\\partition4\\Recovery\\WindowsRE\n": told(func(a *running.Answer) { a.Recovery = is(true) }),
-		"Windows RE status:  Ena":                                                                      {},
-		"Name          : Windows\nLicenseStatus : 1\n\nName : Office\nLicenseStatus : 0\n":             told(func(a *running.Answer) { a.Licensed = is(true) }),
-		"LicenseStatus : 5\n":                                                                          told(func(a *running.Answer) { a.Licensed = is(false) }),
-		"    HiberbootEnabled    REG_DWORD    0x1\n":                                                   told(func(a *running.Answer) { a.FastStart = is(true) }),
-		"    Protection Status:    Protection Off\n":                                                   told(func(a *running.Answer) { a.Protected = is(false) }),
-		"ProtectionStatus : On\nProtectionStatus : Off\n":                                              told(func(a *running.Answer) { a.Protected = is(false) }),
-		"Protection Status:    Unknown\n":                                                              {},
-		"Success, no errors or warnings detected\n":                                                    told(func(a *running.Answer) { a.Mounts = is(true) }),
-		"0 parse errors, 1 error, 2 warnings\n":                                                        told(func(a *running.Answer) { a.Mounts = is(false) }),
-		"0 parse errors, 0 errors, 1 warning\n":                                                        told(func(a *running.Answer) { a.Mounts = is(true) }),
-		"degraded\n":                                                                                   told(func(a *running.Answer) { a.Services = is(false) }),
-		"FileVault is Off.\n":                                                                          told(func(a *running.Answer) { a.Encryption = is(false) }),
-		"hello, world\n":                                                                               {},
+	for _, c := range []struct {
+		text string
+		want running.Answer
+	}{
+		{"Windows RE status:         Enabled\r\n",
+			told(func(a *running.Answer) { a.Recovery = is(true) })},
+		{"    Windows RE-Status:             Deaktiviert\n",
+			told(func(a *running.Answer) { a.Recovery = is(false) })},
+		{"Stav prostředí: ?\n  \\\\?\\GLOBALROOT\\device\\harddisk0\\partition4\\Recovery\\WindowsRE\n",
+			told(func(a *running.Answer) { a.Recovery = is(true) })},
+		{"Windows RE status:  Ena",
+			running.Answer{}},
+		{"Name          : Windows\nLicenseStatus : 1\n\nName : Office\nLicenseStatus : 0\n",
+			told(func(a *running.Answer) { a.Licensed = is(true) })},
+		{"LicenseStatus : 5\n",
+			told(func(a *running.Answer) { a.Licensed = is(false) })},
+		{"    HiberbootEnabled    REG_DWORD    0x1\n",
+			told(func(a *running.Answer) { a.FastStart = is(true) })},
+		{"    Protection Status:    Protection Off\n",
+			told(func(a *running.Answer) { a.Protected = is(false) })},
+		{"ProtectionStatus : On\nProtectionStatus : Off\n",
+			told(func(a *running.Answer) { a.Protected = is(false) })},
+		{"Protection Status:    Unknown\n",
+			running.Answer{}},
+		{"Success, no errors or warnings detected\n",
+			told(func(a *running.Answer) { a.Mounts = is(true) })},
+		{"0 parse errors, 1 error, 2 warnings\n",
+			told(func(a *running.Answer) { a.Mounts = is(false) })},
+		{"0 parse errors, 0 errors, 1 warning\n",
+			told(func(a *running.Answer) { a.Mounts = is(true) })},
+		{"degraded\n",
+			told(func(a *running.Answer) { a.Services = is(false) })},
+		{"FileVault is Off.\n",
+			told(func(a *running.Answer) { a.Encryption = is(false) })},
+		{"hello, world\n",
+			running.Answer{}},
 	} {
+		text, want := c.text, c.want
 		got := running.Read(text)
 		got.Means = nil
 		assert.Equal(t, want, got, text)
@@ -104,7 +124,8 @@ func TestFromWhichDiskTheSystemRuns(t *testing.T) {
 func TestLessOfAnAnswerSaysNothingElse(t *testing.T) {
 	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
 		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
-		{Type: disk.TypeBasicData, MiB: 500, Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
+		{Type: disk.TypeBasicData, MiB: 500,
+			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
 		{Type: disk.TypeWinRE, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}}}}
 	image := d.MustBuild()
 	on, err := disk.New(image, image.Size, 512)

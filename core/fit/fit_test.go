@@ -192,7 +192,7 @@ func TestCountdown(t *testing.T) {
 // planned is a machine with the original alone in evidence, and the clone as planned.
 func planned(t *testing.T, mode firmware.Mode, original machine.Drive) machine.Machine {
 	clone := machine.Drive{Name: "clone", Role: machine.RoleClone, Bus: original.Bus}
-	return fit.Planned(sample.Whole(mode, original, clone), "sata", true)
+	return fit.Planned(sample.Whole(mode, original, clone), "sata", true, fact.Unknown[bool]())
 }
 
 func predict(m machine.Machine, key string, t fit.Target, s fit.Strategy) fit.Prediction {
@@ -337,7 +337,8 @@ func TestWhatMustBeReady(t *testing.T) {
 	c.Volumes[1].Unclean, c.Volumes[1].Letter = fact.Tell(true), "C"
 	m := fit.Planned(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI)},
 		Drives: []machine.Drive{{Name: "original", Role: machine.RoleOriginal, Contents: c},
-			{Name: "clone", Role: machine.RoleClone, Contents: described(fit.Sold(500), windows(100*gib, gib))}}}, "nvme", true)
+			{Name: "clone", Role: machine.RoleClone, Contents: described(fit.Sold(500),
+				windows(100*gib, gib))}}}, "nvme", true, fact.Unknown[bool]())
 	list := keys(fit.Situation{Machine: m, Parts: fit.Parts(c), Target: target(fit.Sold(500)), BusLater: "nvme"})
 	assert.Equal(t, "chkdsk C: /f", list["check-2"].Command)
 	assert.True(t, list["check-2"].First)
@@ -354,4 +355,21 @@ func TestWhatMustBeReady(t *testing.T) {
 	// A letter that is none never stands in a command.
 	c.Volumes[1].Letter, c.Volumes[1].Unclean = "C & del", fact.Tell(true)
 	assert.Equal(t, "chkdsk C: /f", keys(fit.Situation{Machine: m})["check-2"].Command)
+}
+
+// A way of copying that makes a boot entry leads to a start where the firmware does not
+// look for the fallback; without one it does not.
+func TestABootEntryThatComesWithTheCopy(t *testing.T) {
+	disk := sample.GPTDisk(1, map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: diskmaker.Program{Is: "windows", Size: 8192}.Bytes()})
+	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleOriginal, disk.MustBuild()),
+		machine.Drive{Name: "clone", Role: machine.RoleClone})
+	m.Firmware.Entries = nil
+	c := m.Drives[0].Contents
+	target := fit.Target{Bytes: 4 << 30, SectorSize: 512}
+	parts := fit.Parts(c)
+	layout := fit.Lay(parts, c.Layout.Style, target, fit.Keep, nil)
+	for made, want := range map[bool]startup.Verdict{true: startup.Starts, false: startup.Stops} {
+		planned := fit.Planned(m, "sata", true, fact.Tell(made))
+		assert.Equal(t, want, fit.Predict(planned, fit.Ways[0], parts, layout, target).Verdict, made)
+	}
 }

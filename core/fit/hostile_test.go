@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/fit"
 	"latchkey/core/machine"
@@ -28,7 +29,7 @@ func crowded(tb testing.TB) machine.Machine {
 		d.Partitions = append(d.Partitions, p)
 	}
 	return fit.Planned(sample.Whole(firmware.UEFI, sample.Drive(tb, machine.RoleOriginal, d.MustBuild()),
-		machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true)
+		machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true, fact.Unknown[bool]())
 }
 
 // BenchmarkPreparingACrowdedDisk is the worst that a request is asked for.

@@ -31,8 +31,9 @@ type Prediction struct {
 }
 
 // Planned is the machine for which a copy is predicted: the clone on the bus it will hang
-// on, and the original unplugged where that is planned.
-func Planned(m machine.Machine, bus string, unplugged bool) machine.Machine {
+// on, the original unplugged where that is planned, and a boot entry for the clone made or
+// not, where that is known.
+func Planned(m machine.Machine, bus string, unplugged bool, entry fact.Of[bool]) machine.Machine {
 	m.Drives = append([]machine.Drive{}, m.Drives...)
 	for i := range m.Drives {
 		d := &m.Drives[i]
@@ -42,6 +43,9 @@ func Planned(m machine.Machine, bus string, unplugged bool) machine.Machine {
 			d.Attached = fact.Known(true, source)
 			if bus != "" {
 				d.Bus = fact.Known(bus, source)
+			}
+			if _, planned := entry.Get(); planned {
+				d.HasEntry = entry
 			}
 		case machine.RoleOriginal:
 			d.Attached = fact.Known(!unplugged, source)

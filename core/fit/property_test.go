@@ -69,7 +69,7 @@ func TestLayoutsKeepTheirRules(t *testing.T) {
 		answer := fit.Judge(c, parts, target)
 		require.Contains(t, []string{"as-it-is", "smaller", "no", "unknown"}, answer.Fits)
 		m := fit.Planned(sample.EDK2(firmware.UEFI, machine.Drive{Name: "original", Role: machine.RoleOriginal, Contents: c},
-			machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true)
+			machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true, fact.Unknown[bool]())
 		if target.Bytes > 0 {
 			for _, w := range fit.WaysOf(c) {
 				fit.Predict(m, w, parts, fit.Lay(parts, style, target, fit.Main, nil), target)
@@ -108,7 +108,7 @@ func TestLessEvidenceOfWhatFits(t *testing.T) {
 func BenchmarkPreparing(b *testing.B) {
 	m := fit.Planned(sample.Whole(firmware.UEFI,
 		sample.Drive(b, machine.RoleOriginal, sample.WindowsDisk(1, 1).MustBuild()),
-		machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true)
+		machine.Drive{Name: "clone", Role: machine.RoleClone}), "sata", true, fact.Unknown[bool]())
 	c := m.Drives[0].Contents
 	size, _ := c.Size()
 	for b.Loop() {

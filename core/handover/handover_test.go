@@ -133,7 +133,8 @@ func told(parts ...struct {
 }) handover.Told {
 	d := machine.Described{}
 	for i, p := range parts {
-		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20, Letter: p.letter, Unlettered: p.letter == ""})
+		d.Partitions = append(d.Partitions, machine.DescribedPartition{Number: i + 1, Start: p.at << 20,
+			Letter: p.letter, Unlettered: p.letter == ""})
 	}
 	return handover.Told{Disks: []machine.Described{d}}
 }

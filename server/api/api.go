@@ -99,9 +99,12 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 			o.MaxBodyBytes = maxJSON
 		}
 	})
-	for _, register := range []func(huma.API){a.registerSession, a.registerAccounts, a.registerCases,
-		a.registerEvidence, a.registerChecks, a.registerStatements, a.registerListings, a.registerPieces,
-		a.registerPrepare, a.registerDownloads, a.registerRepair, a.registerStarts, a.registerHandover, a.registerReport, a.registerParcel, a.registerMemory, a.registerHistory} {
+	for _, register := range []func(huma.API){
+		a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks,
+		a.registerStatements, a.registerListings, a.registerPieces, a.registerPrepare, a.registerDownloads,
+		a.registerRepair, a.registerStarts, a.registerHandover, a.registerReport, a.registerParcel,
+		a.registerMemory, a.registerHistory,
+	} {
 		register(group)
 	}
 	huma.Register(group, huma.Operation{OperationID: "health", Method: http.MethodGet, Path: "/health", Summary: "Whether the server and its database answer",

@@ -76,7 +76,8 @@ type decideOldInput struct {
 func (a *API) decideOld(ctx context.Context, in *decideOldInput) (*caseOutput, error) {
 	b := in.Body
 	_, err := a.changeHandOver(ctx, in.ID, in.IfMatch, store.WhatHandOver, "the old drive", func(h *store.Handover) {
-		h.KeepUntil, h.Place, h.Serial, h.Beside = b.KeepUntil, strings.TrimSpace(clean(b.Place)), strings.TrimSpace(clean(b.Serial)), b.Beside
+		h.KeepUntil, h.Beside = b.KeepUntil, b.Beside
+		h.Place, h.Serial = strings.TrimSpace(clean(b.Place)), strings.TrimSpace(clean(b.Serial))
 		switch {
 		case !b.Saved:
 			h.Saved = nil

@@ -9,5 +9,6 @@ type Traits struct {
 
 // JudgedFrom judges for the tests.
 func JudgedFrom(clone, original Traits, id string, size int64) string {
-	return judged(traits{clone.ID, clone.Size, clone.Gone}, traits{original.ID, original.Size, original.Gone}, id, shown{bytes: size}).From
+	return judged(traits{clone.ID, clone.Size, clone.Gone}, traits{original.ID, original.Size, original.Gone}, id,
+		shown{bytes: size}).From
 }

@@ -95,7 +95,8 @@ func TestLessEvidenceProvesNoOtherStart(t *testing.T) {
 		if full == "original" && original.Gone {
 			return // what was seen outranks that it was told to be unplugged
 		}
-		for _, weaken := range []func(){func() { clone.ID = "" }, func() { clone.Size = 0 }, func() { original.ID = "" }, func() { original.Size = 0 }, func() { original.Gone = false },
+		for _, weaken := range []func(){func() { clone.ID = "" }, func() { clone.Size = 0 }, func() { original.ID = "" },
+			func() { original.Size = 0 }, func() { original.Gone = false },
 			func() { seenID = "" }, func() { seenSize = 0 }} {
 			if rapid.Bool().Draw(t, "weaken") {
 				weaken()

@@ -154,7 +154,7 @@ func (j *Judge) handOver(ctx context.Context, c *store.Case, now time.Time) (*Ha
 	standing := rule.Stand(list, looks, old, now, time.Local)
 	h.Phase, h.Headline, h.Still = standing.Phase, standing.Headline, standing.Still
 	h.times(kept.Times)
-	h.old(kept, j.serialOf(ctx, c), contents(a.machine, machine.RoleOriginal))
+	h.old(kept, j.serialOf(ctx, c, "original"), contents(a.machine, machine.RoleOriginal))
 	return h, a, nil
 }
 
@@ -259,11 +259,8 @@ func middle(all []float64) float64 {
 
 // old says how the old drive stands.
 func (h *HandOver) old(kept store.Handover, serial string, c *machine.Contents) {
-	o := OldDrive{Place: kept.Place, Serial: kept.Serial, KeepUntil: kept.KeepUntil, Beside: kept.Beside,
+	o := OldDrive{Place: kept.Place, Serial: serial, KeepUntil: kept.KeepUntil, Beside: kept.Beside,
 		Fate: kept.Fate, Lost: []string{}}
-	if o.Serial == "" {
-		o.Serial = serial
-	}
 	if kept.Saved != nil {
 		o.SavedBy = kept.Saved.Who
 	}
@@ -309,9 +306,13 @@ func (h *HandOver) old(kept store.Handover, serial string, c *machine.Contents) 
 	h.Old = o
 }
 
-// serialOf is the old drive's serial number, as a listing or a capture tells it.
-func (j *Judge) serialOf(ctx context.Context, c *store.Case) string {
-	if e := stored(c, "original").Evidence; e != nil && e.Serial != "" {
+// serialOf is a drive's serial number, as the old drive's label, a capture or a listing
+// tells it.
+func (j *Judge) serialOf(ctx context.Context, c *store.Case, role string) string {
+	if role == "original" && c.Handover != nil && c.Handover.Serial != "" {
+		return c.Handover.Serial
+	}
+	if e := stored(c, role).Evidence; e != nil && e.Serial != "" {
 		return e.Serial
 	}
 	listings, err := j.readings(ctx, c)
@@ -320,7 +321,7 @@ func (j *Judge) serialOf(ctx context.Context, c *store.Case) string {
 	}
 	for _, l := range listings {
 		for i := range l.Disks {
-			if d := &l.Disks[i]; d.Serial != "" && l.disks[d.Name] == "original" {
+			if d := &l.Disks[i]; d.Serial != "" && l.disks[d.Name] == role {
 				return d.Serial
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/fit"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
@@ -32,13 +33,17 @@ func (j *Judge) Prepare(ctx context.Context, c *store.Case, plan *PlanOfCopy, no
 		return nil, err
 	}
 	defer back()
-	p := preparing{plan: *plan, kept: kept, of: c, machine: a.machine, now: now}
+	p := preparing{plan: *plan, kept: kept, of: c, machine: a.machine, now: now, serials: map[string]string{}}
+	for _, role := range store.Roles {
+		p.serials[role] = j.serialOf(ctx, c, role)
+	}
 	return p.compute()
 }
 
 // PlanFrom is the plan that is stored.
 func PlanFrom(p *store.Preparation) PlanOfCopy {
-	return PlanOfCopy{p.Capacity, p.SectorSize, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium, p.Beside, p.Strategy,
+	return PlanOfCopy{p.Capacity, p.SectorSize, p.FromLink, p.FromMedium, p.ToLink, p.ToMedium, p.Beside, p.Entry,
+		p.Strategy,
 		p.Sizes, p.Way}
 }
 
@@ -46,7 +51,16 @@ func PlanFrom(p *store.Preparation) PlanOfCopy {
 func (p PlanOfCopy) Into(s *store.Preparation) {
 	s.Capacity, s.SectorSize, s.FromLink, s.FromMedium, s.ToLink, s.ToMedium = p.Capacity, p.SectorSize, p.FromLink,
 		p.FromMedium, p.ToLink, p.ToMedium
-	s.Beside, s.Strategy, s.Sizes, s.Way = p.Beside, p.Strategy, p.Sizes, p.Way
+	s.Beside, s.Entry, s.Strategy, s.Sizes, s.Way = p.Beside, p.Entry, p.Strategy, p.Sizes, p.Way
+}
+
+// entry is whether the way of copying makes a boot entry for the clone; unknown where
+// nothing is planned.
+func (p PlanOfCopy) entry() fact.Of[bool] {
+	if p.Entry == "" {
+		return fact.Unknown[bool]()
+	}
+	return fact.Known(p.Entry == "made", fact.Source{Origin: fact.Typed, Structure: "as planned"})
 }
 
 // preparing is the computation of a preparation.
@@ -56,6 +70,7 @@ type preparing struct {
 	of       *store.Case
 	machine  machine.Machine
 	now      time.Time
+	serials  map[string]string // by drive role
 	original *machine.Contents
 	clone    *machine.Contents
 	target   fit.Target
@@ -139,7 +154,7 @@ func (p *preparing) drives() error {
 			return err
 		}
 	}
-	p.out.SectorSize = p.target.SectorSize
+	p.out.SectorSize, p.out.EntriesKnown = p.target.SectorSize, p.machine.Firmware.Entries != nil
 	if p.target.Bytes > 0 {
 		size := sizeOf(p.target.Bytes)
 		p.out.Target, p.out.Rounded = &size, p.target.Rounded
@@ -250,7 +265,7 @@ func (p *preparing) ways(layout fit.Layout, from, to fit.End) {
 	if p.target.Bytes == 0 {
 		return
 	}
-	planned := fit.Planned(p.machine, bus(p.of, "clone"), !p.plan.Beside)
+	planned := fit.Planned(p.machine, bus(p.of, "clone"), !p.plan.Beside, p.plan.entry())
 	var list []fit.Prediction
 	for _, w := range fit.WaysOf(p.original) {
 		list = append(list, fit.Predict(planned, w, p.parts, layout, p.target))
@@ -338,7 +353,7 @@ func countdown(seen []store.Seen, now time.Time) Countdown {
 
 func (p *preparing) card(role string, c *machine.Contents) DriveCard {
 	s := stored(p.of, role)
-	card := DriveCard{Role: role, Model: s.Model, Bus: bus(p.of, role)}
+	card := DriveCard{Role: role, Model: s.Model, Serial: p.serials[role], Bus: bus(p.of, role)}
 	if c == nil {
 		if role == "clone" {
 			card.Size = p.out.Target

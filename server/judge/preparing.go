@@ -11,26 +11,28 @@ import (
 
 // Preparing is what is computed before a copy.
 type Preparing struct {
-	Plan       PlanOfCopy      `json:"plan"`
-	Original   *Size           `json:"original,omitempty" doc:"The original's capacity; absent when it is not known"`
-	Target     *Size           `json:"target,omitempty" doc:"The new drive's capacity; absent when it is not known"`
-	Rounded    bool            `json:"rounded" doc:"The new drive's capacity was read off a screen"`
-	SectorSize int             `json:"sectorSize" doc:"Of the new drive, in bytes: told, in evidence, or the usual one"`
-	InEvidence bool            `json:"inEvidence" doc:"The new drive's capacity is in evidence, and need not be typed"`
-	Answer     FitAnswer       `json:"answer"`
-	Parts      []PartNeed      `json:"parts"`
-	Layouts    []CopyLayout    `json:"layouts" doc:"One for each strategy"`
-	Ways       []CopyWay       `json:"ways"`
-	Recommends string          `json:"recommends" doc:"The recommendation in one sentence"`
-	Time       CopyTime        `json:"time"`
-	Ready      []ReadyLine     `json:"ready"`
-	Settings   []string        `json:"settings" doc:"What to see to in the firmware before the first start, in order"`
-	Countdown  Countdown       `json:"countdown"`
-	Compared   bool            `json:"compared" doc:"The copy is in evidence and was held against the prediction"`
-	Otherwise  []fit.Otherwise `json:"otherwise" doc:"What came out otherwise than predicted"`
-	Cards      []DriveCard     `json:"cards"`
-	Links      []Choice        `json:"links"`
-	Media      []Choice        `json:"media"`
+	Plan       PlanOfCopy `json:"plan"`
+	Original   *Size      `json:"original,omitempty" doc:"The original's capacity; absent when it is not known"`
+	Target     *Size      `json:"target,omitempty" doc:"The new drive's capacity; absent when it is not known"`
+	Rounded    bool       `json:"rounded" doc:"The new drive's capacity was read off a screen"`
+	SectorSize int        `json:"sectorSize" doc:"Of the new drive, in bytes: told, in evidence, or the usual one"`
+	InEvidence bool       `json:"inEvidence" doc:"The new drive's capacity is in evidence, and need not be typed"`
+	// EntriesKnown: the firmware's boot entries are in evidence, and need not be planned.
+	EntriesKnown bool            `json:"entriesKnown"`
+	Answer       FitAnswer       `json:"answer"`
+	Parts        []PartNeed      `json:"parts"`
+	Layouts      []CopyLayout    `json:"layouts" doc:"One for each strategy"`
+	Ways         []CopyWay       `json:"ways"`
+	Recommends   string          `json:"recommends" doc:"The recommendation in one sentence"`
+	Time         CopyTime        `json:"time"`
+	Ready        []ReadyLine     `json:"ready"`
+	Settings     []string        `json:"settings" doc:"What to see to in the firmware before the first start, in order"`
+	Countdown    Countdown       `json:"countdown"`
+	Compared     bool            `json:"compared" doc:"The copy is in evidence and was held against the prediction"`
+	Otherwise    []fit.Otherwise `json:"otherwise" doc:"What came out otherwise than predicted"`
+	Cards        []DriveCard     `json:"cards"`
+	Links        []Choice        `json:"links"`
+	Media        []Choice        `json:"media"`
 }
 
 // PlanOfCopy is what was chosen for the copy.
@@ -42,6 +44,7 @@ type PlanOfCopy struct {
 	ToLink     string           `json:"toLink,omitempty" maxLength:"16"`
 	ToMedium   string           `json:"toMedium,omitempty" maxLength:"16"`
 	Beside     bool             `json:"beside,omitempty" doc:"The original stays plugged in at the first start"`
+	Entry      string           `json:"entry,omitempty" enum:"made,none" doc:"Whether the way of copying makes a boot entry for the clone; absent is not known"`
 	Strategy   string           `json:"strategy,omitempty" enum:"keep,proportion,main,hand"`
 	Sizes      map[string]int64 `json:"sizes,omitempty" doc:"By hand: bytes by partition number"`
 	Way        string           `json:"way,omitempty" maxLength:"16" doc:"The way that is chosen: a key of ways"`
@@ -140,6 +143,7 @@ type Countdown struct {
 type DriveCard struct {
 	Role       string `json:"role" enum:"original,clone"`
 	Model      string `json:"model,omitempty"`
+	Serial     string `json:"serial,omitempty"`
 	Bus        string `json:"bus,omitempty"`
 	Size       *Size  `json:"size,omitempty"`
 	Style      string `json:"style,omitempty"`

@@ -10,7 +10,8 @@ import (
 // evidence holds that a person could have before them: identifiers, serial numbers, labels,
 // the paths of loaders, what the screen says.
 func (j *Judge) words(ctx context.Context, c *store.Case, k *Check) []string {
-	out := []string{c.Title, c.Machine, c.Said, k.Trace.Headline, k.Trace.Symptom, k.Trace.Loader, j.serialOf(ctx, c)}
+	out := []string{c.Title, c.Machine, c.Said, k.Trace.Headline, k.Trace.Symptom, k.Trace.Loader,
+		j.serialOf(ctx, c, "original"), j.serialOf(ctx, c, "clone")}
 	for _, d := range c.Drives {
 		out = append(out, d.Model)
 		if d.Evidence != nil {
@@ -18,7 +19,7 @@ func (j *Judge) words(ctx context.Context, c *store.Case, k *Check) []string {
 		}
 	}
 	if c.Handover != nil {
-		out = append(out, c.Handover.Serial, c.Handover.Place)
+		out = append(out, c.Handover.Place)
 	}
 	for _, e := range k.Entries {
 		out = append(out, e.Name, e.Path)

@@ -23,7 +23,8 @@ func Write(ctx context.Context, w io.Writer, s *store.Store, id uint64, by strin
 	d := &Document{Format: formatName, Version: formatNumber, Made: time.Now().UTC(), By: by,
 		Case: Case{c.Title, c.Machine, c.Firmware, c.DeviceOrder, c.Said, c.Stands, c.Reach, c.Sayings, c.CreatedAt,
 			c.ClosedAt},
-		Drives: []Drive{}, Evidence: []Evidence{}, Listings: []Listing{}, Answers: []Answer{}, Marks: []Mark{}, Starts: []Start{}, History: []Line{},
+		Drives: []Drive{}, Evidence: []Evidence{}, Listings: []Listing{}, Answers: []Answer{},
+		Marks: []Mark{}, Starts: []Start{}, History: []Line{},
 		Preparation: c.Preparation, Handover: c.Handover}
 	for _, v := range c.Drives {
 		d.Drives = append(d.Drives, Drive{v.Role, v.Model, v.Bus, v.Attached, v.Told})
@@ -116,12 +117,15 @@ func writeCapture(ctx context.Context, z *zip.Writer, s *store.Store, e *store.E
 	if err != nil {
 		return err
 	}
-	return capture.WriteCapture(m, capture.Manifest{Capacity: e.Capacity, LogicalSectorSize: e.SectorSize, Bus: e.Bus,
-		Serial: e.Serial,
-		Source: strings.ToValidUTF8(e.Filename,
-			"?")[:min(len(e.Filename),
-			190)], TakenAt: e.TakenAt, Extents: in.Extents, Unreadable: in.Unreadable, Counts: in.Counts}, r, in.Variables)
+	source := []rune(strings.ToValidUTF8(e.Filename, "?"))
+	manifest := capture.Manifest{Capacity: e.Capacity, LogicalSectorSize: e.SectorSize, Bus: e.Bus, Serial: e.Serial,
+		Source: string(source[:min(len(source), maxSource)]), TakenAt: e.TakenAt, Extents: in.Extents,
+		Unreadable: in.Unreadable, Counts: in.Counts}
+	return capture.WriteCapture(m, manifest, r, in.Variables)
 }
+
+// maxSource bounds the name of what was captured, in signs: a capture takes 200 bytes of it.
+const maxSource = 50
 
 // rows takes over what people did and saw.
 func (d *Document) rows(ctx context.Context, s *store.Store, id uint64, numbers map[uint64]int) error {

@@ -57,7 +57,8 @@ func (s *Store) Figures(ctx context.Context) (f Figures, err error) {
 		}{
 			// Where a clone ever stopped: a later check says how it was put right.
 			{&f.Stages, `SELECT k.stage AS name, COUNT(*) AS ` + "`all`" + `, SUM(c.proved_at IS NOT NULL) AS good
-				FROM (SELECT DISTINCT case_id, stage FROM checks WHERE reaches = 'stops' AND stage <> '') k JOIN cases c ON c.id = k.case_id`},
+				FROM (SELECT DISTINCT case_id,
+					stage FROM checks WHERE reaches = 'stops' AND stage <> '') k JOIN cases c ON c.id = k.case_id`},
 			{&f.Models, "SELECT model AS name, COUNT(*) AS `all`, SUM(proved_at IS NOT NULL) AS good FROM cases WHERE model <> ''"},
 			{&f.Drives, "SELECT d.model AS name, COUNT(*) AS `all`, SUM(c.proved_at IS NOT NULL) AS good FROM drives d JOIN cases c ON c.id = d.case_id WHERE d.role = 'clone' AND d.model <> ''"},
 			{&f.Actions, `SELECT name, MAX(label) AS label, COUNT(*) AS ` + "`all`" + `, SUM(proved) AS good FROM (SELECT SUBSTRING_INDEX(m.step, ' ', 1) AS name, MAX(m.title) AS label, m.case_id, MAX(c.proved_at IS NOT NULL) AS proved

@@ -19,7 +19,9 @@ type Preparation struct {
 	ToLink     string `json:"toLink,omitempty"`
 	ToMedium   string `json:"toMedium,omitempty"`
 	// Beside is set where the original stays plugged in at the first start.
-	Beside   bool             `json:"beside,omitempty"`
+	Beside bool `json:"beside,omitempty"`
+	// Entry is "made" where a boot entry for the clone comes with the copy, "none" where not.
+	Entry    string           `json:"entry,omitempty"`
 	Strategy string           `json:"strategy,omitempty"`
 	Sizes    map[string]int64 `json:"sizes,omitempty"` // by hand, bytes by partition number
 	Way      string           `json:"way,omitempty"`

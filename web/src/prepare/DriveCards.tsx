@@ -28,6 +28,7 @@ export function DriveCards({ cards }: { cards: Card[] }) {
             [
               ["capacity", d.size && `${d.size.label} · ${d.size.binary}`],
               ["model", d.model],
+              ["serial number", d.serial],
               ["bus", d.bus && (busName[d.bus] ?? d.bus)],
               ["style", d.style],
               ["identifier", d.id],

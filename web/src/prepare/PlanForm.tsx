@@ -65,6 +65,14 @@ export function PlanForm({ preparing: p, plan, onChange }: Props) {
           options={media}
           onPick={(toMedium) => onChange({ toMedium })}
         />
+        {!p.entriesKnown && (
+          <Pick
+            label="A boot entry for the new drive"
+            value={plan.entry || undefined}
+            options={{ made: "comes with the copy", none: "is not made" }}
+            onPick={(entry) => onChange({ entry })}
+          />
+        )}
       </Box>
       <FormControlLabel
         control={

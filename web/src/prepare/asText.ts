@@ -17,7 +17,16 @@ export function asText(c: Case, p: Preparing): string {
     ...p.settings.map((s, i) => `${i + 1}. ${s}`),
     "",
     ...p.cards.map((d) =>
-      [d.role, d.model, d.size && `${d.size.label} · ${d.size.binary}`, d.bus, d.style, d.id, d.partitions]
+      [
+        d.role,
+        d.model,
+        d.serial,
+        d.size && `${d.size.label} · ${d.size.binary}`,
+        d.bus,
+        d.style,
+        d.id,
+        d.partitions,
+      ]
         .filter(Boolean)
         .join(" · "),
     ),

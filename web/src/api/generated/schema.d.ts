@@ -1546,6 +1546,7 @@ export interface components {
             partitions?: string;
             /** @enum {string} */
             role: "original" | "clone";
+            serial?: string;
             size?: components["schemas"]["Size"];
             style?: string;
         };
@@ -2114,6 +2115,11 @@ export interface components {
             beside?: boolean;
             /** @description Of the new drive as it is sold or shown, such as 240 GB; absent where evidence tells it */
             capacity?: string;
+            /**
+             * @description Whether the way of copying makes a boot entry for the clone; absent is not known
+             * @enum {string}
+             */
+            entry?: "made" | "none";
             /** @description How the original hangs while it is copied: a key of links */
             fromLink?: string;
             /** @description What the original is: a key of media */
@@ -2172,6 +2178,7 @@ export interface components {
             /** @description The copy is in evidence and was held against the prediction */
             compared: boolean;
             countdown: components["schemas"]["Countdown"];
+            entriesKnown: boolean;
             /** @description The new drive's capacity is in evidence, and need not be typed */
             inEvidence: boolean;
             /** @description One for each strategy */
