@@ -58,6 +58,8 @@ const (
 	WMI            Format = "Win32_DiskDrive, Win32_DiskPartition"
 	ManageBDE      Format = "manage-bde -status"
 	VolumeReport   Format = "fsutil fsinfo ntfsinfo"
+	DirtyQuery     Format = "fsutil dirty query"
+	Mountvol       Format = "mountvol"
 	Reagentc       Format = "reagentc /info"
 	Members        Format = "pvs, mdadm, luksDump, mount"
 	SystemSummary  Format = "system summary"
@@ -69,7 +71,7 @@ const (
 var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, LsblkTable, Blkid, Fdisk, Parted, PartedJSON,
 	PartedPrint, Efibootmgr, Sgdisk,
 	Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Separated, PowerShell, KeyedList, Diskutil, DiskutilText,
-	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, Reagentc, Members,
+	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, DirtyQuery, Mountvol, Reagentc, Members,
 	DiskManagement, SystemSummary, WMI}
 
 // readers holds how each format is recognised and read.
@@ -91,6 +93,7 @@ var readers = map[Format]struct {
 	GPTShow: {isGPTShow, readGPTShow}, MacReport: {isMacReport, readMacReport},
 	Containers: {isContainers, readContainers}, WMI: {isWMI, readWMI},
 	ManageBDE: {isManageBDE, readManageBDE}, VolumeReport: {isVolumeReport, readVolumeReport},
+	DirtyQuery: {isDirtyQuery, readDirtyQuery}, Mountvol: {isMountvol, readMountvol},
 	Reagentc: {isReagentc, readReagentc}, Members: {isMembers, readMembers},
 	SystemSummary: {isSystemSummary, readSystemSummary}, Efivar: {isEfivar, readEfivar},
 }
@@ -132,6 +135,7 @@ type Listing struct {
 	// Unplaced are the lines of volumes of which no partition is told.
 	Unplaced []int
 	volumes  []*value
+	mounts   []mounted
 	// Problem says what broke the listing off; "" for a whole one.
 	Problem string
 }

@@ -286,6 +286,7 @@ func letter(s string) string {
 // placeVolumes tells of the partitions with the same letters, wherever in the text they
 // were listed; a volume without one cannot be placed.
 func (l *Listing) placeVolumes() {
+	l.placeMounts()
 	for _, v := range l.volumes {
 		if !l.placeVolume(v) {
 			l.mark(v.line, Understood, "volume %s: %s, %s; in which partition it lies is not told", letter(v.str("DriveLetter")),
@@ -315,6 +316,9 @@ func (l *Listing) placeVolume(v *value) bool {
 					if p.Label == "" && (name == "FileSystemLabel" || v.get("FileSystemLabel") == nil) {
 						p.Label = v.str(name)
 					}
+				}
+				if v.has("Dirty") {
+					p.Unclean = fact.Known(v.str("Dirty") == "yes", l.Disks[i].Source)
 				}
 				if total, _ := size(v.str("Size")); v.has("SizeRemaining") {
 					left, _ := size(v.str("SizeRemaining"))

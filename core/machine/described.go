@@ -49,6 +49,7 @@ type DescribedPartition struct {
 	Serial   string // volume serial number or UUID
 	Rounded  bool   // place or length are rounded
 	Used     int64  // bytes
+	Unclean  fact.Of[bool]
 	Letter   string
 	// Unlettered is set where it is told to have no letter.
 	Unlettered bool
@@ -166,6 +167,7 @@ func (d *Described) volume(p DescribedPartition) Volume {
 	if v.Kind == "" {
 		v.Kind = volume.NotCaptured
 	}
+	v.Unclean = p.Unclean
 	if p.Used > 0 {
 		v.Used = fact.Known(uint64(p.Used), d.at(p.Line))
 	}

@@ -137,6 +137,9 @@ func (v *Volume) fill(weak *Volume) {
 	if _, known := v.Used.Get(); !known {
 		v.Used = weak.Used
 	}
+	if _, known := v.Unclean.Get(); !known {
+		v.Unclean = weak.Unclean
+	}
 	for i := range weak.Configs {
 		if v.Config(weak.Configs[i].Kind, weak.Configs[i].Path) == nil {
 			v.Configs = append(append([]Config{}, v.Configs...), weak.Configs[i])
