@@ -155,7 +155,7 @@ func (p *page) table(columns []column, rows [][]string) {
 		y, x := p.GetY(), margin
 		for i := range row {
 			for n, l := range lines[i] {
-				p.Text(x+0.5, y+2.9+float64(n)*high, l)
+				p.Text(x+1, y+2.9+float64(n)*high, l)
 			}
 			x += columns[i].share * inner
 		}

@@ -129,11 +129,11 @@ func (p *page) happened(r *Report) {
 	for _, s := range r.Steps {
 		rows = append(rows, []string{instant(s.At), s.Who, s.Title, s.State, s.Note})
 	}
-	section("Steps of the repair", []column{{"When", 0.17}, {"Who", 0.12}, {"Step", 0.34}, {"State", 0.09}, {"Note", 0.28}})
+	section("Steps of the repair", []column{{"When", 0.21}, {"Who", 0.12}, {"Step", 0.32}, {"State", 0.09}, {"Note", 0.26}})
 	for _, s := range r.After.Starts {
 		rows = append(rows, []string{instant(s.At), s.Kind, s.From, s.Why, s.Who})
 	}
-	section("Starts", []column{{"When", 0.17}, {"How", 0.1}, {"From", 0.1}, {"Proof", 0.48}, {"Who", 0.15}})
+	section("Starts", []column{{"When", 0.21}, {"How", 0.09}, {"From", 0.09}, {"Proof", 0.47}, {"Who", 0.14}})
 	for _, l := range r.After.Looks {
 		rows = append(rows, []string{l.Text, lookWord[l.State], l.Who})
 	}
@@ -145,9 +145,9 @@ func (p *page) happened(r *Report) {
 		}
 		rows = append(rows, []string{instant(e.At), e.Of, what})
 	}
-	section("Evidence", []column{{"When", 0.2}, {"Of", 0.16}, {"What", 0.64}})
+	section("Evidence", []column{{"When", 0.21}, {"Of", 0.15}, {"What", 0.64}})
 	for _, l := range r.Log {
 		rows = append(rows, []string{instant(l.At), l.Who, l.What, l.Detail})
 	}
-	section("History", []column{{"When", 0.18}, {"Who", 0.16}, {"What", 0.2}, {"Detail", 0.46}})
+	section("History", []column{{"When", 0.21}, {"Who", 0.15}, {"What", 0.19}, {"Detail", 0.45}})
 }
