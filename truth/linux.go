@@ -4,10 +4,12 @@ import (
 	"bytes"
 	_ "embed" // the first program
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -30,6 +32,7 @@ type names struct {
 	menu  string // what the menu entry looks for
 	root  string // root= of the kernel line
 	fstab string // the second line of fstab
+	shim  string // how Debian's shim lies before GRUB, of shimLayouts; "" is without it
 }
 
 const (
@@ -58,7 +61,27 @@ func linuxScenarios() []Scenario {
 			all = append(all, linuxScenario(f, c.name, c.n))
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(shimLayouts(nil, nil))) {
+		all = append(all, linuxScenario(OVMF, "shim: "+name, names{shim: name}))
+	}
 	return all
+}
+
+// shimFolder is where Debian's package of the shim keeps it.
+const shimFolder = "/usr/lib/shim/"
+
+// shimLayouts are the files of a boot partition by how Debian's shim and its fallback lie
+// there; grub is the program, and files read the shim's own.
+func shimLayouts(grub []byte, files map[string][]byte) map[string]map[string][]byte {
+	shim, fallback, list := files["shimx64.efi"], files["fbx64.efi"], files["BOOTX64.CSV"]
+	const beside, debian = `\EFI\BOOT\`, `\EFI\debian\`
+	return map[string]map[string][]byte{
+		"GRUB beside it":                        {fallbackX64: shim, beside + "grubx64.efi": grub},
+		"fallback and its list":                 {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim, debian + "grubx64.efi": grub, debian + "BOOTX64.CSV": list},
+		"fallback without list":                 {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim, debian + "grubx64.efi": grub},
+		"fallback without list, GRUB beside it": {fallbackX64: shim, beside + "fbx64.efi": fallback, beside + "grubx64.efi": grub},
+		"fallback, its list names what is gone": {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "grubx64.efi": grub, debian + "BOOTX64.CSV": list},
+	}
 }
 
 func linuxScenario(f Firmware, name string, n names) Scenario {
@@ -124,12 +147,13 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 	declared.Partitions[1].Volume.Raw = raw
 	modules := []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "search", "search_fs_uuid", "configfile", "linux", "echo", "test", "serial", "terminal"}
 	if f.UEFI() {
-		return uefiLinux(dir, declared, load, modules)
+		return uefiLinux(dir, declared, load, modules, n.shim)
 	}
 	return legacyLinux(dir, declared, load, modules)
 }
 
-func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []string) (*diskmaker.Image, error) {
+func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []string,
+	shim string) (*diskmaker.Image, error) {
 	out := filepath.Join(dir, "grub.efi")
 	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", "/boot/grub", "-c", load}, modules...)...); err != nil {
 		return nil, err
@@ -138,7 +162,17 @@ func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []strin
 	if err != nil {
 		return nil, err
 	}
-	declared.Partitions[0].Volume = fat(map[string][]byte{fallbackX64: program})
+	files := map[string][]byte{fallbackX64: program}
+	if shim != "" {
+		of := map[string][]byte{}
+		for _, name := range []string{"shimx64.efi", "fbx64.efi", "BOOTX64.CSV"} {
+			if of[name], err = os.ReadFile(shimFolder + name); err != nil {
+				return nil, err
+			}
+		}
+		files = shimLayouts(program, of)[shim]
+	}
+	declared.Partitions[0].Volume = fat(files)
 	return declared.Build()
 }
 

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"path"
 	"strings"
 
 	"latchkey/core/course"
@@ -9,18 +10,55 @@ import (
 	"latchkey/core/machine"
 )
 
-// Shim starts GRUB from its own folder; a rebuilding shim goes to the
-// distribution's folder instead. The shim project's documentation.
+// Shim starts GRUB from its own folder. In the folder of the removable media it starts its
+// fallback instead, where that is there, which goes by lists in the loaders' folders. The
+// shim project's documentation; what happens without a list, and by which the fallback goes
+// first, as Debian 12's shim was seen to do in QEMU.
 func Shim(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
 	v := at.Volume()
 	dir, suffix := folderOf(f.Path), suffixOf(f)
-	if there, _ := v.Holds(dir + "fb" + suffix); there && strings.EqualFold(dir, `\EFI\BOOT\`) {
-		for _, x := range v.Loaders {
-			if x.Name == loader.Shim {
-				dir = folderOf(x.Path)
-			}
-		}
+	if there, _ := v.Holds(dir + "fb" + suffix); there && strings.EqualFold(dir, loader.FallbackFolder) {
+		return shimFallback(k, a, at, suffix)
 	}
+	return besideShim(k, a, at, dir, suffix)
+}
+
+// shimFallback starts the first loader of the first list.
+func shimFallback(k *course.Walk, a *course.Attempt, at machine.Spot, suffix string) course.Result {
+	v := at.Volume()
+	for i := range v.Configs {
+		c := &v.Configs[i]
+		if c.Kind != machine.ConfigShim || !strings.EqualFold(path.Base(c.Path), loader.ShimListName(suffix)) {
+			continue
+		}
+		if c.Err != nil || len(c.Loaders) == 0 {
+			return a.Unproven("shim-fallback-evidence", course.StageConfiguration,
+				"What the shim's fallback starts stands in "+c.Path+", of which the evidence tells nothing.", course.HowCapture)
+		}
+		next := strings.ReplaceAll(path.Dir(c.Path), "/", `\`) + `\` + c.Loaders[0]
+		if there, known := v.Holds(next); known && !there {
+			return a.Stop("shim-fallback-missing", course.StageConfiguration, course.FromShim("a message of the shim's fallback."),
+				fmt.Sprintf("%s names %s, which is not there.", c.Path, next))
+		}
+		found, ok := v.Loader(next)
+		switch {
+		case ok && found.Program.Is == loader.Shim && found.Err == nil:
+			return besideShim(k, a, at, folderOf(next), suffix)
+		case ok && found.Program.Is == loader.GRUB && found.Err == nil:
+			return GrubProgram(k, a, at, found)
+		}
+		return a.Unproven("shim-fallback-evidence", course.StageConfiguration, "The shim's fallback starts "+next+": what that does is not proven.",
+			course.HowCapture)
+	}
+	return a.Stop("shim-fallback-none", course.StageConfiguration,
+		course.FromShim("Reset System, for a moment: the machine restarts again and again."),
+		"The shim in the folder of the removable media starts its fallback, which finds no list of loaders ("+
+			loader.ShimListName(suffix)+") in any folder, and restarts the machine.")
+}
+
+// besideShim starts the GRUB in a folder.
+func besideShim(k *course.Walk, a *course.Attempt, at machine.Spot, dir, suffix string) course.Result {
+	v := at.Volume()
 	next := dir + "grub" + suffix
 	if g, ok := v.Loader(next); ok {
 		if g.Err != nil && !g.Missing() {

@@ -22,6 +22,7 @@ const (
 	ConfigFstab ConfigKind = "mount table"
 	ConfigMenu  ConfigKind = "boot loader settings"
 	ConfigName  ConfigKind = "name of the system"
+	ConfigShim  ConfigKind = "list of the shim's fallback"
 )
 
 // Config is a file that tells a loader, or the system, what to start and where it
@@ -38,6 +39,8 @@ type Config struct {
 	Menu   *loader.LoaderSettings
 	Name   *loader.Release
 	Mounts []loader.Mount
+	// Loaders are the names in a list of the shim's fallback, which lie beside it.
+	Loaders []string
 }
 
 // Missing reports whether the evidence lacks the file's bytes.

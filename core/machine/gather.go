@@ -154,6 +154,7 @@ func (g *gathering) gatherESP() {
 		g.grub(name)
 	}
 	folders, _ := g.files.ReadDir("EFI")
+	g.shimLists(folders)
 	sort.Slice(folders, func(i, j int) bool { return folders[i].Name < folders[j].Name })
 	for i, f := range folders {
 		if f.Dir && i < maxEntries {
@@ -166,6 +167,24 @@ func (g *gathering) gatherESP() {
 	}
 	g.entries("/loader")
 	g.kernels("")
+}
+
+// shimLists reads the lists of the shim's fallback, in the order in which the folders stand
+// in their directory: the fallback goes by it.
+func (g *gathering) shimLists(folders []volume.File) {
+	for i, f := range folders {
+		if !f.Dir || i >= maxEntries || strings.EqualFold(f.Name, "BOOT") || strings.HasPrefix(f.Name, ".") {
+			continue
+		}
+		for _, suffix := range loader.Suffixes {
+			g.read(ConfigShim, "/EFI/"+f.Name+"/"+loader.ShimListName(suffix), func(c *Config) {
+				c.Loaders = loader.ParseShimList(c.File.Bytes)
+				for _, name := range c.Loaders {
+					g.look(strings.ReplaceAll(path.Dir(c.Path), "/", `\`) + `\` + name)
+				}
+			})
+		}
+	}
 }
 
 func (g *gathering) kernels(dir string) {
