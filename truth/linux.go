@@ -76,8 +76,10 @@ func shimLayouts(grub []byte, files map[string][]byte) map[string]map[string][]b
 	shim, fallback, list := files["shimx64.efi"], files["fbx64.efi"], files["BOOTX64.CSV"]
 	const beside, debian = `\EFI\BOOT\`, `\EFI\debian\`
 	return map[string]map[string][]byte{
-		"GRUB beside it":                        {fallbackX64: shim, beside + "grubx64.efi": grub},
-		"fallback and its list":                 {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim, debian + "grubx64.efi": grub, debian + "BOOTX64.CSV": list},
+		"GRUB beside it":        {fallbackX64: shim, beside + "grubx64.efi": grub},
+		"fallback and its list": {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim, debian + "grubx64.efi": grub, debian + "BOOTX64.CSV": list},
+		"fallback, a list for every architecture": {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim,
+			debian + "grubx64.efi": grub, debian + "boot.csv": list},
 		"fallback without list":                 {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "shimx64.efi": shim, debian + "grubx64.efi": grub},
 		"fallback without list, GRUB beside it": {fallbackX64: shim, beside + "fbx64.efi": fallback, beside + "grubx64.efi": grub},
 		"fallback, its list names what is gone": {fallbackX64: shim, beside + "fbx64.efi": fallback, debian + "grubx64.efi": grub, debian + "BOOTX64.CSV": list},

@@ -28,7 +28,9 @@ func shimFallback(k *course.Walk, a *course.Attempt, at machine.Spot, suffix str
 	v := at.Volume()
 	for i := range v.Configs {
 		c := &v.Configs[i]
-		if c.Kind != machine.ConfigShim || !strings.EqualFold(path.Base(c.Path), loader.ShimListName(suffix)) {
+		name := path.Base(c.Path)
+		if c.Kind != machine.ConfigShim || !strings.EqualFold(name, loader.ShimListName(suffix)) &&
+			!strings.EqualFold(name, loader.ShimListOfAny) {
 			continue
 		}
 		if c.Err != nil || len(c.Loaders) == 0 {

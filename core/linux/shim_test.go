@@ -28,7 +28,12 @@ func TestTheShimsFallback(t *testing.T) {
 		verdict startup.Verdict
 		rule    course.Rule
 	}{
-		"a list that names the shim":          {func(map[string][]byte) {}, startup.Starts, ""},
+		"a list that names the shim":    {func(map[string][]byte) {}, startup.Starts, ""},
+		"a list for every architecture": {func(f map[string][]byte) { f[`\EFI\debian\boot.csv`] = list; delete(f, `\EFI\debian\BOOTX64.CSV`) }, startup.Starts, ""},
+		"the list of its architecture comes first": {func(f map[string][]byte) {
+			f[`\EFI\debian\boot.csv`] = list
+			f[`\EFI\debian\BOOTX64.CSV`] = []byte("gone.efi,x,,\n")
+		}, startup.Stops, "shim-fallback-missing"},
 		"no list":                             {func(f map[string][]byte) { delete(f, `\EFI\debian\BOOTX64.CSV`) }, startup.Stops, "shim-fallback-none"},
 		"a list that names what is not there": {func(f map[string][]byte) { delete(f, `\EFI\debian\shimx64.efi`) }, startup.Stops, "shim-fallback-missing"},
 		"an empty list":                       {func(f map[string][]byte) { f[`\EFI\debian\BOOTX64.CSV`] = []byte{0xFF, 0xFE} }, startup.Depends, ""},

@@ -13,6 +13,10 @@ func ShimListName(suffix string) string {
 	return "BOOT" + strings.ToUpper(strings.TrimSuffix(suffix, ".efi")) + ".CSV"
 }
 
+// ShimListOfAny is how the list is called that is for every architecture; the fallback reads
+// it where the one of its own is not there.
+const ShimListOfAny = "boot.csv"
+
 // ParseShimList reads the names of the loaders in a list of the shim's fallback: lines of
 // UTF-16 with the name, a label, arguments and a comment between commas. The shim project's
 // README.fallback.

@@ -176,15 +176,23 @@ func (g *gathering) shimLists(folders []volume.File) {
 		if !f.Dir || i >= maxEntries || strings.EqualFold(f.Name, "BOOT") || strings.HasPrefix(f.Name, ".") {
 			continue
 		}
+		var names []string
 		for _, suffix := range loader.Suffixes {
-			g.read(ConfigShim, "/EFI/"+f.Name+"/"+loader.ShimListName(suffix), func(c *Config) {
-				c.Loaders = loader.ParseShimList(c.File.Bytes)
-				for _, name := range c.Loaders {
-					g.look(strings.ReplaceAll(path.Dir(c.Path), "/", `\`) + `\` + name)
-				}
-			})
+			names = append(names, loader.ShimListName(suffix))
+		}
+		for _, name := range append(names, loader.ShimListOfAny) {
+			g.shimList("/EFI/" + f.Name + "/" + name)
 		}
 	}
+}
+
+func (g *gathering) shimList(name string) {
+	g.read(ConfigShim, name, func(c *Config) {
+		c.Loaders = loader.ParseShimList(c.File.Bytes)
+		for _, name := range c.Loaders {
+			g.look(strings.ReplaceAll(path.Dir(c.Path), "/", `\`) + `\` + name)
+		}
+	})
 }
 
 func (g *gathering) kernels(dir string) {
