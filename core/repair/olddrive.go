@@ -35,6 +35,7 @@ type Work struct {
 	System   System    `json:"system" enum:"windows,linux"`
 	Shell    Shell     `json:"shell" enum:"posix,batch"`
 	Commands []Command `json:"commands"`
+	PutBack  []Command `json:"putBack,omitempty"` // puts back what was saved before
 	Script   string    `json:"script"`
 }
 
@@ -167,10 +168,14 @@ func releaseInWindows(old *machine.Drive, serial string, f Fate) []Command {
 // HideRecovery renders what takes the letter off the clone's recovery partition in the
 // Windows that runs from it, and sets the type and attributes that keep Windows from
 // giving it another: "Configure UEFI/GPT-based hard drive partitions" and "BIOS/MBR-based",
-// as its maker documents them. i is the partition's index.
-func HideRecovery(d *machine.Drive, i int) (w Work, why string) {
-	if d.Contents == nil || diskpartID(d) == "" || d.Contents.Rounded {
+// as its maker documents them. i is the partition's index. The table is saved before.
+func HideRecovery(m machine.Machine, i int) (w Work, why string) {
+	d := clone(m)
+	if d == nil || d.Contents == nil || diskpartID(d) == "" || d.Contents.Rounded {
 		return Work{}, "The clone's identifier or capacity is not exactly known: no command could tell it from another."
+	}
+	if _, known := d.Contents.Size(); !known {
+		return Work{}, "The clone's capacity is not known: take a capture of it."
 	}
 	p := d.Contents.Layout.Partitions[i]
 	if p.Start == 0 {
@@ -180,8 +185,11 @@ func HideRecovery(d *machine.Drive, i int) (w Work, why string) {
 	if d.Contents.Layout.Style == disk.StyleMBR {
 		hide = [][]any{say("set id=27 override")}
 	}
-	w = Work{System: InWindows, Shell: Batch, Commands: append(findInWindows(d),
-		onPart(d, p, "The letter is gone from the Explorer. Restart, and look once more.", append(hide, say("remove noerr"))...))}
+	const action = "hide-recovery"
+	saves := tableSectors(d.Contents)
+	w = Work{System: InWindows, Shell: Batch, PutBack: putBackWindows(d, arch(m), action, saves),
+		Commands: append(append(findInWindows(d), saveWindows(arch(m), action, saves)...),
+			onPart(d, p, "The letter is gone from the Explorer. Restart, and look once more.", append(hide, say("remove noerr"))...))}
 	w.Script = scriptOf(w.Commands, Batch, "Take the letter off the recovery partition, and hide it")
 	return w, ""
 }

@@ -242,12 +242,14 @@ func TestARecoveryPartitionLosesItsLetter(t *testing.T) {
 	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeBasicData, MiB: 100,
 		Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}})
 	m := machineOf(t, firmware.UEFI, d.MustBuild())
-	w, why := repair.HideRecovery(&m.Drives[0], 2)
+	w, why := repair.HideRecovery(m, 2)
 	require.Empty(t, why)
 	answer, ok, after := runBatch(t, w.Script, standIn{Disk: placed(t, d), Runs: true,
 		Letters: map[string]int{"E": 2, "C": 1}})
 	require.True(t, ok, answer)
 	assert.Equal(t, map[string]int{"C": 1}, after[0].Letters)
+	assert.Contains(t, answer, "saved: 2", "both ends of the table")
+	assert.NotEmpty(t, w.PutBack)
 	assert.Equal(t, disk.TypeWinRE, after[0].Disk.Partitions[2].Type)
 	// Its maker's "Configure UEFI/GPT-based hard drive partitions": required, and no letter.
 	assert.Equal(t, uint64(1|1<<63), after[0].Disk.Partitions[2].Attributes)

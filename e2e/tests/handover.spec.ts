@@ -62,7 +62,10 @@ test("a whole case, from Prepare to the old drive's release and the report, and 
   await starts.getByLabel("Started").click();
   await page.getByRole("option", { name: "Warm, a restart" }).click();
   await starts.getByRole("button", { name: "Record the start" }).click();
+  await expect(starts.getByRole("button", { name: "All 2 starts" })).toBeVisible();
   await expect(stands).toContainText("One good start of two.");
+  await starts.getByLabel("Started").click();
+  await page.getByRole("option", { name: "Cold, from power-off" }).click();
   await starts.getByLabel("Or the disk's identifier").fill(id);
   await starts.getByRole("button", { name: "Record the start" }).click();
   await expect(stands).toContainText("Two good starts.");
@@ -153,7 +156,9 @@ test("a recovery partition with a letter loses it by commands that carry this ma
   const line = looks.getByRole("listitem").filter({ hasText: "has the letter E" });
   await line.getByRole("button", { name: /^How to look/ }).click();
   await expect(line).toContainText("take-the-letter-off.cmd");
-  await expect(line.locator("pre").nth(1)).toContainText("select partition");
+  await expect(line).toContainText("select partition");
+  await line.getByText("How to put the saved sectors back").click();
+  await expect(line).toContainText("put-back before-hide-recovery-");
   await expect(page.getByRole("region", { name: "Where it stands" })).toContainText(
     "the recovery environment switched on",
   );

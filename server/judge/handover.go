@@ -353,19 +353,16 @@ func (j *Judge) HideRecovery(ctx context.Context, c *store.Case, number int) (*r
 	if err != nil {
 		return nil, err
 	}
-	for i := range a.machine.Drives {
-		d := &a.machine.Drives[i]
-		if d.Role != machine.RoleClone || d.Contents == nil {
-			continue
-		}
-		for k, p := range d.Contents.Layout.Partitions {
-			if p.Number == number {
-				w, why := repair.HideRecovery(d, k)
-				if why != "" {
-					return nil, &BadChange{why}
-				}
-				return &w, nil
+	if c := contents(a.machine, machine.RoleClone); c != nil {
+		for k, p := range c.Layout.Partitions {
+			if p.Number != number {
+				continue
 			}
+			w, why := repair.HideRecovery(a.machine, k)
+			if why != "" {
+				return nil, &BadChange{why}
+			}
+			return &w, nil
 		}
 	}
 	return nil, &BadChange{fmt.Sprintf("The clone has no partition %d in evidence.", number)}

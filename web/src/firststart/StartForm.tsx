@@ -38,7 +38,13 @@ export function StartForm({ case: c, first }: { case: Case; first?: boolean }) {
         },
         file: seen.failed ? undefined : file,
       },
-      { onSuccess: () => seen.failed && void navigate("../check") },
+      {
+        onSuccess: () => {
+          for (const clear of [setAt, setAnswer, setId, setCapacity, setFailed, setNote]) clear("");
+          setFile(undefined);
+          if (seen.failed) void navigate("../check");
+        },
+      },
     );
   const trimmed = (s: string) => s.trim() || undefined;
   return (

@@ -36,7 +36,7 @@ export function Starts({ case: c, handOver: h }: { case: Case; handOver: HandOve
       </Box>
       {open === "form" && (
         <Box sx={{ display: "grid", gap: 1.25, mt: 1.25, maxWidth: 640 }}>
-          <StartForm key={c.version} case={c} />
+          <StartForm case={c} />
         </Box>
       )}
       {open === "list" && <List case={c} starts={h.starts} />}

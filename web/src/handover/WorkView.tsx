@@ -11,7 +11,8 @@ export function WorkView({ work, name, touches }: { work: Work; name: string; to
     <Box sx={{ display: "grid", gap: 1 }}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
         <Typography variant="body2" sx={{ mr: "auto" }}>
-          As a script that stops at the first failure, run as an administrator:
+          As a script that stops at the first failure, run as an administrator
+          {work.putBack ? ", with the capture command beside it, which Evidence hands out" : ""}:
         </Typography>
         <Button
           component="a"
@@ -34,6 +35,22 @@ export function WorkView({ work, name, touches }: { work: Work; name: string; to
           </Typography>
         </Box>
       ))}
+      {work.putBack && work.putBack.length > 0 && (
+        <details>
+          <summary>How to put the saved sectors back</summary>
+          <Box sx={{ display: "grid", gap: 1, mt: 1 }}>
+            {work.putBack.map((c, i) =>
+              c.byHand ? (
+                <Typography key={i} variant="body2">
+                  {c.text}
+                </Typography>
+              ) : (
+                <CommandBlock key={i} title={`Touches ${touches}`} commands={c.typed ?? c.text} />
+              ),
+            )}
+          </Box>
+        </details>
+      )}
     </Box>
   );
 }

@@ -2743,6 +2743,7 @@ export interface components {
         };
         Work: {
             commands: components["schemas"]["Command"][];
+            putBack?: components["schemas"]["Command"][];
             script: string;
             /** @enum {string} */
             shell: "posix" | "batch";
