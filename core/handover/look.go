@@ -82,6 +82,12 @@ func contentsOf(d *machine.Drive) *machine.Contents {
 	return d.Contents
 }
 
+// HasWindows reports whether a disk holds a Windows.
+func HasWindows(c *machine.Contents) bool {
+	windows, _, _ := systems(c)
+	return windows
+}
+
 // systems says which systems a disk holds.
 func systems(c *machine.Contents) (windows, linux, mac bool) {
 	if c == nil {

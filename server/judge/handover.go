@@ -100,9 +100,11 @@ type OldDrive struct {
 	Released  *time.Time `json:"released,omitempty"`
 	By        string     `json:"by,omitempty"`
 	Says      string     `json:"says"`
-	Lost      []string   `json:"lost" doc:"What is on it, and lost once it is wiped or made a drive for data"`
-	May       bool       `json:"may" doc:"Its commands may be handed out"`
-	Why       string     `json:"why,omitempty" doc:"Why not"`
+	// Systems are those in which its commands can be run here.
+	Systems []repair.System `json:"systems" enum:"linux,windows"`
+	Lost    []string        `json:"lost" doc:"What is on it, and lost once it is wiped or made a drive for data"`
+	May     bool            `json:"may" doc:"Its commands may be handed out"`
+	Why     string          `json:"why,omitempty" doc:"Why not"`
 }
 
 // HandOver computes a case's hand-over.
@@ -155,6 +157,10 @@ func (j *Judge) handOver(ctx context.Context, c *store.Case, now time.Time) (*Ha
 	h.Phase, h.Headline, h.Still = standing.Phase, standing.Headline, standing.Still
 	h.times(kept.Times)
 	h.old(kept, j.serialOf(ctx, c, "original"), contents(a.machine, machine.RoleOriginal))
+	h.Old.Systems = []repair.System{repair.InLinux}
+	if handover.HasWindows(contents(a.machine, machine.RoleClone)) {
+		h.Old.Systems = append(h.Old.Systems, repair.InWindows)
+	}
 	return h, a, nil
 }
 

@@ -251,20 +251,22 @@ function Commands({
           </Typography>
         ))}
       </Box>
-      <ToggleButtonGroup
-        exclusive
-        size="small"
-        value={system}
-        aria-label="In which system the commands are run"
-        onChange={(_, v: Work["system"] | null) => v && setSystem(v)}
-      >
-        <ToggleButton value="linux" sx={{ py: 0.25, textTransform: "none" }}>
-          In Linux, running or live
-        </ToggleButton>
-        <ToggleButton value="windows" sx={{ py: 0.25, textTransform: "none" }}>
-          In the Windows on the clone
-        </ToggleButton>
-      </ToggleButtonGroup>
+      {old.systems.length > 1 && (
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          value={system}
+          aria-label="In which system the commands are run"
+          onChange={(_, v: Work["system"] | null) => v && setSystem(v)}
+        >
+          <ToggleButton value="linux" sx={{ py: 0.25, textTransform: "none" }}>
+            In Linux, running or live
+          </ToggleButton>
+          <ToggleButton value="windows" sx={{ py: 0.25, textTransform: "none" }}>
+            In the Windows on the clone
+          </ToggleButton>
+        </ToggleButtonGroup>
+      )}
       {work.isError && <ErrorNotice error={work.error} />}
       {work.data && (
         <>

@@ -1951,6 +1951,7 @@ export interface components {
             savedBy?: string;
             says: string;
             serial?: string;
+            systems: ("linux" | "windows")[];
             /** @description Why not */
             why?: string;
         };
