@@ -49,11 +49,16 @@ func espOf(c *machine.Contents) int {
 	return -1
 }
 
-// toldApart reports whether a guard tells two disks apart: by their identifiers, or
-// by their sizes.
+// toldApart reports whether a guard tells two disks apart: by their identifiers, or by their
+// sizes. One that was read off a screen, or is not known, tells nothing.
 func toldApart(a, b *machine.Drive) bool {
 	x, y := identifier(a), identifier(b)
-	return x != "" && y != "" && x != y || a.Contents.Layout.Sectors != b.Contents.Layout.Sectors
+	if x != "" && y != "" && x != y {
+		return true
+	}
+	m, known := a.Contents.Size()
+	n, also := b.Contents.Size()
+	return known && also && !a.Contents.Rounded && !b.Contents.Rounded && m != n
 }
 
 // original returns the original when its very sectors are in evidence.

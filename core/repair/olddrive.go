@@ -144,6 +144,13 @@ func releaseInWindows(old *machine.Drive, serial string, f Fate) []Command {
 		return command.Run("powershell", "-NoProfile", "-Command", question)
 	}
 	answer := command.Join(command.Var("TEMP"), `\answer.txt`)
+	// Disks of sizes that list disk shows as one are told apart by the exact number.
+	size := fmt.Sprint(old.Contents.Layout.Bytes())
+	exact := batch(size+", the old drive's capacity in bytes.", "Another number: it is another disk. Do not go on.",
+		ask(disk(".Size")).To(answer), command.Stop("Windows does not tell the disk's size: stop."),
+		command.Run("findstr", "/x", "/c:"+size, answer).To("nul"), command.Stop("The disk has another size than "+size+" bytes: stop."))
+	exact.Typed = "powershell -NoProfile -Command \"Get-Disk | Format-Table Number,Size\""
+	cmds = append(cmds, exact)
 	if serial != "" {
 		c := batch("The serial number on the old drive's label.", "Another number: it is another disk. Do not go on.",
 			ask(disk(".SerialNumber.Trim()")).To(answer), command.Stop("Windows does not tell the disk's serial number: stop."),

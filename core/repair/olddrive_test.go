@@ -185,6 +185,20 @@ func TestNoCommandWhereNothingTellsTheDrivesApart(t *testing.T) {
 		assert.Empty(t, why)
 		assert.NotEmpty(t, w.Commands)
 	}
+	// A size that was read off a screen, or is not known, tells nothing.
+	for name, change := range map[string]func(c *machine.Contents){
+		"rounded":   func(c *machine.Contents) { c.Rounded, c.Layout.Sectors = true, c.Layout.Sectors+4096 },
+		"not known": func(c *machine.Contents) { c.Layout.Sectors = disk.SectorsUnknown },
+	} {
+		unsure := m
+		unsure.Drives = slices.Clone(m.Drives)
+		c := *unsure.Drives[0].Contents
+		change(&c)
+		unsure.Drives[0].Contents = &c
+		w, why := repair.Release(unsure, "", repair.FateWiped, repair.InLinux)
+		assert.Empty(t, w.Commands, name)
+		assert.Contains(t, why, "serial number", name)
+	}
 	m.Drives = m.Drives[:1]
 	_, why := repair.Release(m, "7K31", repair.FateWiped, repair.InLinux)
 	assert.Contains(t, why, "Take a capture")
@@ -217,9 +231,10 @@ func TestTheOldDriveIsReleasedInWindows(t *testing.T) {
 		change func(s []standIn)
 		says   string
 	}{
-		"another serial number": {func(s []standIn) { s[1].Serial = "9X" }, "another serial number"},
-		"Windows runs from it":  {func(s []standIn) { s[1].Runs = true }, "runs from this disk"},
-		"another identifier":    {func(s []standIn) { s[1].Disk.GUID[0]++ }, "is not here"},
+		"another serial number":      {func(s []standIn) { s[1].Serial = "9X" }, "another serial number"},
+		"shown as large, and is not": {func(s []standIn) { s[1].Disk.Sectors += 8 }, "another size"},
+		"Windows runs from it":       {func(s []standIn) { s[1].Runs = true }, "runs from this disk"},
+		"another identifier":         {func(s []standIn) { s[1].Disk.GUID[0]++ }, "is not here"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			disks := slices.Clone(before)

@@ -8,7 +8,7 @@ import (
 )
 
 // question is what of a disk can be asked: MSFT_Disk, as its maker documents it.
-var question = regexp.MustCompile(`^\(Get-Disk -Number (\d+)\)\.(SerialNumber\.Trim\(\)|IsBoot|IsSystem)$`)
+var question = regexp.MustCompile(`^\(Get-Disk -Number (\d+)\)\.(SerialNumber\.Trim\(\)|Size|IsBoot|IsSystem)$`)
 
 // powershell answers a question about a disk: powershell -NoProfile -Command QUESTION.
 func powershell(args []string) error {
@@ -30,6 +30,8 @@ func powershell(args []string) error {
 	switch asked[2] {
 	case "IsBoot", "IsSystem":
 		fmt.Println(map[bool]string{true: "True", false: "False"}[s.Runs])
+	case "Size":
+		fmt.Println(s.Disk.Sectors * 512)
 	default:
 		fmt.Println(s.Serial)
 	}

@@ -346,6 +346,9 @@ func (j *Judge) Release(ctx context.Context, c *store.Case, fate repair.Fate, in
 	if !h.Old.May && fate != repair.Imaged { // which only reads it
 		return nil, &BadChange{h.Old.Why + " " + h.Still}
 	}
+	if serial := h.Old.Serial; serial != "" && serial == j.serialOf(ctx, c, "clone") {
+		return nil, &BadChange{"The serial number " + serial + " is the clone's: type the old drive's, off its label."}
+	}
 	w, why := repair.Release(a.machine, h.Old.Serial, fate, in)
 	if why != "" {
 		return nil, &BadChange{why}
