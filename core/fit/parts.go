@@ -119,20 +119,6 @@ const MiB = 1 << 20
 func up(n, to int64) int64   { return (n + to - 1) / to * to }
 func down(n, to int64) int64 { return n / to * to }
 
-// systems tells what lies on the original.
-func systems(c *machine.Contents) (windows, linux, mac bool) {
-	if c == nil {
-		return false, false, false
-	}
-	for i := range c.Volumes {
-		v := &c.Volumes[i]
-		windows = windows || v.HasWindows() || v.LegacyManager != ""
-		linux = linux || v.HasLinux()
-		mac = mac || v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS
-	}
-	return windows, linux, mac
-}
-
 func firmwareMode(m machine.Machine) firmware.Mode {
 	mode, _ := m.Firmware.Mode.Get()
 	return mode

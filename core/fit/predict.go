@@ -58,12 +58,7 @@ func Planned(m machine.Machine, bus string, unplugged bool, entry fact.Of[bool])
 // as it is planned, with the clone as it would be.
 func Predict(m machine.Machine, w Way, parts []Part, l Layout, t Target) Prediction {
 	p := Prediction{Way: w}
-	var original *machine.Contents
-	for i := range m.Drives {
-		if m.Drives[i].Role == machine.RoleOriginal {
-			original = m.Drives[i].Contents
-		}
-	}
+	original := m.ContentsOf(machine.RoleOriginal)
 	if original == nil {
 		p.Says = "Nothing of the original is in evidence."
 		return p

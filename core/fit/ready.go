@@ -38,15 +38,6 @@ type Situation struct {
 	Time     Time
 }
 
-func (s *Situation) contents(role machine.Role) *machine.Contents {
-	for i := range s.Machine.Drives {
-		if s.Machine.Drives[i].Role == role {
-			return s.Machine.Drives[i].Contents
-		}
-	}
-	return nil
-}
-
 // List computes the list: what can make the copy fail or lose something first, then in
 // the order in which the work goes.
 func (s *Situation) List() []Line {
@@ -64,7 +55,7 @@ func (s *Situation) List() []Line {
 // health lists what the original's own state asks for.
 func (s *Situation) health() []Line {
 	var out []Line
-	c := s.contents(machine.RoleOriginal)
+	c := s.Machine.ContentsOf(machine.RoleOriginal)
 	if c == nil {
 		return []Line{{Key: "capture", Text: "Take a capture of the original while it still runs",
 			Why: "nothing of it is in evidence", How: "Evidence hands out the command for each system; it only reads."}}
@@ -84,7 +75,7 @@ func (s *Situation) health() []Line {
 			out = append(out, l)
 		}
 	}
-	windows, _, _ := systems(c)
+	windows, _, _ := c.Systems()
 	if windows {
 		out = append(out, Line{Key: "fast-start", Text: "Switch fast start-up off, and shut Windows down wholly", Why: "Windows is on the original: with fast start-up its file system stays open when it is off",
 			How: "In a terminal that was opened as an administrator.", Command: line("shutdown", "/s", "/f", "/t", "0")})
@@ -146,7 +137,7 @@ func ofVolume(c *machine.Contents, i int) []Line {
 // drives lists what tells the two drives apart, and the state of the new one.
 func (s *Situation) drives() []Line {
 	var out []Line
-	o, c := s.contents(machine.RoleOriginal), s.contents(machine.RoleClone)
+	o, c := s.Machine.ContentsOf(machine.RoleOriginal), s.Machine.ContentsOf(machine.RoleClone)
 	if o != nil {
 		size, known := o.Size()
 		alike := known && s.Target.Bytes > 0 && abs(size-s.Target.Bytes) < size/nearly
@@ -198,7 +189,7 @@ func (s *Situation) around() []Line {
 	case firmware.Legacy:
 		style = "an MBR with boot code, which legacy firmware starts"
 	}
-	_, _, mac := systems(s.contents(machine.RoleOriginal))
+	_, _, mac := s.Machine.ContentsOf(machine.RoleOriginal).Systems()
 	room := "About 1 GB of it is used; "
 	if mac {
 		room = "A Mac's installer needs 16 GB or more; "
@@ -224,7 +215,7 @@ func (s *Situation) swap() []Line {
 	if s.BusLater == "nvme" {
 		out = append(out, Line{Key: "slot", Text: "Choose the slot with more lanes and the newer generation", Why: "the new drive hangs on NVMe: slots differ, and some share their lanes with other connectors", How: "The board's handbook, or what is printed beside the slots."})
 	}
-	windows, linux, mac := systems(s.contents(machine.RoleOriginal))
+	windows, linux, mac := s.Machine.ContentsOf(machine.RoleOriginal).Systems()
 	l := Line{Key: "setup", Text: "Know the way into the setup and to the one-time start menu", Why: "order and mode are set there",
 		How: "By key, held or tapped right after power-on: F2, Delete, F1, F10 or Esc for the setup; F12, F11, F9, F8 or Esc for the one-time menu."}
 	switch {

@@ -42,7 +42,7 @@ var Ways = []Way{
 
 // WaysOf lists the ways that an original can be copied by.
 func WaysOf(original *machine.Contents) []Way {
-	_, _, mac := systems(original)
+	_, _, mac := original.Systems()
 	behind := original != nil && slices.ContainsFunc(Parts(original), func(p Part) bool { return !p.Needed })
 	return slices.DeleteFunc(slices.Clone(Ways), func(w Way) bool {
 		return w.ToUEFI && (original == nil || original.Layout.Style != disk.StyleMBR) || w.Mac && !mac || w.Needed &&

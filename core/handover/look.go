@@ -5,7 +5,6 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/machine"
-	"latchkey/core/volume"
 )
 
 // State is what is known of a thing to look at.
@@ -65,42 +64,6 @@ const (
 	terminal   = "a terminal"
 	asRoot     = "a terminal, as root"
 )
-
-func (s *Situation) drive(role machine.Role) *machine.Drive {
-	for i := range s.Machine.Drives {
-		if s.Machine.Drives[i].Role == role {
-			return &s.Machine.Drives[i]
-		}
-	}
-	return nil
-}
-
-func contentsOf(d *machine.Drive) *machine.Contents {
-	if d == nil {
-		return nil
-	}
-	return d.Contents
-}
-
-// HasWindows reports whether a disk holds a Windows.
-func HasWindows(c *machine.Contents) bool {
-	windows, _, _ := systems(c)
-	return windows
-}
-
-// systems says which systems a disk holds.
-func systems(c *machine.Contents) (windows, linux, mac bool) {
-	if c == nil {
-		return false, false, false
-	}
-	for i := range c.Volumes {
-		v := &c.Volumes[i]
-		windows = windows || v.HasWindows() || v.LegacyManager != "" || v.Kind == volume.KindBitLocker
-		linux = linux || v.HasLinux()
-		mac = mac || v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS
-	}
-	return windows, linux, mac
-}
 
 // told is a look that one fact of the running system decides.
 func (s *Situation) told(key string, is *bool, text, wants, why, ask, shell, remedy string) Look {

@@ -2,26 +2,27 @@ package handover
 
 import (
 	"fmt"
-	"latchkey/core/machine"
 	"strings"
+
+	"latchkey/core/machine"
 )
 
 // Looks lists what to look at, in the order in which it is done.
 func (s *Situation) Looks() []Look {
-	clone, original := s.drive(machine.RoleClone), s.drive(machine.RoleOriginal)
-	c := contentsOf(clone)
+	clone, original := s.Machine.ContentsOf(machine.RoleClone), s.Machine.ContentsOf(machine.RoleOriginal)
+	c := clone
 	if c == nil {
-		c = contentsOf(original) // as it was copied
+		c = original // as it was copied
 	}
 	var out []Look
-	windows, linux, mac := systems(c)
+	windows, linux, mac := c.Systems()
 	switch {
 	case windows:
-		out = append(out, s.letters(c, original), s.partitions(c, "Get-Partition | Format-List DiskNumber,PartitionNumber,DriveLetter,Offset,Size,GptType,MbrType", powershell))
+		out = append(out, s.letters(c, original), s.partitions(c, partitionList, powershell))
 		out = append(out, s.recoveryLetter(c)...)
 		out = append(out, s.recovery(c)...)
 		out = append(out, s.activation())
-		out = append(out, s.protection(c, contentsOf(original))...)
+		out = append(out, s.protection(c, original)...)
 		out = append(out, s.fastStart()...)
 	case linux:
 		out = append(out, s.partitions(c, "lsblk --json -b -O", terminal),
@@ -76,8 +77,7 @@ func (s *Situation) partitions(c *machine.Contents, ask, shell string) Look {
 }
 
 // identifiers is there where both drives will stay in the machine.
-func (s *Situation) identifiers(clone, original *machine.Drive, windows bool) []Look {
-	a, b := contentsOf(clone), contentsOf(original)
+func (s *Situation) identifiers(a, b *machine.Contents, windows bool) []Look {
 	if !s.Beside || a == nil || b == nil {
 		return nil
 	}

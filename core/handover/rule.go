@@ -24,7 +24,6 @@ type Start struct {
 	At   time.Time
 	Kind Kind
 	From string // clone, original, neither, open or failed
-	Who  string
 }
 
 // Rule is what a bench wants before the old drive is released.
@@ -33,12 +32,6 @@ type Rule struct {
 	Days   int  // different days on which they were seen
 	Looked bool // everything that this case asks for was looked at, and is right
 }
-
-// Bounds of a rule.
-const (
-	MaxStarts = 20
-	MaxDays   = 60
-)
 
 // TheRule is the rule of a bench that has set none. Common practice, no source.
 var TheRule = Rule{Starts: 5, Days: 3, Looked: true}
@@ -49,7 +42,6 @@ type Count struct {
 	Days   int             // on which they were
 	Counts map[uint64]bool // by the start's ID
 	Broken *Start          // the last start that was not from the clone, after which counting began anew
-	Met    bool            // the starts are enough; what is to be looked at is not asked here
 }
 
 // Counted counts the starts, which may come in any order. A start that failed, or was not
@@ -72,7 +64,6 @@ func (r Rule) Counted(starts []Start, zone *time.Location) Count {
 		}
 	}
 	c.Days = len(days)
-	c.Met = c.Good >= r.Starts && c.Days >= r.Days
 	return c
 }
 
@@ -115,13 +106,6 @@ func plural(n int, of string) string {
 		return "one " + of
 	}
 	return word(n) + " " + of + "s"
-}
-
-func capital(s string) string {
-	if s == "" {
-		return ""
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // sentence puts parts together: one, two and three.

@@ -2,6 +2,7 @@ package handover
 
 import (
 	"fmt"
+	"latchkey/core/machine"
 	"strings"
 	"time"
 )
@@ -20,7 +21,6 @@ const (
 // Old is what is decided of the old drive.
 type Old struct {
 	KeepUntil *time.Time // the way back stays until then
-	Place     string     // where it lies
 	Released  *time.Time
 	Fate      string // what became of it: kept, data or wiped
 }
@@ -30,6 +30,7 @@ type Standing struct {
 	Phase    Phase
 	Headline string
 	Still    string // what is still wanted; "" when nothing is
+	Count    Count
 }
 
 // Stand says where a hand-over stands.
@@ -40,15 +41,17 @@ func (r Rule) Stand(starts []Start, looks []Look, old Old, now time.Time, zone *
 		wanted = append(wanted, open(looks)...)
 	}
 	if old.Released != nil {
-		return Standing{Phase: Released, Headline: fmt.Sprintf("Released on %s: %s", old.Released.In(zone).Format("2 Jan 2006"), fates[old.Fate])}
+		return Standing{Phase: Released, Count: c, Headline: fmt.Sprintf("Released on %s: %s", old.Released.In(zone).Format("2 Jan 2006"),
+			fates[old.Fate])}
 	}
 	any := false
 	for _, s := range starts {
 		any = any || s.From == "clone"
 	}
-	s := Standing{Phase: Watched, Headline: fmt.Sprintf("%s of %s.", capital(plural(c.Good, "good start")), word(r.Starts))}
+	s := Standing{Phase: Watched, Count: c, Headline: fmt.Sprintf("%s of %s.", machine.UpperFirst(plural(c.Good, "good start")),
+		word(r.Starts))}
 	if c.Good >= r.Starts {
-		s.Headline = fmt.Sprintf("%s.", capital(plural(c.Good, "good start")))
+		s.Headline = fmt.Sprintf("%s.", machine.UpperFirst(plural(c.Good, "good start")))
 	}
 	if len(wanted) > 0 {
 		s.Still = "Still wanted: " + sentence(wanted) + "."

@@ -10,11 +10,14 @@ import (
 	"latchkey/core/volume"
 )
 
+// partitionList prints the partitions with their places and letters.
+const partitionList = "Get-Partition | Format-List DiskNumber,PartitionNumber,DriveLetter,Offset,Size,GptType,MbrType"
+
 // letters holds the letters in the running Windows against those that the original had.
-func (s *Situation) letters(c *machine.Contents, original *machine.Drive) Look {
+func (s *Situation) letters(c *machine.Contents, original *machine.Contents) Look {
 	l := Look{Key: "letters", Text: "Drive letters as before", Wants: "a look at the drive letters", Why: "programs and links name their files by letters", State: Open,
-		Ask: "Get-Partition | Format-List DiskNumber,PartitionNumber,DriveLetter,Offset,Size,GptType,MbrType", Shell: powershell, ByHand: true, Hide: -1}
-	before := lettersOf(contentsOf(original))
+		Ask: partitionList, Shell: powershell, ByHand: true, Hide: -1}
+	before := lettersOf(original)
 	if len(before) > 0 {
 		l.Text = "Drive letters as before: " + strings.Join(before, ", ")
 	}
@@ -46,7 +49,7 @@ func (s *Situation) letters(c *machine.Contents, original *machine.Drive) Look {
 	}
 	switch {
 	case len(wrong) > 0:
-		l.State, l.Text, l.Wants = Wrong, capital(sentence(wrong)), "the letters as before"
+		l.State, l.Text, l.Wants = Wrong, machine.UpperFirst(sentence(wrong)), "the letters as before"
 		l.Remedy = "Where the system's own letter changed, Windows remembers the old drive: unplug it, and remove what is remembered (mountvol /R). Others are given in Disk Management."
 	case system && !slices.ContainsFunc(before, func(s string) bool { return !slices.Contains(now, s) }):
 		l.State, l.Text = Right, "Drive letters: "+strings.Join(now, ", ")
@@ -90,7 +93,7 @@ func (s *Situation) recoveryLetter(c *machine.Contents) []Look {
 		}
 		l := Look{Key: fmt.Sprintf("recovery-letter-%d", p.Number), Hide: -1, State: Open, Why: "with a letter it turns up among the drives, and nags that it is full",
 			Text: fmt.Sprintf("The recovery partition (%d) has no letter", p.Number), Wants: "the recovery partition without a letter",
-			Ask: "Get-Partition | Format-List DiskNumber,PartitionNumber,DriveLetter,Offset,Size,GptType,MbrType", Shell: powershell, ByHand: true}
+			Ask: partitionList, Shell: powershell, ByHand: true}
 		switch {
 		case letter != "":
 			l.State, l.Text, l.Hide = Wrong, fmt.Sprintf("The recovery partition (%d) has the letter %s, and will say that it is full", p.Number, letter), i

@@ -121,6 +121,14 @@ func LowerFirst(s string) string {
 	return string(s[0]|0x20) + s[1:]
 }
 
+// UpperFirst begins a sentence with what stood within one.
+func UpperFirst(s string) string {
+	if s == "" || s[0] < 'a' || s[0] > 'z' {
+		return s
+	}
+	return string(s[0]&^0x20) + s[1:]
+}
+
 // ProblemFacts cites everything that is wrong with the tables of a drive.
 func ProblemFacts(l *disk.Layout, drive string) []Fact {
 	var facts []Fact

@@ -238,6 +238,20 @@ func (v *Volume) Loader(path string) (loader.Found, bool) {
 	return loader.Found{}, false
 }
 
+// Systems says which systems a disk holds; a nil one holds none.
+func (c *Contents) Systems() (windows, linux, mac bool) {
+	if c == nil {
+		return false, false, false
+	}
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		windows = windows || v.HasWindows() || v.LegacyManager != "" || v.Kind == volume.KindBitLocker
+		linux = linux || v.HasLinux()
+		mac = mac || v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS
+	}
+	return windows, linux, mac
+}
+
 // Lost reports whether a partition's end is known to lie beyond the disk. A size that was
 // rounded on a screen tells only what is far beyond.
 func (c *Contents) Lost(p disk.Partition) bool {

@@ -77,6 +77,24 @@ func Alone(m Machine, drive string) Machine {
 	return m
 }
 
+// Drive returns the drive of a role, nil for none.
+func (m Machine) Drive(role Role) *Drive {
+	for i := range m.Drives {
+		if m.Drives[i].Role == role {
+			return &m.Drives[i]
+		}
+	}
+	return nil
+}
+
+// ContentsOf returns what is known of the disk of a role, nil for nothing.
+func (m Machine) ContentsOf(role Role) *Contents {
+	if d := m.Drive(role); d != nil {
+		return d.Contents
+	}
+	return nil
+}
+
 // Without reports whether no drive of a role is attached.
 func (m Machine) Without(role Role) bool {
 	for i := range m.Drives {

@@ -212,12 +212,7 @@ func isTold(c *machine.Contents) bool {
 }
 
 func clone(m machine.Machine) *machine.Drive {
-	for i := range m.Drives {
-		if m.Drives[i].Role == machine.RoleClone {
-			return &m.Drives[i]
-		}
-	}
-	return nil
+	return m.Drive(machine.RoleClone)
 }
 
 // with returns the machine with a changed drive.

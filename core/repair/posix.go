@@ -57,7 +57,7 @@ func findDrive(name command.Name, d *machine.Drive, id string, tests ...command.
 	if id != "" {
 		what += ", identifier " + id
 	}
-	role := strings.ToUpper(string(d.Role[:1])) + string(d.Role[1:])
+	role := machine.UpperFirst(string(d.Role))
 	drives := command.Each("d", command.Fields(command.Run("lsblk", "-dnpo", "NAME")),
 		command.All(append(tests, command.Run("echo", command.Var("d")))...))
 	set, found := command.Set(name, command.Output(command.Sequence(drives, command.Run("true")))), command.Var(name)

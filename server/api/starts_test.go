@@ -20,7 +20,7 @@ import (
 // captureOf is a capture file, taken by a system that runs from the disk or not.
 func captureOf(t testing.TB, m *diskmaker.Image, running bool) []byte {
 	t.Helper()
-	d := &capture.Device{ReaderAt: m, Size: m.Size, Model: "Ostra N3", Bus: "nvme", Running: running}
+	d := &capture.Device{ReaderAt: m, Size: m.Size, Model: "Ostra N3", Serial: "C2", Bus: "nvme", Running: running}
 	manifest, err := capture.Take(t.Context(), d, "nvme0n1", 512, time.Now(), nil)
 	require.NoError(t, err)
 	var b bytes.Buffer
@@ -154,6 +154,13 @@ func TestAHandOverToTheOldDrivesRelease(t *testing.T) {
 	assert.Contains(t, r.body["script"], "wipefs --all")
 	require.Equal(t, http.StatusOK, do(http.MethodPut, "/hand-over", map[string]any{"saved": true, "keepUntil": time.Now().AddDate(0, 0, 3)}).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, commands().status, "it is the way back until then")
+	require.Equal(t, http.StatusOK, do(http.MethodPut, "/hand-over", map[string]any{"saved": true}).status)
+	require.Equal(t, http.StatusOK, c.startCapture(id, fmt.Sprintf(`"%d"`, version), captureOf(t, clone, true), "warm").status)
+	version++
+	require.Equal(t, http.StatusOK, do(http.MethodPut, "/hand-over", map[string]any{"saved": true, "serial": "C2"}).status)
+	r = commands()
+	assert.Equal(t, http.StatusUnprocessableEntity, r.status)
+	assert.Contains(t, r.body["detail"], "C2 is the clone's", "the label of the wrong drive was read")
 	require.Equal(t, http.StatusOK, do(http.MethodPut, "/hand-over", map[string]any{"saved": true}).status)
 	require.Equal(t, http.StatusOK, do(http.MethodPut, "/hand-over/release", map[string]any{"fate": "wiped"}).status)
 	h = c.get("/cases/" + id + "/hand-over").body

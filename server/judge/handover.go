@@ -142,23 +142,20 @@ func (j *Judge) handOver(ctx context.Context, c *store.Case, now time.Time) (*Ha
 	}
 	looks := situationOf(c, a, kept, told).Looks()
 	h.looks(looks, kept, a.machine)
-	list := startsOf(starts)
-	count := rule.Counted(list, time.Local)
-	h.Good = count.Good
-	for _, s := range starts {
-		h.Starts = append(h.Starts, StartSeen{s.ID, s.At, s.Kind, s.Origin, s.Why, s.Note, s.Who, s.EvidenceID != nil,
-			count.Counts[s.ID]})
-	}
-	old := handover.Old{KeepUntil: kept.KeepUntil, Place: kept.Place, Fate: kept.Fate}
+	old := handover.Old{KeepUntil: kept.KeepUntil, Fate: kept.Fate}
 	if kept.Released != nil {
 		old.Released = &kept.Released.At
 	}
-	standing := rule.Stand(list, looks, old, now, time.Local)
-	h.Phase, h.Headline, h.Still = standing.Phase, standing.Headline, standing.Still
+	standing := rule.Stand(startsOf(starts), looks, old, now, time.Local)
+	h.Phase, h.Headline, h.Still, h.Good = standing.Phase, standing.Headline, standing.Still, standing.Count.Good
+	for _, s := range starts {
+		h.Starts = append(h.Starts, StartSeen{s.ID, s.At, s.Kind, s.Origin, s.Why, s.Note, s.Who, s.EvidenceID != nil,
+			standing.Count.Counts[s.ID]})
+	}
 	h.times(kept.Times)
-	h.old(kept, j.serialOf(ctx, c, "original"), contents(a.machine, machine.RoleOriginal))
+	h.old(kept, j.serialOf(ctx, c, "original"), a.machine.ContentsOf(machine.RoleOriginal))
 	h.Old.Systems = []repair.System{repair.InLinux}
-	if handover.HasWindows(contents(a.machine, machine.RoleClone)) {
+	if windows, _, _ := a.machine.ContentsOf(machine.RoleClone).Systems(); windows {
 		h.Old.Systems = append(h.Old.Systems, repair.InWindows)
 	}
 	return h, a, nil
@@ -167,7 +164,7 @@ func (j *Judge) handOver(ctx context.Context, c *store.Case, now time.Time) (*Ha
 func startsOf(starts []store.Start) []handover.Start {
 	var out []handover.Start
 	for _, s := range starts {
-		out = append(out, handover.Start{ID: s.ID, At: s.At, Kind: handover.Kind(s.Kind), From: s.Origin, Who: s.Who})
+		out = append(out, handover.Start{ID: s.ID, At: s.At, Kind: handover.Kind(s.Kind), From: s.Origin})
 	}
 	return out
 }
@@ -184,24 +181,14 @@ func situationOf(c *store.Case, a *assembled, kept store.Handover, told handover
 	return s
 }
 
-func contents(m machine.Machine, role machine.Role) *machine.Contents {
-	for i := range m.Drives {
-		if m.Drives[i].Role == role {
-			return m.Drives[i].Contents
-		}
-	}
-	return nil
-}
-
 // told reads the answers; the newest that tells a fact tells it.
 func (j *Judge) told(answers []store.RunningAnswer, h *HandOver) (handover.Told, error) {
 	var all handover.Told
 	for i := range answers {
-		text, err := answers[i].Text()
+		got, err := j.answer(&answers[i])
 		if err != nil {
 			return all, err
 		}
-		got := running.Read(text)
 		h.Answers = append(h.Answers, AnswerSeen{answers[i].ID, answers[i].At, answers[i].Who,
 			append([]string{}, got.Means...)})
 		if len(got.Disks) > 0 {
@@ -219,8 +206,22 @@ func (j *Judge) told(answers []store.RunningAnswer, h *HandOver) (handover.Told,
 	return all, nil
 }
 
+// answer reads an answer. What was read is kept, as answers never change.
+func (j *Judge) answer(a *store.RunningAnswer) (running.Answer, error) {
+	if known, ok := j.answers.get(a.ID); ok {
+		return known, nil
+	}
+	text, err := a.Text()
+	if err != nil {
+		return running.Answer{}, err
+	}
+	got := running.Read(text)
+	j.answers.add(a.ID, got, perListing*int64(len(text)))
+	return got, nil
+}
+
 func (h *HandOver) looks(looks []handover.Look, kept store.Handover, m machine.Machine) {
-	clone := contents(m, machine.RoleClone)
+	clone := m.ContentsOf(machine.RoleClone)
 	for _, l := range looks {
 		out := LookAt{Key: l.Key, Text: l.Text, Why: l.Why, State: l.State, Ask: l.Ask, Shell: l.Shell,
 			Remedy: l.Remedy, ByHand: l.ByHand}
@@ -362,7 +363,7 @@ func (j *Judge) HideRecovery(ctx context.Context, c *store.Case, number int) (*r
 	if err != nil {
 		return nil, err
 	}
-	if c := contents(a.machine, machine.RoleClone); c != nil {
+	if c := a.machine.ContentsOf(machine.RoleClone); c != nil {
 		for k, p := range c.Layout.Partitions {
 			if p.Number != number {
 				continue

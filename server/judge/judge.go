@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"latchkey/capture/listing"
+	"latchkey/capture/running"
 	"latchkey/core/compare"
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -30,6 +31,7 @@ type Judge struct {
 	contents *cache[string, *machine.Contents]
 	listings *cache[uint64, *listing.Listing]
 	entries  *cache[uint64, *firmware.Entries] // boot entries, by the evidence
+	answers  *cache[uint64, running.Answer]    // of running systems
 	remarks  *cache[string, string]            // on what was pasted for steps, by its text
 }
 
@@ -44,7 +46,8 @@ const (
 func New(s *store.Store) *Judge {
 	return &Judge{store: s, room: NewRoom(), contents: newCache[string, *machine.Contents](contentsCache),
 		listings: newCache[uint64, *listing.Listing](listingsCache),
-		entries:  newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache)}
+		entries:  newCache[uint64, *firmware.Entries](smallCache), remarks: newCache[string, string](smallCache),
+		answers: newCache[uint64, running.Answer](smallCache)}
 }
 
 // Room is the room that reading evidence takes, for what comes in.

@@ -79,14 +79,7 @@ type preparing struct {
 }
 
 func (p *preparing) compute() (*Preparing, error) {
-	for i := range p.machine.Drives {
-		switch d := &p.machine.Drives[i]; d.Role {
-		case machine.RoleOriginal:
-			p.original = d.Contents
-		case machine.RoleClone:
-			p.clone = d.Contents
-		}
-	}
+	p.original, p.clone = p.machine.ContentsOf(machine.RoleOriginal), p.machine.ContentsOf(machine.RoleClone)
 	p.out = Preparing{Plan: p.plan, Parts: []PartNeed{}, Layouts: []CopyLayout{}, Ways: []CopyWay{},
 		Otherwise: []fit.Otherwise{},
 		Links:     choices(fit.Links), Media: choices(fit.Media)}

@@ -23,7 +23,7 @@ func (r *Report) Markdown() []byte {
 	}
 	for i := range r.Check.Drives {
 		d := &r.Check.Drives[i]
-		m.para("**%s** (%s): %s", capital(driveWord(string(d.Role))), d.Role, driveLine(d, r.serial(d)))
+		m.para("**%s** (%s): %s", machine.UpperFirst(driveWord(string(d.Role))), d.Role, driveLine(d, r.serial(d)))
 	}
 	m.list("What was done", r.Result.Done)
 	m.list("What to keep in mind", r.Result.Keep)
@@ -118,13 +118,6 @@ func or(s, other string) string {
 		return other
 	}
 	return s
-}
-
-func capital(s string) string {
-	if s == "" {
-		return ""
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // markdown is a document in the making.

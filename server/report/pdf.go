@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"latchkey/core/machine"
 )
 
 // PDF is the report as a document that can be printed: ISO 32000, with its fonts in it.
@@ -32,7 +33,7 @@ func (p *page) customer(r *Report) {
 	p.title("Your drives", 20)
 	for i := range r.Check.Drives {
 		d := &r.Check.Drives[i]
-		p.para("B", 10, "ink", fmt.Sprintf("%s (%s)", capital(driveWord(string(d.Role))), d.Role))
+		p.para("B", 10, "ink", fmt.Sprintf("%s (%s)", machine.UpperFirst(driveWord(string(d.Role))), d.Role))
 		p.para("", 10, "ink", driveLine(d, r.serial(d)))
 		p.gap(1)
 	}

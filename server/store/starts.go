@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -32,9 +33,7 @@ func (s *Store) Starts(ctx context.Context, id uint64) ([]Start, error) {
 	err := s.read(ctx, func(db *gorm.DB) error {
 		return db.Where("case_id = ? AND withdrawn_at IS NULL", id).Order("at DESC, id DESC").Limit(maxStarts).Find(&starts).Error
 	})
-	for i, j := 0, len(starts)-1; i < j; i, j = i+1, j-1 {
-		starts[i], starts[j] = starts[j], starts[i]
-	}
+	slices.Reverse(starts)
 	return starts, err
 }
 

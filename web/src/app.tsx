@@ -2,7 +2,7 @@ import LinearProgress from "@mui/material/LinearProgress";
 import Typography from "@mui/material/Typography";
 import { Suspense, lazy } from "react";
 import { Navigate, Route, Routes } from "react-router";
-import { Problem } from "./api/client";
+import { Problem } from "./api/call";
 import { useMe } from "./api/queries";
 import { Frame } from "./parts/Frame";
 import { SignInAgain, SignInPage, takeKey } from "./people/SignInPage";

@@ -6,7 +6,7 @@ import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@ta
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { Problem } from "./api/client";
+import { Problem } from "./api/call";
 import { sessionKey } from "./api/queries";
 import { App } from "./app";
 import "./app.css";

@@ -1,5 +1,5 @@
-import createClient from "openapi-fetch";
-import type { components, paths } from "./generated/schema";
+import { Problem, type Result, client, etag, problemOf, unwrap } from "./call";
+import type { components } from "./generated/schema";
 
 type Schemas = components["schemas"];
 export type Case = Schemas["Case"];
@@ -63,54 +63,6 @@ export type ListedCase = Schemas["ListedCase"];
 export type ModelMemory = Schemas["ModelMemory"];
 export type FigureGroup = Schemas["FigureGroup"];
 
-/** An answer of the server that says what went wrong (RFC 9457). */
-export class Problem extends Error {
-  constructor(
-    readonly status: number,
-    message: string,
-    readonly type?: string,
-  ) {
-    super(message);
-  }
-  /** The file may be a disk after all: a person may insist. */
-  get confirmable() {
-    return this.type === "urn:latchkey:confirm";
-  }
-}
-
-const client = createClient<paths>({ baseUrl: "/api/v1" });
-
-interface Result<T> {
-  data?: T;
-  error?: {
-    detail?: string;
-    title?: string;
-    type?: string;
-    errors?: { location?: string; message?: string }[] | null;
-  };
-  response: Response;
-}
-
-async function unwrap<T>(call: Promise<Result<T>>): Promise<T> {
-  let result: Result<T>;
-  try {
-    result = await call;
-  } catch {
-    throw new Problem(0, "The server does not answer. Try again in a moment.");
-  }
-  if (result.error !== undefined || (result.data === undefined && result.response.status !== 204))
-    throw problemOf(result);
-  return result.data as T;
-}
-
-function problemOf({ error, response }: Result<unknown>): Problem {
-  const details = error?.errors?.map((e) => `${e.location?.replace(/^body\./, "")}: ${e.message}`).join("; ");
-  const text = [error?.detail ?? error?.title ?? `The server answered ${response.status}.`, details];
-  return new Problem(response.status, text.filter(Boolean).join(" "), error?.type);
-}
-
-const etag = (version: number) => `"${version}"`;
-
 /** What cases are found by; empty for all. */
 export interface CaseFilter {
   q?: string;
@@ -134,25 +86,6 @@ export const listCases = (filter: CaseFilter, cursor?: string) =>
       },
     }),
   );
-
-export const modelMemory = (id: number) =>
-  unwrap(client.GET("/cases/{id}/model", { params: { path: { id } } }));
-
-export const takeModelMemory = (id: number, version: number, keys: string[]) =>
-  unwrap(client.POST("/cases/{id}/model", { params: changing(id, version), body: { keys } }));
-
-export const getFleet = () => unwrap(client.GET("/fleet"));
-
-export const judgeFleet = () => unwrap(client.POST("/fleet"));
-
-export const getFigures = () => unwrap(client.GET("/figures"));
-
-/** Takes in a case that another bench exported. */
-export function importCase(file: File) {
-  const form = new FormData();
-  form.set("file", file);
-  return unwrap(client.POST("/imports", { body: { file: "" }, bodySerializer: () => form }));
-}
 
 export const createCase = (body: CaseInput) => unwrap(client.POST("/cases", { body }));
 
@@ -200,97 +133,6 @@ export const markStep = (id: number, version: number, toolboxes: Toolbox[], body
         query: { toolboxes: toolboxes.join(",") || undefined },
       },
       body,
-    }),
-  );
-
-export type StartKind = "cold" | "warm" | "unknown";
-
-/** What was seen of a start: which disk the system runs from, or that it did not come up. */
-export interface Seen {
-  kind: StartKind;
-  at?: string;
-  id?: string;
-  capacity?: string;
-  answer?: string;
-  failed?: string;
-  note?: string;
-}
-
-const changing = (id: number, version: number) => ({
-  path: { id },
-  header: { "If-Match": etag(version) },
-});
-
-export const recordStart = (id: number, version: number, body: Seen) =>
-  unwrap(client.POST("/cases/{id}/starts", { params: changing(id, version), body }));
-
-export function recordStartCapture(id: number, version: number, file: File, { kind, at, note }: Seen) {
-  const form = new FormData();
-  form.set("file", file);
-  form.set("kind", kind);
-  if (at) form.set("at", at);
-  if (note) form.set("note", note);
-  return unwrap(
-    client.POST("/cases/{id}/starts/capture", {
-      params: changing(id, version),
-      body: { file: "" },
-      bodySerializer: () => form,
-    }),
-  );
-}
-
-export const withdrawStart = (id: number, version: number, start: number) =>
-  unwrap(
-    client.DELETE("/cases/{id}/starts/{start}", {
-      params: { path: { id, start }, header: { "If-Match": etag(version) } },
-    }),
-  );
-
-export const getHandOver = (id: number) =>
-  unwrap(client.GET("/cases/{id}/hand-over", { params: { path: { id } } }));
-
-export const decideOldDrive = (
-  id: number,
-  version: number,
-  body: { keepUntil?: string; place?: string; serial?: string; beside?: boolean; saved?: boolean },
-) => unwrap(client.PUT("/cases/{id}/hand-over", { params: changing(id, version), body }));
-
-export const lookAt = (id: number, version: number, key: string, seen: boolean) =>
-  unwrap(
-    client.PUT("/cases/{id}/hand-over/looks/{key}", {
-      params: { path: { id, key }, header: { "If-Match": etag(version) } },
-      body: { seen },
-    }),
-  );
-
-export const addAnswer = (id: number, version: number, text: string) =>
-  unwrap(client.POST("/cases/{id}/hand-over/answers", { params: changing(id, version), body: { text } }));
-
-export const withdrawAnswer = (id: number, version: number, answer: number) =>
-  unwrap(
-    client.DELETE("/cases/{id}/hand-over/answers/{answer}", {
-      params: { path: { id, answer }, header: { "If-Match": etag(version) } },
-    }),
-  );
-
-export const timeStart = (id: number, version: number, side: Role, text: string) =>
-  unwrap(client.POST("/cases/{id}/hand-over/times", { params: changing(id, version), body: { side, text } }));
-
-export const forgetTimes = (id: number, version: number) =>
-  unwrap(client.DELETE("/cases/{id}/hand-over/times", { params: changing(id, version) }));
-
-export const releaseOldDrive = (id: number, version: number, fate: Fate | "none") =>
-  unwrap(client.PUT("/cases/{id}/hand-over/release", { params: changing(id, version), body: { fate } }));
-
-export const oldDriveCommands = (id: number, fate: "image" | "data" | "wiped", system: Work["system"]) =>
-  unwrap(
-    client.GET("/cases/{id}/hand-over/old-drive", { params: { path: { id }, query: { fate, system } } }),
-  );
-
-export const hideRecovery = (id: number, partition: number) =>
-  unwrap(
-    client.GET("/cases/{id}/hand-over/recovery-letter", {
-      params: { path: { id }, query: { partition } },
     }),
   );
 

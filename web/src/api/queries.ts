@@ -15,7 +15,6 @@ import {
   type PersonRole,
   type PlanOfCopy,
   type Role,
-  type Seen,
   type Toolbox,
   type WhatIf,
   answerQuestion,
@@ -24,9 +23,6 @@ import {
   createCase,
   findMessages,
   getCase,
-  getFigures,
-  getFleet,
-  getHandOver,
   getListing,
   getPlan,
   getPreparing,
@@ -38,11 +34,8 @@ import {
   listPieces,
   listReferences,
   markStep,
-  modelMemory,
   previewCopy,
   readBytes,
-  recordStart,
-  recordStartCapture,
   securityLog,
   switchOn,
   updateCase,
@@ -50,6 +43,8 @@ import {
   whoAmI,
   withdrawStatement,
 } from "./client";
+import { type Seen, getHandOver, recordStart, recordStartCapture } from "./handover";
+import { getFigures, getFleet, modelMemory } from "./memory";
 
 export const useCases = (filter: CaseFilter) =>
   useInfiniteQuery({

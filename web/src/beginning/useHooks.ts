@@ -1,14 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import {
-  type Case,
-  type Piece,
-  Problem,
-  type Role,
-  addEvidence,
-  addListing,
-  recognisePiece,
-} from "../api/client";
+import { type Case, type Piece, type Role, addEvidence, addListing, recognisePiece } from "../api/client";
+import { Problem } from "../api/call";
 import { useTakeCase } from "../api/queries";
 
 /** A piece on its way: it is looked at, asks which disk it is of, is sent, or was refused. */

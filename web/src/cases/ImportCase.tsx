@@ -3,7 +3,7 @@ import Button from "@mui/material/Button";
 import { useRef } from "react";
 import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { importCase } from "../api/client";
+import { importCase } from "../api/memory";
 import { useTakeCase } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 

@@ -4,7 +4,7 @@ import LinearProgress from "@mui/material/LinearProgress";
 import Typography from "@mui/material/Typography";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { judgeFleet } from "../api/client";
+import { judgeFleet } from "../api/memory";
 import { useFleet, useMay } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { Section } from "../parts/Section";

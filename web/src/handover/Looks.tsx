@@ -4,15 +4,8 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import {
-  type Case,
-  type HandOver,
-  type LookAt,
-  addAnswer,
-  hideRecovery,
-  lookAt,
-  withdrawAnswer,
-} from "../api/client";
+import { type Case, type HandOver, type LookAt } from "../api/client";
+import { addAnswer, hideRecovery, lookAt, withdrawAnswer } from "../api/handover";
 import { useChangeCase } from "../api/queries";
 import { Changes } from "../parts/Changes";
 import { CommandBlock } from "../parts/CommandBlock";

@@ -8,15 +8,8 @@ import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import {
-  type Case,
-  type Fate,
-  type HandOver,
-  type Work,
-  decideOldDrive,
-  oldDriveCommands,
-  releaseOldDrive,
-} from "../api/client";
+import { type Case, type Fate, type HandOver, type Work } from "../api/client";
+import { decideOldDrive, oldDriveCommands, releaseOldDrive } from "../api/handover";
 import { useChangeCase } from "../api/queries";
 import { Changes } from "../parts/Changes";
 import { ErrorNotice } from "../parts/ErrorNotice";

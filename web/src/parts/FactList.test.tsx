@@ -5,6 +5,7 @@ import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { beforeEach, describe, expect, it, vi } from "vitest";
 import type { Case, Fact, View } from "../api/client";
+import { Problem } from "../api/call";
 import * as api from "../api/client";
 import { theme } from "../theme";
 import { FactList } from "./FactList";
@@ -78,7 +79,7 @@ describe("FactList", () => {
     vi.spyOn(api, "readBytes").mockResolvedValueOnce({ ...view, held: false, hex: "", fields: [] });
     show(<FactList caseId={7} facts={[fact]} />);
     expect(await screen.findByText("These bytes are not in the evidence.")).toBeInTheDocument();
-    vi.spyOn(api, "readBytes").mockRejectedValueOnce(new api.Problem(503, "The database does not answer."));
+    vi.spyOn(api, "readBytes").mockRejectedValueOnce(new Problem(503, "The database does not answer."));
     show(<FactList caseId={8} facts={[fact]} />);
     expect(await screen.findByText("The database does not answer.")).toBeInTheDocument();
   });
