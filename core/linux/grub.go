@@ -18,11 +18,15 @@ const maxConfigFiles = 4
 // GrubProgram follows GRUB as an EFI program: its folder is built in, and lies on
 // the partition it was started from unless it names another.
 func GrubProgram(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
-	prefix := strings.ReplaceAll(f.Path[:max(0, strings.LastIndexByte(f.Path, '\\'))], `\`, "/")
-	if g := f.Program.GRUB; g != nil {
+	switch g := f.Program.GRUB; {
+	case g != nil:
 		return grubCore(k, a, at, g)
+	case f.Missing():
+		return a.Unproven("core-image-missing-evidence", course.StageConfiguration,
+			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.", course.HowCapture)
 	}
-	return grubFolder(k, a, at, grubPlaces{root: at}, prefix)
+	return a.Unproven("core-image-unread", course.StageConfiguration,
+		"What is built into "+f.Path+" cannot be read, so that GRUB's folder is not known.", course.HowTry)
 }
 
 // GrubFromCode follows GRUB from sector 0.

@@ -160,14 +160,14 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			startup.Stops, course.StageConfiguration},
 		"the shim and a GRUB not in evidence": {func(d *machine.Drive) {
 			beside(d,
-				func(g *loader.Found) { g.Err = missing })
-		}, "", startup.Starts, ""},
+				func(g *loader.Found) { g.Err, g.Program = missing, loader.Program{} })
+		}, "core-image-missing-evidence", startup.Depends, ""},
 		"the shim without its GRUB": {func(d *machine.Drive) { asShim(d, nil) }, "shim-next-absent",
 			startup.Stops, course.StageConfiguration},
 
 		"GRUB with nothing built in": {func(d *machine.Drive) {
 			d.Contents.Volumes[0].Loaders[0].Program.GRUB = nil
-		}, "menu-absent", startup.Stops, course.StageConfiguration},
+		}, "core-image-unread", startup.Depends, ""},
 		"a folder on a disk that is not there": {func(d *machine.Drive) { core(d).Prefix = "(hd7,gpt1)/EFI/debian" },
 			"prefix-absent", startup.Stops, course.StageConfiguration},
 		"a folder on the next disk, not there": {func(d *machine.Drive) { core(d).Prefix = "(hd1,gpt1)/EFI/debian" },

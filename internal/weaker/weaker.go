@@ -117,12 +117,12 @@ var Facts = []Loss{
 		return true
 	}},
 	{"an answer", func(r *rand.Rand, m *machine.Machine) bool {
-		m.Answers = maps.Clone(m.Answers)
-		for key := range m.Answers {
-			delete(m.Answers, key)
-			return true
+		if len(m.Answers) == 0 {
+			return false
 		}
-		return false
+		m.Answers = maps.Clone(m.Answers)
+		delete(m.Answers, slices.Sorted(maps.Keys(m.Answers))[r.IntN(len(m.Answers))])
+		return true
 	}},
 }
 
@@ -241,9 +241,9 @@ func Told(r *rand.Rand, m *machine.Machine) string {
 	}
 	t := Listed(d.Contents)
 	what := "a listing of " + d.Name
-	for name, leaveOut := range toldLosses {
+	for _, name := range slices.Sorted(maps.Keys(toldLosses)) { // the same draws for the same seed
 		if r.IntN(4) == 0 {
-			leaveOut(r, t)
+			toldLosses[name](r, t)
 			what += ", without " + name
 		}
 	}
