@@ -123,18 +123,26 @@ func try(m mutant, tests []string) (fate, error) {
 			return "", err
 		}
 	}
+	for _, pkg := range tests { // the package's own first: most are noticed there
+		if f := noticed(overlay, pkg); f != lived {
+			return f, nil
+		}
+	}
+	return lived, nil
+}
+
+// noticed runs the tests of one package with the change.
+func noticed(overlay, pkg string) fate {
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-short", "-failfast", "-count=1", "-vet=off",
-		"-overlay", overlay}, tests...)...)
-	out, err := cmd.CombinedOutput()
+	out, err := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-count=1", "-vet=off", "-overlay", overlay, pkg).CombinedOutput()
 	switch {
 	case err == nil:
-		return lived, nil
+		return lived
 	case bytes.Contains(out, []byte("[build failed]")):
-		return unbuilt, nil
+		return unbuilt
 	}
-	return killed, nil
+	return killed
 }
 
 // listed lists the mutants of a package: all, or as many as are wanted, drawn evenly and

@@ -34,7 +34,7 @@ func TestACaseFromNothingToItsVerdict(t *testing.T) {
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	assert.Equal(t, "stops", r.body["verdict"])
 	assert.Equal(t, "loader", r.body["stage"])
-	assert.Equal(t, "67 MB · 64 MiB", r.body["drives"].([]any)[1].(map[string]any)["capacity"])
+	assert.Equal(t, "13 MB · 12 MiB", r.body["drives"].([]any)[1].(map[string]any)["capacity"])
 
 	k = c.get("/cases/" + id + "/check")
 	assert.Equal(t, "stops", verdict(k))

@@ -158,8 +158,8 @@ func (c client) newCase(title string) string {
 }
 
 func bootDisk(files map[string][]byte) *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeESP, MiB: 40, Volume: diskmaker.Volume{Kind: "fat32", Files: files}}}}.MustBuild()
+	return diskmaker.Disk{Sectors: 3 << 13, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeESP, MiB: 8, Volume: diskmaker.Volume{Kind: "fat16", Files: files}}}}.MustBuild()
 }
 
 func part(t testing.TB, m *diskmaker.Image, off, n int64) []byte {

@@ -207,7 +207,7 @@ func TestBytesOutrankTextAndContradictionsAreShown(t *testing.T) {
 		assert.Contains(t, found, what)
 	}
 	clone := check.body["drives"].([]any)[1].(map[string]any)["disk"].(map[string]any)
-	assert.Equal(t, "64 MiB", clone["size"].(map[string]any)["binary"], "the bytes are used")
+	assert.Equal(t, "12 MiB", clone["size"].(map[string]any)["binary"], "the bytes are used")
 
 	evidence := c.get("/cases/" + id + "/evidence").body["bytes"].([]any)[0].(map[string]any)
 	assert.Equal(t, true, evidence["inForce"])

@@ -43,7 +43,7 @@ func TestAPlanAndItsMarks(t *testing.T) {
 
 // inactive is a disk for legacy firmware on which no partition is active.
 func inactive() *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
+	return diskmaker.Disk{Sectors: 3 << 13, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
 		Partitions: []diskmaker.Partition{{MBRType: 7,
 			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1}, `\Windows\System32\winload.exe`: {1}}}}}}.MustBuild()
 }

@@ -256,6 +256,9 @@ func TestSigningInTooOften(t *testing.T) {
 // A fault stands in the log with its cause, under the identifier that the answer gives;
 // the answer does not have the database's words.
 func TestFaultsAreToldByAnIdentifier(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a database of its own is ended")
+	}
 	t.Parallel()
 	server := storetest.NewServer(t)
 	s := storetest.At(t, server.Start())

@@ -43,9 +43,9 @@ func (c client) startCapture(id, version string, file []byte, kind string) reply
 
 // otherDisk is the clone of the tests with another identifier.
 func otherDisk() *diskmaker.Image {
-	return diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT, GUID: disk.TypeBasicData,
+	return diskmaker.Disk{Sectors: 3 << 13, Style: diskmaker.GPT, GUID: disk.TypeBasicData,
 		Partitions: []diskmaker.Partition{
-			{Type: disk.TypeESP, MiB: 40, Volume: diskmaker.Volume{Kind: "fat32"}}}}.MustBuild()
+			{Type: disk.TypeESP, MiB: 8, Volume: diskmaker.Volume{Kind: "fat16"}}}}.MustBuild()
 }
 
 func TestAFirstStartProvedByACapture(t *testing.T) {
