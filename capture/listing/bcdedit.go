@@ -27,7 +27,7 @@ var wellKnown = map[string]string{"{bootmgr}": loader.BootManager}
 // elementsByName are the elements that are taken from a listing.
 var elementsByName = map[string]uint32{
 	"device": loader.ElementDevice, "path": loader.ElementPath, "description": loader.ElementDescription, "osdevice": loader.ElementOSDevice,
-	"systemroot": loader.ElementSystemRoot, "default": loader.ElementDefault, "displayorder": loader.ElementDisplayOrder,
+	"systemroot": loader.ElementSystemRoot, "default": loader.ElementDefault, "displayorder": loader.ElementDisplayOrder, "bootsequence": loader.ElementBootSequence,
 }
 
 func isBcdedit(t *text) bool {
@@ -42,6 +42,7 @@ func readBcdedit(t *text, l *Listing) {
 	for i, s := range t.lines {
 		r.line(strings.TrimRight(s, "\r"), i+1)
 	}
+	l.Entries = r.entries()
 	r.store.Objects = slices.DeleteFunc(r.store.Objects, r.ofFirmware)
 	for i := range r.store.Objects {
 		r.finish(&r.store.Objects[i])
@@ -60,7 +61,7 @@ func (r *bcdReader) ofFirmware(o loader.Object) bool {
 	_, hasSystem := o.Element(loader.ElementOSDevice)
 	own := o.ID != loader.BootManager && !hasSystem && (!hasPath || strings.HasSuffix(strings.ToLower(path.Text), ".efi"))
 	switch {
-	case o.ID == "{fwbootmgr}":
+	case o.ID == firmwareManager:
 		r.firmware = true
 	case !r.firmware || !own:
 		return false
@@ -118,7 +119,7 @@ func (r *bcdReader) field(name, val string, n int) {
 	}
 	e := loader.Element{Type: kind, Line: n}
 	switch kind {
-	case loader.ElementDefault, loader.ElementDisplayOrder:
+	case loader.ElementDefault, loader.ElementDisplayOrder, loader.ElementBootSequence:
 		e.IDs = []string{identifier(val)}
 	case loader.ElementDevice, loader.ElementOSDevice:
 		e.Device = deviceNamed(val)

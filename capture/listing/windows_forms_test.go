@@ -206,4 +206,27 @@ description             debian
 	assert.True(t, known)
 	assert.Equal(t, firmware.UEFI, mode)
 	assert.Nil(t, l.Store)
+	require.NotNil(t, l.Entries)
+	require.Len(t, l.Entries.Order, 2)
+	first, second := l.Entries.All[l.Entries.Order[0]], l.Entries.All[l.Entries.Order[1]]
+	assert.Equal(t, `\EFI\Microsoft\Boot\bootmgfw.efi`, first.Path.Program())
+	assert.Equal(t, "“debian”", second.Name())
+	assert.Equal(t, `\EFI\debian\shimx64.efi`, second.Path.Program())
+	assert.True(t, second.Path.Open && second.Path.FileTold, "the file is told, the partition is not")
+	assert.False(t, l.Entries.OrderOpen || l.Entries.Open || l.Entries.NextOpen)
+}
+
+// What is cut off leaves open what it may have told.
+func TestTheFirmwaresListCutOff(t *testing.T) {
+	head := "Firmware Boot Manager\n---------------------\nidentifier              {fwbootmgr}\n" +
+		"displayorder            {bootmgr}\n                        {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\n"
+	l := read(t, head)
+	require.NotNil(t, l.Entries)
+	assert.True(t, l.Entries.OrderOpen && l.Entries.NextOpen && l.Entries.Open)
+	l = read(t, head+"bootsequence            {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\n\nFirmware Application (101fffff)\n"+
+		"-------------------------------\nidentifier              {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\npath                    \\EFI\\deb\n")
+	require.NotNil(t, l.Entries.Next)
+	one := l.Entries.All[*l.Entries.Next]
+	assert.False(t, one.Path.FileTold, "a name without its end")
+	assert.True(t, l.Entries.Open, "the boot manager is not told")
 }

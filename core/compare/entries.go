@@ -53,8 +53,8 @@ func place(m machine.Machine, s side) (value, int) {
 
 // entryRow says on which of the two disks a boot entry's partition exists.
 func entryRow(a, b side, e firmware.Entry) Row {
-	label := fmt.Sprintf("Entry %04X", e.Number)
-	if e.Description != "" {
+	label := "Entry " + e.Name()
+	if e.Description != "" && !e.Named {
 		label += " (" + e.Description + ")"
 	}
 	va, vb := leadsTo(a, e.Path.Partition), leadsTo(b, e.Path.Partition)

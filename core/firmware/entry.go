@@ -1,6 +1,7 @@
 package firmware
 
 import (
+	"fmt"
 	"strings"
 
 	"latchkey/core/disk"
@@ -35,6 +36,24 @@ type Entry struct {
 	Path        Path
 	Text        string // the device path as the listing gave it
 	Source      fact.Source
+	// Named is set where the listing tells entries by their names alone: the number then
+	// only keeps them apart, and is none of the firmware's.
+	Named bool
+}
+
+// ID tells an entry from the others of its listing.
+func (e Entry) ID() string { return fmt.Sprintf("%04X", e.Number) }
+
+// Name is what a person knows an entry by: its number, or where that is not told, what it
+// is called.
+func (e Entry) Name() string {
+	switch {
+	case !e.Named:
+		return e.ID()
+	case e.Description == "":
+		return "without a name"
+	}
+	return "“" + e.Description + "”"
 }
 
 // Path is what an entry's device path leads to.
@@ -52,6 +71,9 @@ type Path struct {
 	Internal bool
 	// Open is set where the path, or its end, is not told.
 	Open bool
+	// FileTold is set on an open path of which the file is told whole, and only the drive
+	// and the partition are not.
+	FileTold bool
 }
 
 // Program is the path of the program as firmware takes it: doubled separators
@@ -101,9 +123,26 @@ func (e *Entries) Entry(n uint16) (Entry, bool) {
 	return entry, ok
 }
 
+// Named reports whether the entries are told by their names alone.
+func (e *Entries) Named() bool {
+	for _, entry := range e.All {
+		return entry.Named
+	}
+	return false
+}
+
 // Fill takes over what another listing of the same firmware tells and this one
 // does not; evidence names that listing.
+//
+// Entries that are told by names alone, and those with numbers, are never mixed: which is
+// which cannot be told, and the numbers tell more.
 func (e *Entries) Fill(other *Entries, evidence uint64) {
+	if len(e.All) > 0 && len(other.All) > 0 && e.Named() != other.Named() {
+		if other.Named() {
+			return
+		}
+		*e = Entries{All: map[uint16]Entry{}, Open: true, OrderOpen: true, NextOpen: true}
+	}
 	if e.NextOpen {
 		e.Next, e.NextOpen = other.Next, other.NextOpen
 	}

@@ -44,7 +44,7 @@ func References(m Machine) []Reference {
 			if node == nil {
 				continue
 			}
-			r := Reference{Holder: fmt.Sprintf("Boot entry %04X, %s", n, entry.Description), Kind: string(loader.ByPartUUID),
+			r := Reference{Holder: fmt.Sprintf("Boot entry %s, %s", entry.Name(), entry.Description), Kind: string(loader.ByPartUUID),
 				Value: node.GUID.String(), Source: entry.Source}
 			if node.MBR {
 				r.Kind, r.Value = "disk signature and number", fmt.Sprintf("%08X, %d", node.Signature, node.Number)

@@ -2,7 +2,6 @@ package startup
 
 import (
 	"fmt"
-	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/fact"
@@ -21,7 +20,7 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	case e.Path.Internal || node == nil && e.Path.Bus == "":
 		return false // a program of the firmware itself, or no disk
 	}
-	t := target{path: e.Path.Program(), why: "Entry " + entryName(e)}
+	t := target{path: e.Path.Program(), why: "Entry " + e.Name()}
 	if t.path == "" {
 		t.path = loader.FallbackPath(k.Arch())
 	}
@@ -34,8 +33,8 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 		resolved = resolve(k, resolved, e)
 	}
 	if len(resolved) == 0 {
-		a := course.Attempt{Entry: entryName(e), Name: e.Description, Loader: t.path}
-		a.Block("entry-stale", course.StageOrder, fmt.Sprintf("Entry %s (%s) leads to no attached disk.", entryName(e), e.Description),
+		a := course.Attempt{Entry: e.Name(), Name: e.Description, Loader: t.path}
+		a.Block("entry-stale", course.StageOrder, machine.UpperFirst(called(e))+" leads to no attached disk.",
 			machine.Fact{Label: "Device path", Value: e.Text, Source: fact.Source{Origin: fact.Text}})
 		k.Attempts = append(k.Attempts, a)
 		return false
@@ -52,7 +51,7 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	if node != nil && len(chosen.ResolveNode(node)) == 0 {
 		t.only = nil // which of its partitions it is, is not told
 	}
-	ok := try(k, chosen, entryName(e), t)
+	ok := try(k, chosen, e.Name(), t)
 	noteEntry(k, e, resolved, chosen)
 	return ok
 }
@@ -87,9 +86,12 @@ func offers(k *course.Walk, d *machine.Drive, only func(*machine.Drive, int) boo
 // untoldEntry follows an entry of which the path, or its end, is not told: it may lead
 // to any drive that it can mean, or nowhere.
 func untoldEntry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
-	q := course.Question{ID: "entry-leads-" + entryName(e), Stage: course.StageOrder,
+	q := course.Question{ID: "entry-leads-" + e.ID(), Stage: course.StageOrder,
 		Text: "Where does " + called(e) + " lead?",
 		How:  "In a running Linux: efibootmgr -v, in a window that is wide enough. In Windows: bcdedit /enum firmware."}
+	if e.Named {
+		q.How = "In a running Linux: efibootmgr -v. In the firmware's setup: many name the drive beside the entry."
+	}
 	among := drives
 	if e.Path.Partition != nil {
 		among = resolve(k, drives, e)
@@ -103,7 +105,12 @@ func untoldEntry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool
 		if d.Name != picked {
 			continue
 		}
-		return leadsSomewhere(k, d, e, strings.ToUpper(called(e)[:1])+called(e)[1:])
+		if e.Path.FileTold {
+			ok := try(k, d, e.Name(), target{path: e.Path.Program(), why: machine.UpperFirst(called(e))})
+			k.Attempts[len(k.Attempts)-1].Name = e.Description
+			return ok
+		}
+		return leadsSomewhere(k, d, e, machine.UpperFirst(called(e)))
 	}
 	return false
 }
@@ -112,7 +119,7 @@ func untoldEntry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool
 func leadsSomewhere(k *course.Walk, d *machine.Drive, e firmware.Entry, words string) bool {
 	a := course.Attempt{Drive: d.Name, Role: d.Role, Name: e.Description}
 	if e.Path.Open {
-		a.Entry = entryName(e)
+		a.Entry = e.Name()
 	}
 	if seen(k, &a, d) && readable(k, &a, d) && largeUSB(k, &a, d) && uefiMode(k, &a, d) {
 		a.Pass(course.StageOrder, words+" leads to "+d.Called()+".")
@@ -138,10 +145,10 @@ func called(e firmware.Entry) string {
 	if e.Number == unlisted.Number && e.Description == unlisted.Description {
 		return "an entry " + e.Description
 	}
-	if e.Description == "" {
-		return "entry " + entryName(e)
+	if e.Description == "" || e.Named {
+		return "entry " + e.Name()
 	}
-	return fmt.Sprintf("entry %s (%s)", entryName(e), e.Description)
+	return fmt.Sprintf("entry %s (%s)", e.Name(), e.Description)
 }
 
 // resolve lists the drives that carry the partition which an entry names, in their
@@ -164,7 +171,7 @@ func carries(k *course.Walk, d *machine.Drive, e firmware.Entry) bool {
 		}
 	}
 	return len(d.ResolveNode(e.Path.Partition)) == 0 && d.MayCarry(e.Path.Partition) &&
-		k.Evidence(d, course.StageOrder, "entry-"+entryName(e), "Does "+called(e)+" lead to "+d.Called()+"?",
+		k.Evidence(d, course.StageOrder, "entry-"+e.ID(), "Does "+called(e)+" lead to "+d.Called()+"?",
 			"Add the first 64 KiB of "+d.Called()+" as evidence.")
 }
 
@@ -212,8 +219,8 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 	if e.Path.Bus == "sata" && e.Path.Port != nil && k.Machine.DeviceOrder != nil {
 		return byRank(k, maybe, e.Path.Bus, *e.Path.Port)
 	}
-	q := course.Question{ID: "entry-device-" + entryName(e), Stage: course.StageOrder,
-		Text: fmt.Sprintf("Which drive does entry %s (%s) lead to?", entryName(e), e.Description),
+	q := course.Question{ID: "entry-device-" + e.ID(), Stage: course.StageOrder,
+		Text: "Which drive does " + called(e) + " lead to?",
 		How:  "Compare the entry's name in the firmware's boot list with the drives' models, or pull one of them."}
 	for _, d := range maybe {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: d.Called()})

@@ -1,11 +1,6 @@
 package startup
 
-import (
-	"fmt"
-
-	"latchkey/core/firmware"
-	"latchkey/core/machine"
-)
+import "latchkey/core/machine"
 
 // Loader names of a legacy start.
 const (
@@ -21,5 +16,3 @@ type target struct {
 	only func(d *machine.Drive, i int) bool
 	why  string // how the firmware comes to look for it
 }
-
-func entryName(e firmware.Entry) string { return fmt.Sprintf("%04X", e.Number) }

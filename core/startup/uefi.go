@@ -100,12 +100,11 @@ func nextInOrder(k *course.Walk, among []firmware.Entry, place int) (next firmwa
 		q.Text = fmt.Sprintf("Which boot entry does the firmware try at place %d of the order?", place)
 	}
 	for _, e := range among {
-		q.Options = append(q.Options, course.Option{ID: entryName(e), Label: strings.ToUpper(called(e)[:1]) +
-			called(e)[1:]})
+		q.Options = append(q.Options, course.Option{ID: e.ID(), Label: machine.UpperFirst(called(e))})
 	}
 	q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them stands in the order"})
 	picked := k.World.Ask(q)
-	i := slices.IndexFunc(among, func(e firmware.Entry) bool { return entryName(e) == picked })
+	i := slices.IndexFunc(among, func(e firmware.Entry) bool { return e.ID() == picked })
 	if i < 0 {
 		return firmware.Entry{}, false
 	}

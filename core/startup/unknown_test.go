@@ -176,3 +176,28 @@ func TestTheSimulationIsPure(t *testing.T) {
 		assert.Equal(t, first, startup.Simulate(m))
 	}
 }
+
+// An entry of which the program is told and not the drive is asked for; once it is known
+// where it leads, its program is looked for there.
+func TestAnEntryToldByItsNameAndItsProgram(t *testing.T) {
+	vendor := `\EFI\vendor\start.efi`
+	image := sample.GPTDisk(1, map[string][]byte{vendor: sample.X64()}).MustBuild()
+	clone := sample.Drive(t, machine.RoleClone, image)
+	d, err := disk.New(image, image.Size, 512)
+	require.NoError(t, err)
+	clone.Contents = machine.Examine(d, vendor)
+	for path, verdict := range map[string]startup.Verdict{vendor: startup.Starts, `\EFI\vendor\other.efi`: startup.Stops} {
+		m := sample.EDK2(firmware.UEFI, clone)
+		m.Firmware.Entries = &firmware.Entries{Order: []uint16{0xE001}, All: map[uint16]firmware.Entry{0xE001: {
+			Number: 0xE001, Named: true, Description: "the vendor", Active: true,
+			Path: firmware.Path{Open: true, FileTold: true, File: path}}}}
+		trace := startup.Simulate(m)
+		if path == vendor {
+			require.Equal(t, startup.Depends, trace.Verdict, trace.Headline)
+			assert.Equal(t, "Where does entry “the vendor” lead?", trace.Missing[0].Text)
+			m.Answers = map[string]string{"entry-leads-E001": clone.Name}
+			trace = startup.Simulate(m)
+		}
+		assert.Equal(t, verdict, trace.Verdict, trace.Headline)
+	}
+}

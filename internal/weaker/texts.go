@@ -72,3 +72,41 @@ func EntriesText(e *firmware.Entries) string {
 	}
 	return b.String()
 }
+
+// FirmwareText prints boot entries as Windows' bcdedit /enum firmware does: without their
+// numbers, and without where they lead. The maker's BCDEdit reference; the layout from memory.
+func FirmwareText(e *firmware.Entries) string {
+	id := func(n uint16) string { return fmt.Sprintf("{00000000-0000-4000-8000-00000000%04x}", n) }
+	var b strings.Builder
+	field := func(name, value string) { fmt.Fprintf(&b, "%-24s%s\n", name, value) }
+	head := func(title, id string) {
+		fmt.Fprintf(&b, "%s\n%s\n", title, strings.Repeat("-", len(title)))
+		field("identifier", id)
+	}
+	head("Firmware Boot Manager", "{fwbootmgr}")
+	name := "displayorder"
+	for _, n := range e.Order {
+		if _, there := e.All[n]; there {
+			field(name, id(n))
+			name = ""
+		}
+	}
+	if e.Next != nil {
+		field("bootsequence", id(*e.Next))
+	}
+	field("timeout", "1")
+	for n := range 0x10000 {
+		one, ok := e.All[uint16(n)]
+		if !ok {
+			continue
+		}
+		b.WriteString("\n")
+		head("Firmware Application (101fffff)", id(one.Number))
+		if one.Path.File != "" {
+			field("device", `partition=\Device\HarddiskVolume1`)
+			field("path", one.Path.File)
+		}
+		field("description", one.Description)
+	}
+	return b.String()
+}

@@ -232,7 +232,11 @@ func entriesText(r *rand.Rand, m *machine.Machine) string {
 			return "" // the listing does not print categories, which loaders have none of
 		}
 	}
-	text, what := weaker.Cut(r, weaker.EntriesText(e))
+	print := weaker.EntriesText
+	if r.IntN(3) == 0 && !e.Open && !e.OrderOpen && !e.NextOpen {
+		print = weaker.FirmwareText
+	}
+	text, what := weaker.Cut(r, print(e))
 	m.Firmware.Entries = nil
 	if l, err := listing.Read("", []byte(text), ""); err == nil {
 		m.Firmware.Entries = l.Entries

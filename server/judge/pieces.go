@@ -287,7 +287,7 @@ func (j *Judge) entriesOf(ctx context.Context, c *store.Case, listings []read) (
 			merged = &firmware.Entries{All: map[uint16]firmware.Entry{}, Open: true, OrderOpen: true, NextOpen: true}
 		}
 		merged.Fill(l.Entries, l.id)
-		if len(merged.Order) > 0 && l.Format != listing.Efivar {
+		if len(merged.Order) > 0 && l.Format != listing.Efivar && !merged.Named() {
 			break // a whole listing; older ones tell of an older state
 		}
 	}

@@ -53,6 +53,7 @@ func runs(m machine.Machine) []Run {
 // BootEntry is a boot entry as the screens list it.
 type BootEntry struct {
 	Number  string `json:"number" doc:"Four hexadecimal digits"`
+	Named   bool   `json:"named" doc:"The listing tells its name alone: the number is none of the firmware's"`
 	Name    string `json:"name"`
 	Path    string `json:"path" doc:"Its device path as text"`
 	Active  bool   `json:"active"`
@@ -68,7 +69,7 @@ func bootEntries(e *firmware.Entries) []BootEntry {
 	}
 	add := func(n uint16, ordered bool) {
 		if entry, ok := e.All[n]; ok {
-			out = append(out, BootEntry{number(n), entry.Description, entry.Text, entry.Active, e.Next != nil &&
+			out = append(out, BootEntry{entry.ID(), entry.Named, entry.Description, entry.Text, entry.Active, e.Next != nil &&
 				*e.Next == n, ordered})
 		}
 	}
@@ -87,8 +88,6 @@ func bootEntries(e *firmware.Entries) []BootEntry {
 	}
 	return out
 }
-
-func number(n uint16) string { return fmt.Sprintf("%04X", n) }
 
 // BootOrder reads the numbers of a boot order; nil for none. An error names the
 // number and what was expected.

@@ -7,6 +7,7 @@ import { MachineDialog } from "./MachineDialog";
 
 const entry = (number: string, ordered: boolean): BootEntry => ({
   number,
+  named: false,
   name: `Entry ${number}`,
   path: "HD(1)",
   active: true,

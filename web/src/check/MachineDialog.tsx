@@ -87,6 +87,9 @@ export function MachineDialog({
   );
 }
 
+/** told is what tells an entry from the others: its number, where the firmware's is known. */
+const told = (e: BootEntry) => (e.named ? e.name : e.number);
+
 function Entries({
   entries,
   order,
@@ -122,10 +125,11 @@ function Entries({
             onChange={(c) =>
               onOrder(c.target.checked ? [...order, e.number] : order.filter((x) => x !== e.number))
             }
-            slotProps={{ input: { "aria-label": `Entry ${e.number} is in the order` } }}
+            slotProps={{ input: { "aria-label": `Entry ${told(e)} is in the order` } }}
           />
           <Typography variant="body2" sx={{ flex: 1, minWidth: 0, overflowWrap: "anywhere" }}>
-            <span className="mono">{e.number}</span> {e.name}
+            {!e.named && <span className="mono">{e.number} </span>}
+            {e.name}
             {!e.active && " · inactive"}
             {e.next && " · BootNext"}
             <Box
@@ -138,7 +142,7 @@ function Entries({
           </Typography>
           <IconButton
             size="small"
-            aria-label={`Move entry ${e.number} up`}
+            aria-label={`Move entry ${told(e)} up`}
             disabled={at(e.number) <= 0}
             onClick={() => move(e.number, -1)}
           >
@@ -146,7 +150,7 @@ function Entries({
           </IconButton>
           <IconButton
             size="small"
-            aria-label={`Move entry ${e.number} down`}
+            aria-label={`Move entry ${told(e)} down`}
             disabled={at(e.number) < 0 || at(e.number) === order.length - 1}
             onClick={() => move(e.number, 1)}
           >

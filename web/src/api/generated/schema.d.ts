@@ -1210,6 +1210,8 @@ export interface components {
         BootEntry: {
             active: boolean;
             name: string;
+            /** @description The listing tells its name alone: the number is none of the firmware's */
+            named: boolean;
             /** @description BootNext names it: it is tried first, once */
             next: boolean;
             /** @description Four hexadecimal digits */
