@@ -1,8 +1,11 @@
 package reference
 
 import (
+	"cmp"
 	"fmt"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -18,6 +21,7 @@ type Copying struct {
 
 // Part is a partition, in sectors of 512 bytes, with its type as sfdisk writes it.
 type Part struct {
+	Number        int
 	Start, Length uint64
 	Type          string
 }
@@ -61,9 +65,59 @@ func (c Copying) BlocksWithNewIdentifiers() {
 	Run(c.T, "", "sfdisk", "--quiet", "--no-reread", "--disk-id", c.To, "0x0badcafe")
 }
 
-// Main copies the last partition alone, under a table of a style ("gpt" or "dos") made anew.
+// Main copies the largest partition alone, under a table of a style ("gpt" or "dos") made anew.
 func (c Copying) Main(style string) {
-	main := c.Parts[len(c.Parts)-1]
+	main := slices.MaxFunc(c.Parts, func(a, b Part) int { return cmp.Compare(a.Length, b.Length) })
 	Run(c.T, fmt.Sprintf("label: %s\nstart=2048, size=%d, type=%s\n", style, main.Length, main.Type), "sfdisk", "--quiet", "--no-reread", c.To)
 	c.partition(main, 2048)
+}
+
+// ThroughAnImage copies every sector into a file first, and from there as Blocks does.
+func (c Copying) ThroughAnImage() {
+	image := filepath.Join(c.T.TempDir(), "image")
+	Run(c.T, "", "dd", "status=none", "conv=sparse", "bs=1M", "if="+c.From, "of="+image)
+	c.From = image
+	c.Blocks()
+}
+
+// Some copies as Blocks does, and leaves partitions behind, by their numbers.
+func (c Copying) Some(behind ...int) {
+	c.Blocks()
+	for _, n := range behind {
+		Run(c.T, "", "sfdisk", "--quiet", "--no-reread", "--delete", c.To, fmt.Sprint(n))
+		for _, p := range c.Parts {
+			if p.Number == n {
+				Run(c.T, "", "dd", "status=none", "conv=notrunc", "bs=512", "if=/dev/zero", "of="+c.To,
+					fmt.Sprint("seek=", p.Start), "count=16")
+			}
+		}
+	}
+}
+
+// Files makes partitions with new identifiers at the same places, file systems in them
+// anew, and copies files: a FAT32 first, an ext4 second.
+func (c Copying) Files() {
+	script := "label: gpt\n"
+	for _, p := range c.Parts {
+		script += fmt.Sprintf("start=%d, size=%d, type=%s\n", p.Start, p.Length, p.Type)
+	}
+	Run(c.T, script, "sfdisk", "--quiet", "--no-reread", c.To)
+	dir := c.T.TempDir()
+	boot, root, boots, roots := filepath.Join(dir, "boot"), filepath.Join(dir, "root"), filepath.Join(dir, "boots"), filepath.Join(dir, "roots")
+	for i, old := range []string{boot + ".old", root + ".old"} {
+		p := c.Parts[i]
+		Run(c.T, "", "dd", "status=none", "conv=sparse", "bs=1M", "iflag=skip_bytes,count_bytes", "if="+c.From, "of="+old,
+			fmt.Sprint("skip=", p.Start*512), fmt.Sprint("count=", p.Length*512))
+		Run(c.T, "", "truncate", "-s", fmt.Sprint(p.Length*512), strings.TrimSuffix(old, ".old"), old)
+	}
+	Run(c.T, "", "mkdir", boots, roots)
+	Run(c.T, "", "mcopy", "-s", "-n", "-i", boot+".old", "::", boots)
+	Run(c.T, "", "debugfs", "-R", "rdump / "+roots, root+".old")
+	Run(c.T, "", "mkfs.fat", "-F", "32", boot)
+	Run(c.T, "", "sh", "-c", "mcopy -s -i "+boot+" "+boots+"/* ::")
+	Run(c.T, "", "mkfs.ext4", "-q", "-F", "-d", roots, root)
+	for i, made := range []string{boot, root} {
+		Run(c.T, "", "dd", "status=none", "conv=notrunc,sparse", "bs=1M", "oflag=seek_bytes", "if="+made, "of="+c.To,
+			fmt.Sprint("seek=", c.Parts[i].Start*512))
+	}
 }
