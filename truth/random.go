@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -158,7 +159,18 @@ func (c *chance) legacyDamages(s *Scenario) damage {
 	}
 	record := int64(446 + 16*c.IntN(4))
 	value := byte(c.IntN(256))
-	switch c.IntN(9) {
+	switch c.IntN(13) {
+	case 9:
+		return on("two records that overlap", func(m *diskmaker.Image) { write(m, record+12, 0, 0, 0x10, 0) })
+	case 10:
+		return on("a boot sector of noise", func(m *diskmaker.Image) {
+			write(m, mib, append([]byte{0xEB, 0xFE}, make([]byte, 508)...)...)
+			write(m, mib+510, 0x55, 0xAA)
+		})
+	case 11:
+		return on("no table", func(m *diskmaker.Image) { write(m, 446, make([]byte, 64)...) })
+	case 12:
+		return on("a record of zeros", func(m *diskmaker.Image) { write(m, record, make([]byte, 16)...) })
 	case 0:
 		return on("no 55 AA", func(m *diskmaker.Image) { write(m, 510, 0, 0) })
 	case 1:
@@ -226,7 +238,23 @@ func (c *chance) uefiDamages(s *Scenario) damage {
 	}
 	last := int64(diskSize - 512)
 	byteOf := int64(c.IntN(92))
-	switch n := c.IntN(10); {
+	shift := int64(c.IntN(3) - 1)
+	switch n := c.IntN(16); {
+	case n == 10 && gpt:
+		return on(fmt.Sprintf("a boot partition moved by %d", shift), bothHeaders(func(_, e []byte) { moved(e, shift, 0) }))
+	case n == 11 && gpt:
+		return on("a boot partition over the next", bothHeaders(func(_, e []byte) { moved(e, 0, 4096) }))
+	case n == 12 && gpt:
+		return on("no boot partition's entry", bothHeaders(func(_, e []byte) { clear(e[:128]) }))
+	case n == 13 && gpt:
+		return on("a boot partition beyond the end", bothHeaders(func(_, e []byte) { moved(e, 0, 1<<40) }))
+	case n == 14:
+		return on("the first FAT of zeros", func(m *diskmaker.Image) {
+			at := int64(binary.LittleEndian.Uint16(read(m, mib+14, 2))) * 512
+			write(m, mib+at, make([]byte, 2048)...)
+		})
+	case n == 15 && gpt:
+		return on("no type", bothHeaders(func(_, e []byte) { clear(e[:16]) }))
 	case n == 0 && gpt:
 		return on(fmt.Sprintf("byte %d of the header", byteOf), flip(512+byteOf))
 	case n == 1 && gpt:
@@ -247,6 +275,13 @@ func (c *chance) uefiDamages(s *Scenario) damage {
 		return on("a boot sector of zeros", func(m *diskmaker.Image) { write(m, mib, make([]byte, 512)...) })
 	}
 	return damage{"unplugged", func(s *Scenario) { s.Drives[i].Detached = true }}
+}
+
+// moved moves the ends of the first entry.
+func moved(e []byte, first, last int64) {
+	le := binary.LittleEndian
+	le.PutUint64(e[32:], uint64(int64(le.Uint64(e[32:]))+first))
+	le.PutUint64(e[40:], uint64(int64(le.Uint64(e[40:]))+last))
 }
 
 // Tried is what became of a random machine.

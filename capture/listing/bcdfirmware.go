@@ -40,7 +40,8 @@ func (r *bcdReader) entries() *firmware.Entries {
 		if !told {
 			n, e.Open = numberOf(id, e), true
 			numbers[id] = n
-			e.All[n] = firmware.Entry{Number: n, Named: true, Description: id, Active: true, Path: firmware.Path{Open: true}}
+			e.All[n] = firmware.Entry{Number: n, Named: true, Description: id, Active: true,
+				Path: firmware.Path{Open: true}}
 		}
 		e.Order = append(e.Order, n)
 	}

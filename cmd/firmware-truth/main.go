@@ -19,7 +19,7 @@ func main() {
 	table := flag.String("table", "", "file to write the table of results to; with -only Layout, that section of it")
 	serial := flag.Bool("serial", false, "print the serial port's output")
 	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
-	random := flag.Uint64("random", 0, "start so many machines that are made at random")
+	random := flag.Uint64("random", 0, "start so many machines that are made at random; with -repair, what their plans leave")
 	seed := flag.Uint64("seed", 1, "the first of them")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
@@ -30,6 +30,9 @@ func main() {
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
+	}
+	if *random > 0 && *repairs {
+		os.Exit(repairRandom(*seed, *random, *workers))
 	}
 	if *random > 0 {
 		os.Exit(tryRandom(*seed, *random, *workers, *serial))
@@ -107,6 +110,24 @@ func tryRandom(seed, count uint64, workers int, serial bool) int {
 	})
 	fmt.Printf("%d agree, %d are open, %d differ\n", agree, open, differ)
 	return min(1, differ)
+}
+
+// repairRandom repairs machines made at random, and returns the command's exit.
+func repairRandom(seed, count uint64, workers int) int {
+	started, failed := 0, 0
+	truth.RepairAllRandom(seed, count, workers, func(seed uint64, r truth.Repaired) {
+		switch {
+		case errors.Is(r.Err, truth.ErrNoRepair):
+		case r.Err != nil || !r.Started:
+			failed++
+			fmt.Printf("FAILED %s %s: %s: %s %v\n", r.Scenario.Firmware, r.Scenario.Name, truth.Actions(r.Plan), r.Result.Mark, r.Err)
+		default:
+			started++
+		}
+	})
+	fmt.Printf("%d of %d machines had a plan that goes by the disk alone: %d start after it, %d do not\n", started+failed, count,
+		started, failed)
+	return min(1, failed)
 }
 
 // repairAll repairs what does not start, and returns the command's exit.

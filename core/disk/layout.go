@@ -28,6 +28,9 @@ type Layout struct {
 	MBR        *MBR // nil when sector 0 is not in the evidence
 	GPT        *GPT // nil when the style is neither GPT nor damaged GPT
 	Partitions []Partition
+	// Stale is a GPT whose copy or copies are good, beside an MBR that is in force; nil for
+	// none.
+	Stale *GPT
 	// Open is set where what tells of the partitions may leave some of them out, as a
 	// listing does that was cut off.
 	Open     bool
@@ -325,6 +328,7 @@ func (l *Layout) checkProtective() {
 // noteStaleGPT says when an MBR disk still carries a GPT that nothing guards.
 func (l *Layout) noteStaleGPT(gpt *GPT) {
 	if gpt.Primary.State == CopyGood || gpt.Backup.State == CopyGood {
+		l.Stale = gpt
 		l.Problems = append(l.Problems, problem(CodeGPTStale, primarySignature(l.SectorSize),
 			"An MBR is in force, but the remains of a GPT stand beside it."))
 	}

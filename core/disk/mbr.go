@@ -38,6 +38,14 @@ type MBREntry struct {
 	Offset int64  // byte offset of the record on the disk
 }
 
+// Record is the record as it stands on a disk. Its place by cylinder, head and sector is
+// beyond what those reach, as for large disks.
+func (e MBREntry) Record() []byte {
+	b := []byte{e.Status, 0xFE, 0xFF, 0xFF, e.Type, 0xFE, 0xFF, 0xFF}
+	b = binary.LittleEndian.AppendUint32(b, uint32(e.Start))
+	return binary.LittleEndian.AppendUint32(b, uint32(e.Length))
+}
+
 // Used reports whether the record describes a partition.
 func (e MBREntry) Used() bool { return e.Type != 0 && e.Length != 0 }
 

@@ -146,7 +146,8 @@ func TestPredictionsAgainstRealCopies(t *testing.T) {
 	}
 	withRecovery := sample.WindowsDisk(2, 2)
 	withRecovery.Partitions[1].MiB = 700
-	withRecovery.Partitions = append(withRecovery.Partitions, diskmaker.Partition{Type: disk.TypeWinRE, Volume: diskmaker.Volume{Kind: "ntfs"}})
+	withRecovery.Partitions = append(withRecovery.Partitions,
+		diskmaker.Partition{Type: disk.TypeWinRE, Volume: diskmaker.Volume{Kind: "ntfs"}})
 	originals["Windows with a recovery partition"] = original{firmware.UEFI, withRecovery}
 	// A Mac's own restore is none of Debian's tools.
 	ways := map[string]func(c reference.Copying, style string){
@@ -167,8 +168,9 @@ func TestPredictionsAgainstRealCopies(t *testing.T) {
 				require.NoError(t, image.WriteFile(from))
 				original := sample.Drive(t, machine.RoleOriginal, image)
 				m := planned(t, o.mode, original)
-				switch offered := slices.ContainsFunc(fit.WaysOf(original.Contents), func(w fit.Way) bool { return w.Key == way }); {
-				case !offered:
+				among := fit.WaysOf(original.Contents)
+				switch {
+				case !slices.ContainsFunc(among, func(w fit.Way) bool { return w.Key == way }):
 					t.Skip("not offered for it")
 				case way == "files" && !strings.HasPrefix(name, "Linux"):
 					t.Skip("no tool of Debian's copies files of NTFS without mounting it")
@@ -182,7 +184,8 @@ func TestPredictionsAgainstRealCopies(t *testing.T) {
 					if p.MBRType != 0 {
 						style, kind = "dos", fmt.Sprintf("%x", p.MBRType)
 					}
-					c.Parts = append(c.Parts, reference.Part{Number: p.Number, Start: p.Start, Length: p.Length, Type: kind})
+					c.Parts = append(c.Parts,
+						reference.Part{Number: p.Number, Start: p.Start, Length: p.Length, Type: kind})
 				}
 				copied(c, style)
 				real := machine.Examine(open(t, to))

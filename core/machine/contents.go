@@ -86,6 +86,9 @@ type Volume struct {
 	AloneCorrected *realmode.Run
 	// Spares are the copies of a boot sector that was overwritten in its own place.
 	Spares []Spare
+	// WithSecondFAT is the volume as it is with the second file allocation table in place of
+	// the first, which differs; nil for none.
+	WithSecondFAT *Volume
 	// Inner are the volumes that lie in it, those that lie in them, and so on.
 	Inner []Inner
 }
@@ -128,6 +131,8 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	}
 	if c.lacksTable() {
 		c.search(d, &left)
+	} else {
+		c.searchDoubted(d, &left)
 	}
 	c.runBootSectors(d)
 	whole.SetCounts(d.Counts())
@@ -198,7 +203,8 @@ func (p patched) ReadAt(b []byte, off int64) (int, error) {
 }
 
 // examineSpares reads the volume as it would be with each copy of its boot sector in
-// place of the overwritten one.
+// place of the overwritten one, and with its second file allocation table in place of the
+// first.
 func (v *Volume) examineSpares(d *disk.Disk, p disk.Partition, left *int64) {
 	size := d.SectorSize()
 	for _, at := range v.Volume.Spares {
@@ -210,6 +216,18 @@ func (v *Volume) examineSpares(d *disk.Disk, p disk.Partition, left *int64) {
 		if on, err := disk.New(patched{d, disk.Span(p.Start, size), sector}, d.Size(), size); err == nil {
 			v.Spares = append(v.Spares, Spare{from, examineVolume(on, p, nil, left)})
 		}
+	}
+	second := v.Volume.SecondFAT
+	if second == nil {
+		return
+	}
+	table, err := d.Read(second.Second, int(second.Length))
+	if err != nil {
+		return
+	}
+	if on, err := disk.New(patched{d, second.First, table}, d.Size(), size); err == nil {
+		then := examineVolume(on, p, nil, left)
+		v.WithSecondFAT = &then
 	}
 }
 

@@ -92,15 +92,6 @@ func (c *Contents) WithActive(i int) *Contents {
 	return e
 }
 
-// forgetRun drops what the boot code did before the change: it is judged by what
-// it is known to do.
-func (c *Contents) forgetRun() {
-	if c.Run != nil && c.Code == loader.CodeOther {
-		c.Code = loader.CodeClassic
-	}
-	c.Run = nil
-}
-
 // WithBootCode has the standard boot code in sector 0, which runs the active
 // partition.
 func (c *Contents) WithBootCode() *Contents {

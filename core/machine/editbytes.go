@@ -16,6 +16,15 @@ func (c *Contents) WithSectorCopied(i int, spare Spare) *Contents {
 	return e
 }
 
+// WithSecondFAT has the first file allocation table of a partition written anew from the
+// second.
+func (c *Contents) WithSecondFAT(i int) *Contents {
+	e := c.edited()
+	e.Volumes[i] = *c.Volumes[i].WithSecondFAT
+	e.forgetRun()
+	return e
+}
+
 // CopiedWhole is the disk copied sector by sector onto another one that has room.
 // Its tables are read as they stand on the larger disk; a partition that lies where
 // it lay holds what it held.

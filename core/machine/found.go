@@ -1,13 +1,16 @@
 package machine
 
 import (
+	"cmp"
+	"slices"
+
 	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
-	"slices"
 )
 
-// Found is a volume that lies on a disk of which no table tells.
+// Found is a volume that lies on a disk of which no table tells, or one that tells otherwise
+// than the volumes.
 type Found struct {
 	Partition disk.Partition // where it lies; its length is the volume's own, or 0
 	Volume    Volume
@@ -27,10 +30,100 @@ func (c *Contents) lacksTable() bool {
 	return l.Style != disk.StyleUnknown && len(l.Partitions) == 0
 }
 
+// LacksTable reports whether the volumes were found on a disk that has no table of them.
+func (c *Contents) LacksTable() bool { return len(c.Found) > 0 && c.lacksTable() }
+
 // search looks for the volumes of a disk without a table, and reads them.
 func (c *Contents) search(d *disk.Disk, left *int64) {
 	hits, upTo, lacks := volume.Search(d)
 	c.FoundUpTo, c.FoundLacks = upTo, lacks
+	c.examineFound(d, hits, left)
+}
+
+// searchDoubted looks for volumes where the table lets them be missed: where it says that a
+// partition begins and no volume does, and at the beginning of what it leaves free. With
+// them stand those that begin where it says.
+func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
+	places := c.doubted()
+	hits, lacks := volume.SearchAt(d, places)
+	if len(hits) == 0 && !c.tableDoubted() {
+		return
+	}
+	c.FoundUpTo, c.FoundLacks = c.Layout.Sectors, lacks
+	for i, p := range c.Layout.Partitions {
+		v := &c.Volumes[i]
+		if holdsNone(v) {
+			c.FoundLacks = c.FoundLacks || v.Kind == volume.NotCaptured
+			continue
+		}
+		length, _ := v.TotalSectors.Get()
+		hits = slices.DeleteFunc(hits, func(h volume.Hit) bool { return h.Start == p.Start })
+		c.Found = append(c.Found, Found{disk.Partition{Number: p.Number, Start: p.Start, Length: length}, *v})
+	}
+	c.examineFound(d, hits, left)
+}
+
+// tableDoubted reports whether a table that is in force contradicts itself.
+func (c *Contents) tableDoubted() bool {
+	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
+		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale} {
+		if _, found := c.Layout.Find(code); found {
+			return true
+		}
+	}
+	return false
+}
+
+// holdsNone reports whether no volume is known to begin where a partition does.
+func holdsNone(v *Volume) bool {
+	return v.Kind == volume.Unknown || v.Kind == volume.Empty || v.Kind == volume.NotCaptured || v.Kind == ""
+}
+
+// ofGap is how many places of free room are looked at, a MiB from each other.
+const ofGap = 8
+
+// doubted lists the sectors at which a volume may begin that the table does not tell of.
+func (c *Contents) doubted() []uint64 {
+	l := &c.Layout
+	if l.WrittenFor != 0 || l.Open || l.Style != disk.StyleGPT && l.Style != disk.StyleMBR {
+		return nil
+	}
+	per := uint64(1<<20) / uint64(l.SectorSize)
+	var places []uint64
+	taken := slices.Clone(l.Partitions)
+	slices.SortFunc(taken, func(p, q disk.Partition) int { return cmp.Compare(p.Start, q.Start) })
+	for i, p := range l.Partitions {
+		if holdsNone(&c.Volumes[i]) && p.Type.Role != disk.RoleReserved {
+			near := p.Start / per * per
+			places = append(places, p.Start-min(p.Start, 1), p.Start+1, near, near+per)
+		}
+	}
+	if g := l.Stale.Valid(); g != nil {
+		for _, e := range g.Entries {
+			places = append(places, e.First)
+		}
+	}
+	free := uint64(0)
+	for _, p := range append(taken, disk.Partition{Start: l.Sectors}) {
+		if p.Start > free && p.Start-free >= per {
+			if free == 0 {
+				places = append(places, volume.First...)
+			}
+			places = append(places, free)
+			for i := range uint64(ofGap) {
+				if at := (free/per + 1 + i) * per; at < p.Start {
+					places = append(places, at)
+				}
+			}
+		}
+		free = max(free, p.End())
+	}
+	slices.Sort(places)
+	return slices.Compact(places)
+}
+
+// examineFound reads the volumes that were found.
+func (c *Contents) examineFound(d *disk.Disk, hits []volume.Hit, left *int64) {
 	for i, h := range hits {
 		p := disk.Partition{Number: i + 1, Start: h.Start, Length: h.Length}
 		read := p
@@ -93,6 +186,6 @@ func (c *Contents) WithTable(r Record) *Contents {
 	if e.Code = loader.CodeNone; len(mbr.BootCode) > 0 {
 		e.Code = loader.Classify(mbr.BootCode)
 	}
-	e.Run = nil // what it does is not known now
+	e.rerun()
 	return e
 }

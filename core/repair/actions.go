@@ -15,16 +15,17 @@ type action func(m machine.Machine, stage course.Stage) []move
 // about it".
 var actions = map[course.Stage][]action{
 	course.StageDrive: {attachClone},
-	course.StageMode:  {setMode, rebuildTable, convertToGPT, writeBootCode, linuxFiles},
+	course.StageMode:  {setMode, rebuildTable, correctTable, convertToGPT, writeBootCode, linuxFiles},
 	course.StageOrder: {cloneFirst, detachOthers, entryFirst, addEntry, fallbackPath, windowsFiles, linuxFiles},
-	course.StageTable: {restorePrimary, rebuildTable, protectiveMBR, writeBootCode, linuxFiles, setMode},
-	course.StageBootPartition: {correctType, unhide, setActive, hiddenSectors, copyBootSector, createESP, formatESP,
-		linuxFiles, copyBootFiles, setMode},
-	course.StageLoader: {macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles,
-		copyBootFiles, secureBootOff, setActive},
-	course.StageConfiguration: {windowsReferences, windowsFiles, linuxNames, linuxFiles, copyBootSector, detachOthers},
-	course.StageSystem: {recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart, safeStart, buildIn,
-		initialRAMDisk, detachOthers},
+	course.StageTable: {restorePrimary, rebuildTable, correctTable, protectiveMBR, writeBootCode, linuxFiles, setMode},
+	course.StageBootPartition: {correctType, correctTable, unhide, setActive, hiddenSectors, copyBootSector,
+		copyFAT, rebuildTable, writeBootCode, createESP, formatESP, linuxFiles, copyBootFiles, setMode},
+	course.StageLoader: {correctTable, copyFAT, copyBootSector, formatESP, macBless, macInstall, fallbackPath,
+		entryFirst, addEntry, windowsFiles, linuxFiles, copyBootFiles, secureBootOff, setActive},
+	course.StageConfiguration: {correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames, linuxFiles,
+		copyBootSector, detachOthers},
+	course.StageSystem: {correctTable, recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart,
+		safeStart, buildIn, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

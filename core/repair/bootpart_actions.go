@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/command"
@@ -47,6 +48,9 @@ func copyBootSector(m machine.Machine, _ course.Stage) []move {
 	}
 	var moves []move
 	for i, p := range c.Layout.Partitions {
+		if beginsBeside(c, p) {
+			continue // the table is wrong, and not the sector
+		}
 		for _, spare := range c.Volumes[i].Spares {
 			from := spare.Sector
 			moves = append(moves, onDisk(m, PlanStep{Action: "copy-boot-sector", Title: fmt.Sprintf("Write the boot sector of partition %d anew from its copy in sector %d", p.Number, from), Why: "It was overwritten; the file system keeps a copy of it.",
@@ -61,9 +65,43 @@ func copyBootSector(m machine.Machine, _ course.Stage) []move {
 	return moves
 }
 
+// beginsBeside reports whether a volume was found that begins within a MiB of where the table
+// lets a partition begin, and not there.
+func beginsBeside(c *machine.Contents, p disk.Partition) bool {
+	near := uint64(1<<20) / uint64(c.Layout.SectorSize)
+	return slices.ContainsFunc(c.Found, func(f machine.Found) bool {
+		at := f.Partition.Start
+		return at != p.Start && max(at, p.Start)-min(at, p.Start) <= near &&
+			!slices.ContainsFunc(c.Layout.Partitions, func(q disk.Partition) bool { return q.Start == at })
+	})
+}
+
+// copyFAT writes the first file allocation table anew from the second.
+func copyFAT(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if d.Contents == nil {
+		return nil
+	}
+	var moves []move
+	size := uint64(d.Contents.Layout.SectorSize)
+	for i, p := range d.Contents.Layout.Partitions {
+		second := d.Contents.Volumes[i].SecondFAT
+		if second == nil || d.Contents.Volumes[i].WithSecondFAT == nil {
+			continue
+		}
+		from, to, count := uint64(second.Second)/size, uint64(second.First)/size, uint64(second.Length)/size
+		moves = append(moves, onDisk(m, PlanStep{Action: "copy-fat", Title: fmt.Sprintf("Write the first file allocation table of partition %d anew from the second", p.Number),
+			Why:  "The two differ. Firmware goes by the first, and with the second the files are whole.",
+			Risk: RiskLow, Minutes: 5, Saves: []Sectors{{to, count}}, Undo: "Write the saved sectors back."},
+			fmt.Sprint("fat ", p.Number), d.Contents.WithSecondFAT(i),
+			map[Toolbox]func() []Command{Linux: func() []Command { return copySectorsCommands(d, from, to, count) }}))
+	}
+	return moves
+}
+
 func createESP(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || !isUEFI(m) || c.Layout.Style != disk.StyleGPT || c.Layout.GPT.Valid() == nil || espOf(c) >= 0 {
+	if c == nil || !isUEFI(m) || !writesEntry(c) || c.Layout.GPT.Valid() == nil || espOf(c) >= 0 {
 		return nil
 	}
 	length := uint64(espMiB<<20) / uint64(c.Layout.SectorSize)
@@ -152,7 +190,7 @@ func copyBootFiles(m machine.Machine, _ course.Stage) []move {
 // unhide takes the attribute away that keeps firmware from offering the boot partition.
 func unhide(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	if d.Contents == nil || d.Contents.Layout.Style != disk.StyleGPT {
+	if d.Contents == nil || !writesEntry(d.Contents) {
 		return nil
 	}
 	var moves []move
@@ -182,7 +220,7 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	i := espOf(d.Contents)
-	if i < 0 || !d.Contents.Volumes[i].IsFAT() {
+	if i < 0 || !writable(&d.Contents.Volumes[i]) {
 		return nil
 	}
 	path := loader.FallbackPath(arch(m))

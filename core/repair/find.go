@@ -134,7 +134,7 @@ func linuxOn(d *machine.Drive) (int, bool) {
 // mode; -1 when there is none that is fit for them.
 func bootOf(m machine.Machine, c *machine.Contents) int {
 	if isUEFI(m) {
-		if i := espOf(c); i >= 0 && c.Volumes[i].IsFAT() {
+		if i := espOf(c); i >= 0 && writable(&c.Volumes[i]) {
 			return i
 		}
 		return -1
@@ -145,6 +145,13 @@ func bootOf(m machine.Machine, c *machine.Contents) int {
 		}
 	}
 	return -1
+}
+
+// writable reports whether files can be put on a volume: on a FAT whose table does not say
+// what is in use, they would be written over others.
+func writable(v *machine.Volume) bool {
+	_, damaged := v.Problem(volume.CodeFATTable)
+	return v.IsFAT() && !damaged
 }
 
 // windowsPlace is where Windows' boot files belong on the clone, where its system

@@ -32,6 +32,7 @@ func sfdisk(n command.Node, good string) []Command {
 
 const altered = "The partition table has been altered."
 
+// restorePrimaryCommands have the tool write what it reads.
 func restorePrimaryCommands() []Command {
 	return sfdisk(command.Fixed(`sfdisk --dump "$clone" >clone-table.txt && sfdisk --force --no-reread "$clone" <clone-table.txt`),
 		"GPT PMBR size … or: The primary GPT table is corrupt, but the backup appears OK; then: "+altered)
@@ -77,7 +78,20 @@ func typeCommands(p disk.Partition) []Command {
 	return sfdisk(command.Run("sfdisk", "--no-reread", "--force", "--part-type", onClone, p.Number, disk.TypeESP.String()), altered)
 }
 
-func activeCommands(p disk.Partition) []Command {
+// activeCommands mark one partition active, and no other. The tool toggles marks, which a
+// status that is neither leads astray: that is written byte by byte.
+func activeCommands(c *machine.Contents, p disk.Partition) []Command {
+	if _, strange := c.Layout.Find(disk.CodeMBRStatus); strange {
+		var cmds []Command
+		for i := range c.Layout.MBR.Entries {
+			status := byte(0)
+			if p.Number == i+1 {
+				status = 0x80
+			}
+			cmds = append(cmds, write(446+16*int64(i), "1 byte copied.", status))
+		}
+		return append(cmds, reread())
+	}
 	return sfdisk(command.Run("sfdisk", "--no-reread", "--force", "--activate", onClone, p.Number), altered)
 }
 

@@ -18,39 +18,51 @@ import (
 // the clone's own copies, from the original's table where the clone's file systems lie as it
 // says, or from the file systems alone.
 func rebuildTable(m machine.Machine, _ course.Stage) []move {
-	d := clone(m)
-	if d.Contents == nil || len(d.Contents.Found) == 0 {
+	c := clone(m).Contents
+	if c == nil || !c.LacksTable() {
 		return nil
 	}
-	c := d.Contents
-	var moves []move
-	var seen []machine.Record
-	add := func(r machine.Record, from, why string) {
-		if slices.ContainsFunc(seen, func(s machine.Record) bool {
-			return slices.EqualFunc(s.Partitions, r.Partitions,
-				samePlace)
-		}) {
-			return
-		}
-		seen = append(seen, r)
-		list := listed(c, r)
-		moves = append(moves, onDisk(m, PlanStep{Action: "rebuild-table", Title: "Write the partition table anew, from " + from, Why: why + " " + list, Risk: RiskLow,
-			Minutes: 10, Saves: gptSectors(c, 0), Undo: "Write the saved sectors back."},
-			"rebuild "+from, c.WithTable(r), map[Toolbox]func() []Command{Linux: func() []Command { return rebuildCommands(r) }}))
-	}
+	w := tableWriter{m: m, c: c, action: "rebuild-table", key: "rebuild ", title: "Write the partition table anew, from "}
 	if r, ok := unsignedRecord(c); ok {
-		add(r, "what is left of it", "Sector 0 does not end in 55 AA, and what its records say is confirmed by the file systems that were found.")
+		w.add(r, "what is left of it", "Sector 0 does not end in 55 AA, and what its records say is confirmed by the file systems that were found.")
 	}
 	for _, r := range copyRecords(c) {
-		add(r, "what is left of it", "Its checksum is wrong, and what it says is confirmed by the file systems that were found.")
+		w.add(r, "what is left of it", "Its checksum is wrong, and what it says is confirmed by the file systems that were found.")
 	}
 	if r, ok := originalRecord(m, c); ok {
-		add(r, "the original's", "The clone has none that can be read; its file systems lie where the original's table says.")
+		w.add(r, "the original's", "The clone has none that can be read; its file systems lie where the original's table says.")
 	}
 	if r, ok := volumeRecord(m, c); ok {
-		add(r, "the file systems found", "The clone has none that can be read; its file systems say where they begin and how long they are.")
+		w.add(r, "the file systems found", "The clone has none that can be read; its file systems say where they begin and how long they are.")
 	}
-	return moves
+	return w.moves
+}
+
+// tableWriter collects the steps that write a table, each table once.
+type tableWriter struct {
+	m                  machine.Machine
+	c                  *machine.Contents
+	action, key, title string // the key and the title are ended by what the table comes from
+	seen               []machine.Record
+	moves              []move
+}
+
+// add has a step that writes a table.
+func (w *tableWriter) add(r machine.Record, from, why string) {
+	for _, s := range w.seen {
+		if slices.EqualFunc(s.Partitions, r.Partitions, samePlace) {
+			return
+		}
+	}
+	w.seen = append(w.seen, r)
+	saves := gptSectors(w.c, 0)
+	if r.Style == disk.StyleMBR && w.c.Layout.Style == disk.StyleMBR {
+		saves = tableSectors(w.c)
+	}
+	step := PlanStep{Action: w.action, Title: w.title + from, Why: why + " " + listed(w.c, r), Risk: RiskLow,
+		Minutes: 9 + len(w.seen), Saves: saves, Undo: "Write the saved sectors back."}
+	tools := map[Toolbox]func() []Command{Linux: func() []Command { return rebuildCommands(r) }}
+	w.moves = append(w.moves, onDisk(w.m, step, w.key+from, w.c.WithTable(r), tools))
 }
 
 func samePlace(p, q disk.Partition) bool {
@@ -82,7 +94,23 @@ func listed(c *machine.Contents, r machine.Record) string {
 // that begins where it does and is long enough, and each partition without one of a kind
 // that needs none.
 func confirmed(c *machine.Contents, r machine.Record) bool {
-	matched, end := 0, c.Layout.Sectors
+	matched := 0
+	for _, p := range r.Partitions {
+		if slices.ContainsFunc(c.Found, func(f machine.Found) bool {
+			return f.Partition.Start == p.Start && f.Partition.Length <= p.Length
+		}) {
+			matched++
+		} else if !bare(p) {
+			return false
+		}
+	}
+	return matched == len(c.Found) && apart(c, r)
+}
+
+// apart reports whether a table's partitions lie on the disk, beside the tables, and none
+// over another.
+func apart(c *machine.Contents, r machine.Record) bool {
+	end := c.Layout.Sectors
 	if r.Style == disk.StyleGPT {
 		end = disk.LastUsable(end, c.Layout.SectorSize) + 1
 	}
@@ -95,15 +123,8 @@ func confirmed(c *machine.Contents, r machine.Record) bool {
 				return false
 			}
 		}
-		if slices.ContainsFunc(c.Found, func(f machine.Found) bool {
-			return f.Partition.Start == p.Start && f.Partition.Length <= p.Length
-		}) {
-			matched++
-		} else if !bare(p) {
-			return false
-		}
 	}
-	return matched == len(c.Found)
+	return true
 }
 
 // bare reports whether a partition may hold no file system: room that a system keeps for
@@ -122,17 +143,23 @@ func copyRecords(c *machine.Contents) (records []machine.Record) {
 		if copied.State != disk.CopyDamaged {
 			continue
 		}
-		r := machine.Record{Style: disk.StyleGPT, ID: copied.Header.DiskGUID, FirstLBA: copied.Header.FirstUsableLBA}
-		for _, e := range copied.Entries {
-			r.Partitions = append(r.Partitions, disk.Partition{Number: e.Number, Type: disk.GPTType(e.Type),
-				TypeGUID: e.Type, GUID: e.GUID,
-				Name: e.Name, Start: e.First, Length: max(e.Last, e.First) - e.First + 1, Attributes: e.Attributes})
-		}
+		r := recordOf(copied)
 		if !r.ID.IsZero() && confirmed(c, r) {
 			records = append(records, r)
 		}
 	}
 	return records
+}
+
+// recordOf is the table that a copy of a GPT holds.
+func recordOf(g *disk.GPTCopy) machine.Record {
+	r := machine.Record{Style: disk.StyleGPT, ID: g.Header.DiskGUID, FirstLBA: g.Header.FirstUsableLBA}
+	for _, e := range g.Entries {
+		r.Partitions = append(r.Partitions, disk.Partition{Number: e.Number, Type: disk.GPTType(e.Type),
+			TypeGUID: e.Type, GUID: e.GUID, Name: e.Name, Attributes: e.Attributes,
+			Start: e.First, Length: max(e.Last, e.First) - e.First + 1})
+	}
+	return r
 }
 
 // unsignedRecord is the table of an MBR whose signature alone is gone.

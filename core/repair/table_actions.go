@@ -17,9 +17,14 @@ func restorePrimary(m machine.Machine, _ course.Stage) []move {
 		c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
 	}
+	commands := restorePrimaryCommands
+	// The tool takes a GPT behind a protective record alone.
+	if _, none := c.Layout.Find(disk.CodeGPTUnprotected); none {
+		commands = func() []Command { return rebuildCommands(recordOf(&c.Layout.GPT.Backup)) }
+	}
 	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
 		Saves: tableSectors(c), Undo: "Write the saved sectors back."}, "primary", c.WithPrimaryRestored(),
-		map[Toolbox]func() []Command{Linux: restorePrimaryCommands})}
+		map[Toolbox]func() []Command{Linux: commands})}
 }
 
 func protectiveMBR(m machine.Machine, _ course.Stage) []move {
@@ -53,9 +58,20 @@ func writeBootCode(m machine.Machine, _ course.Stage) []move {
 		Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
 }
 
+// writesEntry reports whether the system's tools change one entry of a GPT: they refuse to
+// write a table whose partitions overlap or lie outside of what it says is usable.
+func writesEntry(c *machine.Contents) bool {
+	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside} {
+		if _, found := c.Layout.Find(code); found {
+			return false
+		}
+	}
+	return c.Layout.Style == disk.StyleGPT
+}
+
 func correctType(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || c.Layout.Style != disk.StyleGPT {
+	if c == nil || !writesEntry(c) {
 		return nil
 	}
 	var moves []move
@@ -91,7 +107,7 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 			Minutes: 5, Saves: tableSectors(c), Undo: "Write the saved sector back."},
 			fmt.Sprint("active ", p.Number), c.WithActive(i),
 			map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return activeDiskpart(clone(m), p) },
-				Linux: func() []Command { return activeCommands(p) }}))
+				Linux: func() []Command { return activeCommands(c, p) }}))
 	}
 	return moves
 }

@@ -2,6 +2,7 @@ package startup
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -140,6 +141,10 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case count != 1 && lacks(d) && goesOn(k, d):
 		a.Unproven("code-missing-evidence", course.StageBootPartition, "What the boot code does is not in evidence.", course.HowCapture)
 		return true
+	case strangeStatus(d):
+		a.Shows(course.InvalidTable)
+		return a.Block("strange-status", course.StageBootPartition, "A record of the table has a status that is neither 80 nor 00.",
+			machine.ProblemFacts(&d.Contents.Layout, d.Name)...)
 	case count > 1:
 		a.Shows(course.InvalidTable)
 		return a.Block("two-active", course.StageBootPartition, "More than one partition is marked active.", machine.PartitionFacts(d)...)
@@ -153,6 +158,16 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	a.Partition = d.Contents.Layout.Partitions[i].Number
 	return bootSector(k, a, d, i)
+}
+
+// strangeStatus reports whether a record is marked neither active nor not: the standard code
+// refuses the table. Common practice, no source.
+func strangeStatus(d *machine.Drive) bool {
+	mbr := d.Contents.Layout.MBR
+	if mbr == nil || d.Contents.Layout.Style != disk.StyleMBR {
+		return false
+	}
+	return slices.ContainsFunc(mbr.Entries[:], func(e disk.MBREntry) bool { return e.Type != 0 && e.Status&0x7F != 0 })
 }
 
 // lacks reports whether the boot code reads sectors that are not in the evidence.

@@ -39,6 +39,9 @@ type FAT struct {
 	rootClus  uint32 // first cluster of the root directory (FAT32)
 	dataStart int64
 	totalIn16 bool
+	boot      []byte
+	fats      int64 // how many
+	perFAT    int64 // bytes
 
 	sector   []byte // the sector of the FAT read last
 	sectorAt int64
@@ -69,8 +72,9 @@ func OpenFAT(r *io.SectionReader) (*FAT, error) {
 		return nil, fmt.Errorf("boot sector ends in %02X %02X, expected 55 AA", boot[510], boot[511])
 	}
 	le := binary.LittleEndian
-	f := &FAT{r: r, Unsigned: unsigned, size: r.Size(), BytesPerSector: int(le.Uint16(boot[11:])),
-		HiddenSectors: le.Uint32(boot[28:])}
+	f := &FAT{r: r, boot: boot, fats: int64(boot[16]), Unsigned: unsigned, size: r.Size(),
+		BytesPerSector: int(le.Uint16(boot[11:])),
+		HiddenSectors:  le.Uint32(boot[28:])}
 	perCluster, reserved, fats := int(boot[13]), int64(le.Uint16(boot[14:])), int64(boot[16])
 	switch {
 	case f.BytesPerSector < 512 || f.BytesPerSector > 4096 || f.BytesPerSector&(f.BytesPerSector-1) != 0:
@@ -98,7 +102,7 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	le := binary.LittleEndian
 	bps := int64(f.BytesPerSector)
 	f.Cluster = perCluster * f.BytesPerSector
-	f.fatStart = reserved * bps
+	f.fatStart, f.perFAT = reserved*bps, perFAT*bps
 	f.rootStart = (reserved + fats*perFAT) * bps
 	f.rootLen = (int64(le.Uint16(boot[17:]))*32 + bps - 1) / bps * bps
 	f.dataStart = f.rootStart + f.rootLen

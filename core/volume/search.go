@@ -38,6 +38,17 @@ func Search(d *disk.Disk) (hits []Hit, upTo uint64, lacks bool) {
 	}
 }
 
+// SearchAt looks for volumes at some places alone, in their order.
+func SearchAt(d *disk.Disk, places []uint64) (hits []Hit, lacks bool) {
+	s := &search{d: d, size: uint64(d.SectorSize()), left: maxSearched}
+	for _, at := range places {
+		if at > 0 && at < d.Sectors() && s.left > 0 && len(s.hits) < maxHits {
+			s.probe(at)
+		}
+	}
+	return s.hits, s.lacks
+}
+
 type search struct {
 	d         *disk.Disk
 	size      uint64
@@ -47,15 +58,15 @@ type search struct {
 	lacks     bool
 }
 
-// first are where the first partition begins before 1 MiB, in sectors: behind the tables, a
+// First are where the first partition begins before 1 MiB, in sectors: behind the tables, a
 // track.
-var first = []uint64{34, 40, 63, 64}
+var First = []uint64{34, 40, 63, 64}
 
 const cylinder = 16065 // sectors of 255 heads and 63 sectors a track, common practice
 
 // next is the first place behind a sector at which a partition may begin.
 func (s *search) next(behind uint64) (at uint64, ok bool) {
-	for _, f := range first {
+	for _, f := range First {
 		if f > behind {
 			return f, f < s.d.Sectors()
 		}

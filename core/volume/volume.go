@@ -69,6 +69,9 @@ type Volume struct {
 	// Spares is where copies of a boot sector stand that was overwritten in its own
 	// place, in bytes from the start of the disk.
 	Spares []int64
+	// SecondFAT is where the second file allocation table stands, where it differs from the
+	// first and is sound at its beginning; nil for none.
+	SecondFAT *SecondFAT
 	// Container is the set that it belongs to; nil for a volume that stands for itself.
 	Container *Container
 	marks     []disk.Region // its structures, relative to the partition
@@ -100,6 +103,7 @@ const (
 	CodeBootSectorUnreadable disk.ProblemCode = "boot-sector-unreadable"
 	CodeExtErrors            disk.ProblemCode = "ext-errors"
 	CodeFATDamaged           disk.ProblemCode = "fat-damaged"
+	CodeFATTable             disk.ProblemCode = "fat-table"
 	CodeFATFewClusters       disk.ProblemCode = "fat-few-clusters"
 	CodeFATOnlyBackup        disk.ProblemCode = "fat-only-backup"
 	CodeFATSectorSize        disk.ProblemCode = "fat-sector-size"
@@ -191,6 +195,19 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 		v.Problems = append(v.Problems, trouble(CodeFATFewClusters, src("FAT boot sector", "BPB_TotSec32", base+32, 4),
 			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
 			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
+	}
+	if err := fat.unsound(0); err != nil && !disk.IsNotCaptured(err) {
+		v.Problems = append(v.Problems, trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
+			"F0 to FF, then FF, and a chain of the root directory", err,
+			"The first file allocation table in partition %d is damaged: %v.", p.Number, err))
+	}
+	v.SecondFAT = fat.second(base)
+	if spare := base + 6*int64(fat.BytesPerSector); fat.Kind == KindFAT32 {
+		copied, err := d.Read(spare, 512)
+		same := err == nil && looksFAT(copied) && bytes.Equal(copied[11:28], fat.boot[11:28])
+		if same && otherwise(fat.boot, copied) {
+			v.Spares = append(v.Spares, spare)
+		}
 	}
 	return v
 }
@@ -312,6 +329,9 @@ func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base
 		v.Problems = append(v.Problems, trouble(CodeNTFSBackup, src("NTFS boot sector (backup)", "", at, 512),
 			"the same bytes as the first sector", "other bytes",
 			"The copy of the boot sector at the end of the volume in partition %d differs from the first.", p.Number))
+		if string(copied[3:11]) == "NTFS    " && otherwise(boot, copied) {
+			v.Spares = append(v.Spares, at)
+		}
 	}
 }
 

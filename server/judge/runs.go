@@ -69,8 +69,9 @@ func bootEntries(e *firmware.Entries) []BootEntry {
 	}
 	add := func(n uint16, ordered bool) {
 		if entry, ok := e.All[n]; ok {
-			out = append(out, BootEntry{entry.ID(), entry.Named, entry.Description, entry.Text, entry.Active, e.Next != nil &&
-				*e.Next == n, ordered})
+			next := e.Next != nil && *e.Next == n
+			out = append(out, BootEntry{entry.ID(), entry.Named, entry.Description, entry.Text, entry.Active, next,
+				ordered})
 		}
 	}
 	for _, n := range e.Order {

@@ -1,0 +1,249 @@
+package repair
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/machine"
+)
+
+// correctTable writes a table that can be read anew where it tells otherwise than the file
+// systems on the disk: an entry that begins where none does, that reaches over another or
+// beyond the end, that is gone. What an entry says besides stays as it is.
+func correctTable(m machine.Machine, _ course.Stage) []move {
+	c := clone(m).Contents
+	if c == nil || len(c.Found) == 0 || c.LacksTable() || chained(c) {
+		return nil
+	}
+	w := tableWriter{m: m, c: c, action: "correct-table", key: "correct ", title: "Correct the partition table, by "}
+	if r, ok := staleRecord(c); ok {
+		w.add(r, "the GPT behind it", "The record in sector 0 hides a sound GPT, and what that says is confirmed by the file systems that were found.")
+	}
+	if r, ok := originalRecord(m, c); ok && differs(c, r) {
+		w.add(r, "the original's", "It says otherwise than the file systems lie, and they lie where the original's says."+otherwise(c, r))
+	}
+	words := map[bool]string{false: "its file systems", true: "its file systems, with those that have no entry"}
+	for _, more := range []bool{false, true} {
+		if r, ok := correctedRecord(m, c, more); ok && differs(c, r) {
+			w.add(r, words[more], "It says otherwise than the file systems that were found."+otherwise(c, r))
+		}
+	}
+	return w.moves
+}
+
+// chained reports whether records of a table lead to others, or stand beside another table:
+// those are not written anew.
+func chained(c *machine.Contents) bool {
+	mbr := c.Layout.MBR
+	switch {
+	case mbr == nil:
+		return true
+	case c.Layout.Style == disk.StyleGPT:
+		return mbr.Hybrid() && mbr.Signature
+	}
+	return slices.ContainsFunc(mbr.Entries[:], disk.MBREntry.Extended) || len(mbr.Logical) > 0
+}
+
+// differs reports whether a table says something else than the one in force, or that one
+// is out of order in itself.
+func differs(c *machine.Contents, r machine.Record) bool {
+	_, strange := c.Layout.Find(disk.CodeMBRStatus)
+	_, outside := c.Layout.Find(disk.CodeGPTEntryOutside)
+	return strange || outside || r.Style != c.Layout.Style ||
+		!slices.EqualFunc(r.Partitions, c.Layout.Partitions, samePlace)
+}
+
+// staleRecord is the table of a GPT that an MBR in force hides.
+func staleRecord(c *machine.Contents) (machine.Record, bool) {
+	g := c.Layout.Stale.Valid()
+	if g == nil || c.FoundLacks {
+		return machine.Record{}, false
+	}
+	r := recordOf(g)
+	return r, len(r.Partitions) > 0 && confirmed(c, r)
+}
+
+// correctedRecord is the table in force with its entries brought to where the file systems
+// lie; with more, those that no entry tells of get one.
+func correctedRecord(m machine.Machine, c *machine.Contents, more bool) (machine.Record, bool) {
+	l := &c.Layout
+	r := machine.Record{Style: l.Style}
+	switch g := l.GPT.Valid(); {
+	case l.Style == disk.StyleGPT && g != nil:
+		r.ID, r.FirstLBA = g.Header.DiskGUID, g.Header.FirstUsableLBA
+	case l.Style == disk.StyleMBR:
+		r.Signature = l.MBR.DiskSignature
+	default:
+		return r, false
+	}
+	var unclaimed []machine.Found
+	r.Partitions, unclaimed = placed(c)
+	if !dropped(c, &r) || !shortened(c, &r) {
+		return r, false
+	}
+	if more {
+		if c.FoundLacks || !added(m, c, &r, unclaimed) {
+			return r, false
+		}
+	}
+	slices.SortStableFunc(r.Partitions, func(p, q disk.Partition) int { return cmp.Compare(p.Number, q.Number) })
+	for _, p := range r.Partitions {
+		if p.Start < r.FirstLBA {
+			r.FirstLBA = firstUsable(l.SectorSize)
+		}
+	}
+	return r, apart(c, r) && (l.Style == disk.StyleGPT || len(r.Partitions) <= 4)
+}
+
+// firstUsable is the first sector that partitions may take: behind the header and an entry
+// array of 16 KiB. UEFI Specification 2.10, section 5.3.2.
+func firstUsable(sectorSize int) uint64 { return 2 + uint64(16384/sectorSize) }
+
+// foundAt is the volume that begins at a sector.
+func foundAt(c *machine.Contents, start uint64) (machine.Found, bool) {
+	i := slices.IndexFunc(c.Found, func(f machine.Found) bool { return f.Partition.Start == start })
+	if i < 0 {
+		return machine.Found{}, false
+	}
+	return c.Found[i], true
+}
+
+// placed brings the entries that begin where no volume does to the one that begins near by,
+// and returns the volumes that no entry tells of.
+func placed(c *machine.Contents) (parts []disk.Partition, unclaimed []machine.Found) {
+	unclaimed = slices.Clone(c.Found)
+	claim := func(start uint64) {
+		unclaimed = slices.DeleteFunc(unclaimed, func(f machine.Found) bool { return f.Partition.Start == start })
+	}
+	for _, p := range c.Layout.Partitions {
+		claim(p.Start)
+	}
+	near := uint64(1<<20) / uint64(c.Layout.SectorSize)
+	for _, p := range c.Layout.Partitions {
+		if _, sits := foundAt(c, p.Start); !sits && !bare(p) {
+			for _, f := range unclaimed {
+				if at := f.Partition.Start; max(at, p.Start)-min(at, p.Start) <= near {
+					end := p.End()
+					p.Start, p.Length = at, max(end, at)-at
+					claim(at)
+					break
+				}
+			}
+		}
+		parts = append(parts, p)
+	}
+	return parts, unclaimed
+}
+
+// dropped takes out what holds no volume and lies over what does, or beyond the end. It
+// reports false where the evidence does not tell what an entry holds.
+func dropped(c *machine.Contents, r *machine.Record) bool {
+	end, known := c.Layout.Sectors, true
+	r.Partitions = slices.DeleteFunc(r.Partitions, func(p disk.Partition) bool {
+		if _, sits := foundAt(c, p.Start); sits {
+			return false
+		}
+		over := p.Start >= end || p.Length == 0 || slices.ContainsFunc(r.Partitions, func(q disk.Partition) bool {
+			_, sits := foundAt(c, q.Start)
+			return sits && p.Start < q.End() && q.Start < p.End()
+		})
+		known = known && !(over && c.FoundLacks)
+		return over
+	})
+	return known
+}
+
+// shortened ends each partition before the next one and before the end of the disk. It
+// reports false where the volume in it needs more, or does not tell what it needs.
+func shortened(c *machine.Contents, r *machine.Record) bool {
+	limit := c.Layout.Sectors
+	if r.Style == disk.StyleGPT {
+		limit = disk.LastUsable(limit, c.Layout.SectorSize) + 1
+	}
+	for i := range r.Partitions {
+		p, end := &r.Partitions[i], limit
+		for _, q := range r.Partitions {
+			if q.Start > p.Start {
+				end = min(end, q.Start)
+			}
+		}
+		f, sits := foundAt(c, p.Start)
+		need := f.Partition.Length
+		switch {
+		case p.End() <= end && p.Length >= need:
+		case !sits || need == 0 || p.Start > end || need > end-p.Start:
+			return false
+		case p.End() > end:
+			p.Length = end - p.Start
+		default:
+			p.Length = need
+		}
+	}
+	return true
+}
+
+// added gives an entry to each volume that none tells of: the original's where it has one
+// that begins there, else one of the kind's own type. A volume that reaches over what has an
+// entry is left over from before. Reports whether any was added.
+func added(m machine.Machine, c *machine.Contents, r *machine.Record, unclaimed []machine.Found) (any bool) {
+	for _, f := range unclaimed {
+		p := disk.Partition{Start: f.Partition.Start, Length: f.Partition.Length}
+		guid, kind := typesOf(&f.Volume)
+		if r.Style == disk.StyleGPT {
+			p.TypeGUID, p.Type = guid, disk.GPTType(guid)
+		} else {
+			p.MBRType, p.Type = kind, disk.MBRType(kind)
+		}
+		if q, there := ofOriginal(m, c, p.Start); there && q.Length >= p.Length {
+			p = q
+		}
+		taken := func(n int) bool {
+			return slices.ContainsFunc(r.Partitions, func(q disk.Partition) bool { return q.Number == n })
+		}
+		for n := 1; p.Number == 0 || taken(p.Number); n++ {
+			p.Number = n
+		}
+		if r.Style == disk.StyleGPT && p.GUID.IsZero() {
+			p.GUID = made(c, p.Number)
+		}
+		with := *r
+		with.Partitions = append(slices.Clone(r.Partitions), p)
+		if p.Length > 0 && apart(c, with) {
+			*r, any = with, true
+		}
+	}
+	return any
+}
+
+// ofOriginal is the original's partition that begins at a sector, where its table is of the
+// same style and known from its bytes.
+func ofOriginal(m machine.Machine, c *machine.Contents, start uint64) (disk.Partition, bool) {
+	o := m.ContentsOf(machine.RoleOriginal)
+	if o == nil || o.Layout.Style != c.Layout.Style || o.Layout.SectorSize != c.Layout.SectorSize {
+		return disk.Partition{}, false
+	}
+	for i, p := range o.Layout.Partitions {
+		open := p.Unplaced || p.Rough || p.TypeOpen || p.ActiveOpen || o.Volumes[i].Told
+		if p.Start == start && !open && !p.Logical {
+			return p, true
+		}
+	}
+	return disk.Partition{}, false
+}
+
+// otherwise says what a table tells otherwise than the one in force.
+func otherwise(c *machine.Contents, r machine.Record) (text string) {
+	for _, p := range c.Layout.Partitions {
+		i := slices.IndexFunc(r.Partitions, func(q disk.Partition) bool { return q.Number == p.Number })
+		switch {
+		case i < 0:
+			text += fmt.Sprintf(" Partition %d is taken out.", p.Number)
+		case r.Partitions[i].Start != p.Start:
+			text += fmt.Sprintf(" Partition %d begins at sector %d and not at %d.", p.Number, r.Partitions[i].Start, p.Start)
+		}
+	}
+	return text
+}
