@@ -152,9 +152,13 @@ func header(lba uint64, change func(h, entries []byte)) func(*diskmaker.Image) {
 		at := int64(lba) * ss
 		h := read(m, at, 92)
 		array := int64(le.Uint64(h[72:])) * ss
+		if array <= 0 || array > m.Size-128*128 {
+			return // spoiled before
+		}
 		entries := read(m, array, 128*128)
 		change(h, entries)
-		le.PutUint32(h[88:], crc32.ChecksumIEEE(entries[:le.Uint32(h[80:])*le.Uint32(h[84:])]))
+		length := min(uint64(le.Uint32(h[80:]))*uint64(le.Uint32(h[84:])), uint64(len(entries)))
+		le.PutUint32(h[88:], crc32.ChecksumIEEE(entries[:length]))
 		le.PutUint32(h[16:], 0)
 		le.PutUint32(h[16:], crc32.ChecksumIEEE(h))
 		write(m, array, entries...)
@@ -179,13 +183,21 @@ func sector0(drive string) func(*diskmaker.Image) {
 }
 
 // bootSector puts a marker into a partition's first sector and leaves the BIOS
-// parameter block there.
+// parameter block there. NTFS keeps a copy of it in the volume's last sector.
 func bootSector(drive string, partition int, lba int64) func(*diskmaker.Image) {
 	return func(m *diskmaker.Image) {
 		code := MarkSector.Code(tag(drive, partition, startup.LoaderBootSector))
-		write(m, lba*512, code[:3]...)
-		write(m, lba*512+90, code[90:]...)
-		write(m, lba*512+510, 0x55, 0xAA)
+		places := []int64{lba * 512}
+		if boot := read(m, lba*512, 48); string(boot[3:7]) == "NTFS" {
+			if end := (lba + int64(binary.LittleEndian.Uint64(boot[40:]))) * 512; end > lba*512 && end+512 <= m.Size {
+				places = append(places, end)
+			}
+		}
+		for _, at := range places {
+			write(m, at, code[:3]...)
+			write(m, at+90, code[90:]...)
+			write(m, at+510, 0x55, 0xAA)
+		}
 	}
 }
 

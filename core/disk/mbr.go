@@ -192,18 +192,30 @@ func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole
 	}
 }
 
+// Active lists the records that are marked active, empty ones too: boot code looks at the
+// marks of all four. Common practice, no source.
+func (m *MBR) Active() []MBREntry {
+	var list []MBREntry
+	for _, e := range m.Entries {
+		if e.Active() {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
 // check reports what is wrong with the records themselves.
 func (m *MBR) check(d *Disk) []Problem {
 	var problems []Problem
 	active := 0
 	for _, e := range append(m.Entries[:], m.Logical...) {
-		if e.Type == 0 {
-			continue
-		}
 		name := fmt.Sprintf("record %d", e.Number)
 		if e.Status != 0 && e.Status != 0x80 {
 			problems = append(problems, problem(CodeMBRStatus, at("MBR", name+" status", e.Offset, 1),
-				"Partition %d has status 0x%02X.", e.Number, e.Status).wanted("80 or 00", fmt.Sprintf("%02X", e.Status)))
+				"Record %d has status 0x%02X.", e.Number, e.Status).wanted("80 or 00", fmt.Sprintf("%02X", e.Status)))
+		}
+		if e.Type == 0 {
+			continue
 		}
 		if e.Active() && e.Number <= 4 {
 			active++

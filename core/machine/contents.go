@@ -131,10 +131,11 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	}
 	if c.lacksTable() {
 		c.search(d, &left)
-	} else {
-		c.searchDoubted(d, &left)
 	}
 	c.runBootSectors(d)
+	if !c.lacksTable() {
+		c.searchDoubted(d, &left)
+	}
 	whole.SetCounts(d.Counts())
 	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
 		c.Code = loader.Classify(c.Layout.MBR.BootCode)

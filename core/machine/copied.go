@@ -48,7 +48,7 @@ func (c *Contents) CopiedByPartition(places []Place, sectors uint64) *Contents {
 	}
 	e.tablesAnew(sectors)
 	if changed {
-		e.forgetRun()
+		e.rerun()
 	}
 	return e
 }
@@ -176,7 +176,7 @@ func (c *Contents) WithFilesCopied(i int) *Contents {
 		}
 		e.Layout.MBR = &mbr
 	}
-	e.forgetRun()
+	e.rerun()
 	return e
 }
 

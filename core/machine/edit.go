@@ -88,7 +88,7 @@ func (c *Contents) WithActive(i int) *Contents {
 	}
 	e.Layout.MBR = &mbr
 	e.drop(disk.CodeMBRTwoActive, disk.CodeMBRStatus)
-	e.forgetRun()
+	e.rerun()
 	return e
 }
 
@@ -96,11 +96,22 @@ func (c *Contents) WithActive(i int) *Contents {
 // partition.
 func (c *Contents) WithBootCode() *Contents {
 	e := c.edited()
-	e.Code, e.Run = loader.CodeClassic, nil
 	mbr := *c.Layout.MBR
 	mbr.Signature = true
 	e.Layout.MBR = &mbr
+	e.standardCode()
 	return e
+}
+
+// standardCode has the standard code in sector 0, and runs it.
+func (c *Contents) standardCode() {
+	c.Code = loader.CodeClassic
+	if c.Layout.MBR != nil && c.Layout.MBR.BootCode != nil {
+		mbr := *c.Layout.MBR
+		mbr.BootCode = loader.StandardCode[:440]
+		c.Layout.MBR = &mbr
+	}
+	c.rerun()
 }
 
 // WithHiddenSectors has a boot sector that knows where its partition lies.

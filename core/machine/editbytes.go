@@ -12,7 +12,7 @@ import (
 func (c *Contents) WithSectorCopied(i int, spare Spare) *Contents {
 	e := c.edited()
 	e.Volumes[i] = spare.Then
-	e.forgetRun()
+	e.rerun()
 	return e
 }
 
@@ -21,7 +21,7 @@ func (c *Contents) WithSectorCopied(i int, spare Spare) *Contents {
 func (c *Contents) WithSecondFAT(i int) *Contents {
 	e := c.edited()
 	e.Volumes[i] = *c.Volumes[i].WithSecondFAT
-	e.forgetRun()
+	e.rerun()
 	return e
 }
 

@@ -64,9 +64,11 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 		v.putProgram(loader.FallbackPath(arch), manager)
 	}
 	v.putConfig(Config{Kind: ConfigStore, Path: store, From: repaired, Store: loader.NewStore(path, e.device(system))})
-	e.Run = nil
-	if e.Code == loader.CodeOther || e.Code == loader.CodeNone {
-		e.Code = loader.CodeClassic
+	switch e.Code {
+	case loader.CodeOther, loader.CodeNone:
+		e.standardCode()
+	default:
+		e.rerun()
 	}
 	return e
 }

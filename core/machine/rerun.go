@@ -8,17 +8,9 @@ import (
 	"latchkey/core/realmode"
 )
 
-// forgetRun drops what the boot code did before a change, and runs it anew with the table
-// as the change leaves it.
-func (c *Contents) forgetRun() {
-	if c.Run != nil {
-		c.rerun()
-	}
-}
-
-// rerun runs the boot code with the table as it is now. Code that goes on to the active
-// partition is judged by what begins there; one that needs more of the disk than its table
-// stays unknown, and is no start.
+// rerun drops what the boot code did before a change, and runs it with the table as it is
+// now. Code that goes on to the active partition is judged by what begins there; one that
+// needs more of the disk than its table stays unknown, and is no start.
 func (c *Contents) rerun() {
 	c.Run = nil
 	mbr := c.Layout.MBR

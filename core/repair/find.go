@@ -89,7 +89,8 @@ func identifier(d *machine.Drive) string {
 	id, known := l.DiskID().Get()
 	_, unguarded := l.Find(disk.CodeGPTUnprotected)
 	_, unsigned := l.Find(disk.CodeGPTProtectiveUnsigned)
-	if !known || !disk.IsID(id) || unguarded || unsigned || l.Style == disk.StyleGPT && l.GPT != nil &&
+	_, strange := l.Find(disk.CodeMBRStatus) // blkid takes such a table for none
+	if !known || !disk.IsID(id) || unguarded || unsigned || strange || l.Style == disk.StyleGPT && l.GPT != nil &&
 		l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}

@@ -13,6 +13,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
@@ -71,7 +72,7 @@ func written(t *testing.T, image *diskmaker.Image, c *machine.Contents, steps []
 		if s.Action != "boot-code" {
 			return false
 		}
-		put(repair.BootCode[:440], 0)
+		put(loader.StandardCode[:440], 0)
 		put([]byte{0x55, 0xAA}, 510)
 	}
 	return true

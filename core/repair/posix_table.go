@@ -1,12 +1,13 @@
 package repair
 
 import (
-	_ "embed"
 	"encoding/base64"
 	"fmt"
+	"slices"
 
 	"latchkey/core/command"
 	"latchkey/core/disk"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
 
@@ -18,12 +19,6 @@ func copyCommands(o *machine.Drive) []Command {
 		reread(),
 		{ByHand: true, Text: "Shut down, and unplug the original before the first start.", Good: "The clone is the only drive.", Bad: "Look at the models and capacities."}}
 }
-
-// BootCode is the standard boot code for sector 0, 440 bytes, which runs the
-// active partition; its source is bootcode.asm.
-//
-//go:embed bootcode.bin
-var BootCode []byte
 
 // sfdisk changes the table as it stands on the disk.
 func sfdisk(n command.Node, good string) []Command {
@@ -68,7 +63,7 @@ func protectiveCommands(d *machine.Drive) []Command {
 
 func bootCodeCommands() []Command {
 	return []Command{
-		line(command.Pipe(command.Run("echo", base64.StdEncoding.EncodeToString(BootCode)), command.Run("base64", "-d").To("boot-code.bin")),
+		line(command.Pipe(command.Run("echo", base64.StdEncoding.EncodeToString(loader.StandardCode)), command.Run("base64", "-d").To("boot-code.bin")),
 			quiet, "Paste the line whole."),
 		line(command.Fixed(`dd if=boot-code.bin of="$clone" bs=440 count=1 conv=notrunc,fsync`), "440 bytes copied.", putBack),
 		write(510, "2 bytes copied.", 0x55, 0xAA)}
@@ -79,9 +74,12 @@ func typeCommands(p disk.Partition) []Command {
 }
 
 // activeCommands mark one partition active, and no other. The tool toggles marks, which a
-// status that is neither leads astray: that is written byte by byte.
+// status that is neither leads astray, and leaves empty records alone: those are written byte
+// by byte.
 func activeCommands(c *machine.Contents, p disk.Partition) []Command {
-	if _, strange := c.Layout.Find(disk.CodeMBRStatus); strange {
+	_, strange := c.Layout.Find(disk.CodeMBRStatus)
+	empty := slices.ContainsFunc(c.Layout.MBR.Active(), func(e disk.MBREntry) bool { return !e.Used() })
+	if strange || empty {
 		var cmds []Command
 		for i := range c.Layout.MBR.Entries {
 			status := byte(0)

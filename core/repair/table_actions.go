@@ -58,10 +58,12 @@ func writeBootCode(m machine.Machine, _ course.Stage) []move {
 		Undo: "Write the saved sectors back."}, "code", c.WithBootCode(), tools)}
 }
 
-// writesEntry reports whether the system's tools change one entry of a GPT: they refuse to
-// write a table whose partitions overlap or lie outside of what it says is usable.
+// writesEntry reports whether the system's tools change one entry of a GPT: they take one
+// behind a sound protective record alone, and refuse to write a table whose partitions overlap
+// or lie outside of what it says is usable.
 func writesEntry(c *machine.Contents) bool {
-	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside} {
+	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
+		disk.CodeGPTUnprotected, disk.CodeGPTProtectiveUnsigned} {
 		if _, found := c.Layout.Find(code); found {
 			return false
 		}
@@ -124,6 +126,9 @@ func soundActive(c *machine.Contents) int {
 }
 
 func onlyActive(c *machine.Contents, i int) bool {
+	if mbr := c.Layout.MBR; mbr != nil && mbr.BootCode != nil && len(mbr.Active()) > 1 {
+		return false // of an empty record, too
+	}
 	for j, p := range c.Layout.Partitions {
 		if p.Active != (j == i) {
 			return false

@@ -199,7 +199,9 @@ func runs(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, t target) 
 	if !ok {
 		facts := foundInstead(k, d, i)
 		if v.LoaderErr != nil {
+			why := "a directory cannot be read."
 			facts = append(facts, d.Cite("Reading the directories", v.LoaderErr.Error(), d.Contents.Layout.Partitions[i].Source))
+			return a.BlockFor("loader-absent", course.StageLoader, fmt.Sprintf("%s cannot be found on partition %d of %s", t.path, a.Partition, d.Called()), why, facts...)
 		}
 		return a.Block("loader-absent", course.StageLoader, fmt.Sprintf("%s is not on partition %d of %s.", t.path, a.Partition, d.Called()), facts...)
 	}

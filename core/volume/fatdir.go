@@ -26,9 +26,11 @@ func (f *FAT) rootEntries() ([]File, error) {
 	return d.files, err
 }
 
+// chainEntries reads a directory. Firmware follows its chain to the end before it reads it,
+// and takes nothing from one that is broken (seen in edk2).
 func (f *FAT) chainEntries(first uint32) ([]File, error) {
 	clusters, err := f.chain(first, maxDirBytes)
-	if err != nil && len(clusters) == 0 {
+	if err != nil {
 		return nil, err
 	}
 	d := dirDecoder{}
@@ -38,10 +40,10 @@ func (f *FAT) chainEntries(first uint32) ([]File, error) {
 			return d.files, readErr
 		}
 		if end {
-			return d.files, nil
+			break
 		}
 	}
-	return d.files, err
+	return d.files, nil
 }
 
 func (f *FAT) decodeRun(d *dirDecoder, off, length int64) (end bool, err error) {

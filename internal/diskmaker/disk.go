@@ -7,7 +7,7 @@ import (
 	"unicode/utf16"
 
 	"latchkey/core/disk"
-	"latchkey/core/repair"
+	"latchkey/core/loader"
 )
 
 // Style is the partition style of a declared disk.
@@ -244,7 +244,7 @@ func (m *Image) writeMBR(d Disk, parts []placed) error {
 	mbr := make([]byte, 512)
 	switch d.BootCode {
 	case "classic":
-		copy(mbr, repair.BootCode)
+		copy(mbr, loader.StandardCode)
 	case "grub":
 		copy(mbr, grubSector())
 		core, err := grubCore(d.GRUBPrefix)

@@ -1,6 +1,6 @@
 ; Boot code for sector 0 of an MBR disk: runs the first sector of the one active
 ; partition. Written for this project; assemble with
-;   nasm -f bin -o bootcode.bin bootcode.asm
+;   nasm -f bin -o standard.bin standard.asm
 ; The steps are those of every classic boot record (common practice).
         org 0x600
         bits 16
