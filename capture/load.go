@@ -45,6 +45,18 @@ func Load(path string) (machine.Machine, error) {
 	return m, nil
 }
 
+// LoadDisk examines one disk: an image, a capture, or a device, which is opened read-only. A
+// sector size of 0 is the capture's own, and 512 bytes for what does not tell.
+func LoadDisk(path string, sectorSize int) (*machine.Contents, error) {
+	l := &loading{dir: "."}
+	defer l.close()
+	d := DriveDescription{File: path}
+	if sectorSize != 0 {
+		d.LogicalSectorSize = &sectorSize
+	}
+	return l.open(d, nil)
+}
+
 // loading opens the files of a description, which are closed when the disks have been
 // examined.
 type loading struct {

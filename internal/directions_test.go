@@ -27,7 +27,7 @@ var layers = [][]string{
 	{"core/linux", "core/windows", "core/mac"},
 	{"core/startup"},
 	{"core/compare", "core/symptom", "core/repair", "core/learn"},
-	{"core/fit", "core/handover"},
+	{"core/fit", "core/handover", "core/tables"},
 	{"capture", "internal/diskmaker"},
 	{"capture/listing", "capture/told"},
 	{"capture/running"},

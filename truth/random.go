@@ -220,6 +220,7 @@ func (c *chance) uefi() Scenario {
 		c.said = append(c.said, "beside it:")
 		s.Drives[0].Role = "original"
 		s.Drives = append(s.Drives, c.uefiDrive("b", 2))
+		s.Drives[1].Bus = s.Drives[0].Bus // among buses it is the firmware that has an order of its own
 	}
 	for n := range uint16(c.IntN(3)) {
 		d := s.Drives[c.IntN(len(s.Drives))]

@@ -29,7 +29,7 @@ func rootCommand() *cobra.Command {
 		Use: "latchkey", Short: "Will the clone of a system disk start in that machine?",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), planCommand(), capturing.Command(),
+	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), planCommand(), tablesCommand(), capturing.Command(),
 		migrateCommand(), openAPICommand())
 	return root
 }

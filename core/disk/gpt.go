@@ -57,6 +57,29 @@ func (g *GPT) Valid() *GPTCopy {
 	return nil
 }
 
+// differing is the number of the first entry in which two good copies differ; 0 for none.
+func (g *GPT) differing() int {
+	if g.Primary.State != CopyGood || g.Backup.State != CopyGood {
+		return 0
+	}
+	same := func(a, b GPTEntry) bool {
+		a.Offset, b.Offset = 0, 0
+		return a == b
+	}
+	a, b := g.Primary.Entries, g.Backup.Entries
+	for i := range max(len(a), len(b)) {
+		switch {
+		case i >= len(a):
+			return b[i].Number
+		case i >= len(b):
+			return a[i].Number
+		case !same(a[i], b[i]):
+			return min(a[i].Number, b[i].Number)
+		}
+	}
+	return 0
+}
+
 // LastUsable is the last sector that partitions may take on a disk of so many sectors:
 // the backup header stands in the last one, its entry array of 16 KiB before it. UEFI
 // Specification 2.10, section 5.3.1.

@@ -45,6 +45,12 @@ type Layout struct {
 	tables []page
 }
 
+// Told reports whether the tables are known from a listing or a person, and not from their
+// bytes.
+func (l *Layout) Told() bool {
+	return (l.MBR == nil || l.MBR.BootCode == nil) && (l.GPT == nil || l.GPT.Primary.State == CopyTold)
+}
+
 // SectorsUnknown stands for the capacity of a disk of which nobody told it.
 const SectorsUnknown = math.MaxUint64
 
@@ -219,6 +225,10 @@ func (l *Layout) fromGPT() {
 		l.Problems = append(l.Problems, problem(CodeGPTBackupAbsent,
 			at("GPT header (backup)", "Signature", Span(l.Sectors-1, l.SectorSize), 8),
 			"There is no backup GPT header in the last sector %d.", l.Sectors-1).wanted("EFI PART", "something else"))
+	}
+	if n := l.GPT.differing(); n > 0 {
+		l.Problems = append(l.Problems, problem(CodeGPTCopiesDiffer, l.GPT.Backup.field(headerArrayCRC32, l.SectorSize),
+			"Both copies of the table are sound, and differ in partition %d: firmware goes by the primary, a program that checks by the backup may not.", n))
 	}
 	if last := use.Header.LastUsableLBA; last >= l.Sectors {
 		l.Problems = append(l.Problems, problem(CodeGPTLargerDisk, use.field(headerLastUsable, l.SectorSize),

@@ -34,6 +34,7 @@ const (
 	CodeGPTArrayUnreadable    ProblemCode = "gpt-array-unreadable"
 	CodeGPTBackupAbsent       ProblemCode = "gpt-backup-absent"
 	CodeGPTBackupMisplaced    ProblemCode = "gpt-backup-misplaced"
+	CodeGPTCopiesDiffer       ProblemCode = "gpt-copies-differ"
 	CodeGPTEntryBackwards     ProblemCode = "gpt-entry-backwards"
 	CodeGPTEntryOutside       ProblemCode = "gpt-entry-outside"
 	CodeGPTEntrySize          ProblemCode = "gpt-entry-size"

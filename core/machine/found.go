@@ -66,7 +66,7 @@ func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
 // tableDoubted reports whether a table that is in force contradicts itself.
 func (c *Contents) tableDoubted() bool {
 	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
-		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale} {
+		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer} {
 		if _, found := c.Layout.Find(code); found {
 			return true
 		}
@@ -98,9 +98,15 @@ func (c *Contents) doubted() []uint64 {
 			places = append(places, p.Start-min(p.Start, 1), p.Start+1, near, near+per)
 		}
 	}
-	if g := l.Stale.Valid(); g != nil {
-		for _, e := range g.Entries {
-			places = append(places, e.First)
+	others := l.Stale.Valid()
+	if l.GPT != nil && others == nil {
+		others = &l.GPT.Backup
+	}
+	if others != nil && others.State == disk.CopyGood {
+		for _, e := range others.Entries {
+			if !slices.ContainsFunc(l.Partitions, func(p disk.Partition) bool { return p.Start == e.First }) {
+				places = append(places, e.First)
+			}
 		}
 	}
 	free := uint64(0)
@@ -132,10 +138,8 @@ func (c *Contents) examineFound(d *disk.Disk, hits []volume.Hit, left *int64) {
 		}
 		v := examineVolume(d, read, nil, left)
 		v.dropProblem(volume.CodeVolumeTooLong)
-		if v.Kind == volume.KindNTFS || v.IsFAT() {
-			read.MBRType = 7
-			v.runAlone(d, read)
-		}
+		read.MBRType = 7
+		v.runAlone(d, read)
 		c.Found = append(c.Found, Found{p, v})
 	}
 }

@@ -36,7 +36,7 @@ func rewriteBackup(_ machine.Machine, d *machine.Drive) []move {
 	_, misplaced := l.Find(disk.CodeGPTBackupMisplaced)
 	if l.Style != disk.StyleGPT || l.GPT == nil || l.GPT.Primary.State != disk.CopyGood ||
 		l.GPT.Backup.State == disk.CopyGood && !misplaced ||
-		l.GPT.Backup.State == disk.CopyNotCaptured {
+		l.GPT.Backup.State == disk.CopyNotCaptured || !writesEntry(d.Contents) {
 		return nil
 	}
 	return []move{{PlanStep: PlanStep{Action: "rewrite-backup", Title: "Write the backup partition table to the end of the disk", Why: "Without it a damaged primary is lost, and the space behind the old end is out of reach.", Disk: d.Name, Risk: RiskLow, Minutes: 5,

@@ -22,6 +22,11 @@ func correctTable(m machine.Machine, _ course.Stage) []move {
 	if r, ok := staleRecord(c); ok {
 		w.add(r, "the GPT behind it", "The record in sector 0 hides a sound GPT, and what that says is confirmed by the file systems that were found.")
 	}
+	if _, two := c.Layout.Find(disk.CodeGPTCopiesDiffer); two {
+		if r := recordOf(&c.Layout.GPT.Backup); !c.FoundLacks && confirmed(c, r) && differs(c, r) {
+			w.add(r, "its backup", "The two copies differ, and it is the backup that says where the file systems lie.")
+		}
+	}
 	if r, ok := originalRecord(m, c); ok && differs(c, r) {
 		w.add(r, "the original's", "It says otherwise than the file systems lie, and they lie where the original's says."+otherwise(c, r))
 	}

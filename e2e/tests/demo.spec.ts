@@ -136,7 +136,7 @@ for (const theme of ["light", "dark"] as const) {
     await audit(page);
     await page.getByRole("button", { name: "Tell from a screen" }).first().click();
     await audit(page);
-    for (const view of ["Who refers to what", "Pieces of evidence"]) {
+    for (const view of ["Who refers to what", "Partition tables", "Pieces of evidence"]) {
       await page.getByRole("tab", { name: view }).click();
       await audit(page);
     }

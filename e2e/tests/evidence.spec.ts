@@ -111,6 +111,20 @@ test("contradictions are shown with both sources", async ({ page }) => {
   await expect(drawer).toContainText("told by a person");
 });
 
+test("what each copy of the partition tables says, and what differs", async ({ page }) => {
+  await openCase(page, "Engine-log computer, ferry Guillemot");
+  await page.getByRole("link", { name: "Evidence" }).click();
+  await page.getByRole("tab", { name: "Partition tables" }).click();
+  const clone = page.getByRole("region", { name: "Tables of the clone" });
+  await expect(clone).toContainText("checksum does not match");
+  await expect(clone).toContainText("Write the primary partition table anew from its backup");
+  await expect(clone).toContainText("not the primary's");
+  await expect(page.getByRole("region", { name: "Tables of the original" })).toContainText("nothing is wrong");
+  await audit(page);
+  await clone.getByRole("button", { name: /Show where it stands/ }).click();
+  await expect(page.getByRole("dialog")).toContainText("81F73E76");
+});
+
 test("who refers to what, down to the bytes, and as a file", async ({ page }) => {
   await openCase(page, "Purser's laptop");
   await expect(headline(page)).toContainText("Stops at the configuration");

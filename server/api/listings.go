@@ -134,6 +134,7 @@ func (a *API) registerListings(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "tell-disk", Method: http.MethodPut, Path: "/cases/{id}/drives/{role}/told", Summary: "Tell of a disk what a screen shows"}, a.tellDisk)
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: http.MethodGet, Path: "/cases/{id}/evidence", Summary: "List every piece of evidence"}, a.pieces)
 	huma.Register(api, huma.Operation{OperationID: "list-references", Method: http.MethodGet, Path: "/cases/{id}/references", Summary: "Who refers to which disk, partition or file system"}, a.references)
+	huma.Register(api, huma.Operation{OperationID: "list-tables", Method: http.MethodGet, Path: "/cases/{id}/tables", Summary: "What each copy of the drives' partition tables says"}, a.tables)
 	huma.Register(api, huma.Operation{OperationID: "export-references", Method: http.MethodGet, Path: "/cases/{id}/references.csv", Summary: "The references as comma-separated values"}, a.referencesCSV)
 	huma.Register(api, huma.Operation{OperationID: "export-layout", Method: http.MethodGet, Path: "/cases/{id}/drives/{role}/layout", Summary: "A disk's layout in the form of sfdisk"}, a.layout)
 }
@@ -283,6 +284,20 @@ func (a *API) references(ctx context.Context, in *CaseID) (*referencesOutput, er
 		return nil, err
 	}
 	return &referencesOutput{refs}, nil
+}
+
+type tablesOutput struct{ Body []judge.DriveTables }
+
+func (a *API) tables(ctx context.Context, in *CaseID) (*tablesOutput, error) {
+	c, err := a.store.Get(ctx, in.ID)
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	list, err := a.judge.Tables(ctx, c)
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	return &tablesOutput{list}, nil
 }
 
 func (a *API) referencesOf(ctx context.Context, id uint64) ([]machine.Reference, error) {

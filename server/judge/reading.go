@@ -12,6 +12,8 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
+	"latchkey/core/repair"
+	"latchkey/core/tables"
 	"latchkey/server/store"
 )
 
@@ -253,6 +255,42 @@ func (j *Judge) References(ctx context.Context, c *store.Case) ([]machine.Refere
 		return nil, err
 	}
 	return machine.References(a.machine), nil
+}
+
+// DriveTables is what the tables of one of a case's drives say.
+type DriveTables struct {
+	Role string `json:"role"`
+	tables.Report
+	Steps []TableStep `json:"steps" doc:"What would bring them into order"`
+}
+
+// TableStep is a step that brings tables into order.
+type TableStep struct {
+	Title    string           `json:"title"`
+	Why      string           `json:"why"`
+	Toolbox  repair.Toolbox   `json:"toolbox"`
+	Risk     repair.Risk      `json:"risk"`
+	Commands []repair.Command `json:"commands"`
+}
+
+// Tables says what each copy of the drives' tables says.
+func (j *Judge) Tables(ctx context.Context, c *store.Case) ([]DriveTables, error) {
+	a, err := j.assemble(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	out := []DriveTables{}
+	for _, d := range a.machine.Drives {
+		if d.Contents == nil || d.Contents.Layout.Style == disk.StyleUnknown {
+			continue
+		}
+		t := DriveTables{Role: string(d.Role), Report: tables.Of(d), Steps: []TableStep{}}
+		for _, s := range t.Report.Steps {
+			t.Steps = append(t.Steps, TableStep{s.Title, s.Why, s.Toolbox, s.Risk, s.Commands})
+		}
+		out = append(out, t)
+	}
+	return out, nil
 }
 
 // Layout returns the layout of a drive as all of its evidence tells it.

@@ -20,6 +20,7 @@ export type Pair = Schemas["Pair"];
 export type Contradiction = Schemas["Contradiction"];
 export type Doubt = Schemas["Doubt"];
 export type Reference = Schemas["Reference"];
+export type DriveTables = Schemas["DriveTables"];
 export type Reading = Schemas["Reading"];
 export type Pieces = Schemas["Pieces"];
 export type Piece = Schemas["Piece"];
@@ -256,6 +257,9 @@ export const listPieces = (id: number) =>
 
 export const listReferences = (id: number) =>
   unwrap(client.GET("/cases/{id}/references", { params: { path: { id } } }));
+
+export const listTables = (id: number) =>
+  unwrap(client.GET("/cases/{id}/tables", { params: { path: { id } } }));
 
 export const listDownloads = () => unwrap(client.GET("/downloads"));
 

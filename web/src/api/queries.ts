@@ -33,6 +33,7 @@ import {
   listPartitionTypes,
   listPieces,
   listReferences,
+  listTables,
   markStep,
   previewCopy,
   readBytes,
@@ -167,6 +168,13 @@ export const useReferences = (id: number, version: number) =>
   useQuery({
     queryKey: ["references", id, version],
     queryFn: () => listReferences(id),
+    placeholderData: keepPreviousData,
+  });
+
+export const useTables = (id: number, version: number) =>
+  useQuery({
+    queryKey: ["tables", id, version],
+    queryFn: () => listTables(id),
     placeholderData: keepPreviousData,
   });
 

@@ -14,10 +14,12 @@ import { MachineFacts } from "./MachineFacts";
 import { PiecesTable } from "./PiecesTable";
 import { ReferencesTable } from "./ReferencesTable";
 import { StatementsTable } from "./StatementsTable";
+import { TablesView } from "./TablesView";
 
 const views = [
   ["known", "What is known"],
   ["references", "Who refers to what"],
+  ["tables", "Partition tables"],
   ["pieces", "Pieces of evidence"],
 ] as const;
 
@@ -70,6 +72,7 @@ export default function EvidencePage() {
           </Box>
         )}
         {view === "references" && <ReferencesTable case={c} />}
+        {view === "tables" && <TablesView case={c} />}
         {view === "pieces" && (
           <Box
             sx={{

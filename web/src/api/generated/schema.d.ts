@@ -862,6 +862,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each copy of the drives' partition tables says */
+        get: operations["list-tables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/what-if": {
         parameters: {
             query?: never;
@@ -1559,6 +1576,24 @@ export interface components {
             model?: string;
             /** @enum {string} */
             role: "original" | "clone";
+        };
+        DriveTables: {
+            copies: components["schemas"]["TableCopy"][];
+            findings: components["schemas"]["TableFault"][];
+            role: string;
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            sectorSize: number;
+            /**
+             * Format: int64
+             * @description The disk's capacity in sectors
+             */
+            sectors: number;
+            /** @description What would bring them into order */
+            steps: components["schemas"]["TableStep"][];
+            style: string;
         };
         Entry: {
             /** Format: date-time */
@@ -2591,6 +2626,60 @@ export interface components {
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
+        };
+        TableCopy: {
+            entries: components["schemas"]["TableEntry"][];
+            /** @description The disk's identifier as this copy has it */
+            id?: string;
+            /** @description sector 0, primary, backup, or as told */
+            name: string;
+            /** Format: int64 */
+            sector: number;
+            state: string;
+        };
+        TableEntry: {
+            active?: boolean;
+            /**
+             * Format: int64
+             * @description First sector
+             */
+            first: number;
+            /** @description The unique identifier of a GPT entry */
+            id?: string;
+            /**
+             * Format: int64
+             * @description Sectors
+             */
+            length: number;
+            name?: string;
+            /** Format: int64 */
+            number: number;
+            /** @description Place and length were rounded, as on a screen */
+            rough?: boolean;
+            type: string;
+            /** @description Where it begins is not told */
+            unplaced?: boolean;
+        };
+        TableFault: {
+            /** @description Stable identifier of the kind of problem */
+            code: string;
+            /** @description What was found there */
+            got?: string;
+            /** @description What it means for a start */
+            means: string;
+            source: components["schemas"]["Source"];
+            text: string;
+            /** @description What was expected there */
+            want?: string;
+        };
+        TableStep: {
+            commands: components["schemas"]["Command"][];
+            /** @enum {string} */
+            risk: "none" | "low" | "real";
+            title: string;
+            /** @enum {string} */
+            toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
+            why: string;
         };
         TakeMemoryInputBody: {
             /** @description Of the facts that are taken over */
@@ -4894,6 +4983,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriveTables"][];
                 };
             };
             /** @description Error */
