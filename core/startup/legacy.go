@@ -152,27 +152,12 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		a.Shows(course.MissingOrNoDevice)
 		a.Final = last || !handsBack(k, d)
 		return a.Block("none-active", course.StageBootPartition, "No partition of "+d.Called()+" is marked active.", machine.PartitionFacts(d)...)
-	case i < 0 && emptyActive(d):
-		a.Shows(course.BlackCursor)
-		return a.Block("active-empty", course.StageBootPartition, "The record that is marked active describes no partition.",
-			machine.PartitionFacts(d)...)
 	case i < 0:
 		a.Unproven("active-missing-evidence", course.StageBootPartition, "The active partition is not in evidence.", course.HowCapture)
 		return true
 	}
 	a.Partition = d.Contents.Layout.Partitions[i].Number
 	return bootSector(k, a, d, i)
-}
-
-// emptyActive reports whether the table is known, and the record that is marked active in it
-// describes no partition: what the code loads for it is another's, or nothing's.
-func emptyActive(d *machine.Drive) bool {
-	mbr := d.Contents.Layout.MBR
-	if mbr == nil || mbr.BootCode == nil {
-		return false
-	}
-	active := mbr.Active()
-	return len(active) == 1 && !active[0].Used()
 }
 
 // strangeStatus reports whether a record is marked neither active nor not: the standard code
@@ -206,8 +191,8 @@ func soleActive(k *course.Walk, d *machine.Drive) (index, count int) {
 	}
 	unlisted := c.Layout.MBR == nil || c.Layout.MBR.BootCode == nil // a listing leaves out records without a type
 	if !unlisted && len(open) == 0 {
-		if n := len(c.Layout.MBR.Active()); n > len(sure) {
-			return -1, n // of an empty record
+		if n := len(c.Layout.MBR.Active()); n > 1 {
+			return -1, n // of an empty record, too
 		}
 	}
 	switch {
