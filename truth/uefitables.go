@@ -19,6 +19,9 @@ func uefiTables() []Scenario {
 	large.Presents = 512
 	smallOn4096 := good("a", 1).on("nvme")
 	smallOn4096.Presents = 4096
+	first := data()
+	first.MiB = 40
+	second := Drive{Name: "a", Disk: gptDisk(1, first, esp(fat(place{"a", 2}.programs(fallbackX64))))}
 	raw := func(change func(h, entries []byte)) Scenario { return uefi("", g.spoiled(bothHeaders(change))) }
 	named := func(name string, s Scenario) Scenario { s.Name = name; return s }
 	return []Scenario{
@@ -53,6 +56,14 @@ func uefiTables() []Scenario {
 			write(m, 446, 0x80, 0xFE, 0xFF, 0xFF, 0x0C, 0xFE, 0xFF, 0xFF, 0, 8, 0, 0, 0, 0, 2, 0)
 		})),
 		named("overlapping partitions", raw(func(_, e []byte) { le.PutUint64(e[128+32:], 4096) })),
+		named("a second partition beyond the end over the boot partition", raw(func(_, e []byte) {
+			le.PutUint64(e[128+32:], 40)
+			le.PutUint64(e[128+40:], 1<<40)
+		})),
+		uefi("a first partition beyond the end over the boot partition", second.spoiled(bothHeaders(func(_, e []byte) {
+			le.PutUint64(e[32:], 40)
+			le.PutUint64(e[40:], 1<<40)
+		}))),
 		named("boot partition outside the usable range", raw(func(h, _ []byte) { le.PutUint64(h[40:], 4096) })),
 		named("boot partition past the last usable sector", raw(func(h, _ []byte) { le.PutUint64(h[48:], 100000) })),
 		named("boot partition marked as no block device", raw(func(_, e []byte) { e[48] |= 2 })),

@@ -164,7 +164,9 @@ func unreadFAT(k *course.Walk, d *machine.Drive, i int) (disk.Problem, bool) {
 }
 
 // misplaced reports whether the firmware passes a GPT partition over for its
-// place in the table.
+// place in the table: it lies outside of what is usable, or overlaps another. Of two that
+// overlap both are passed over, unless the one that stands first in the table lies outside
+// itself: it is left out before it is held against the others (seen in edk2).
 func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 	l := &d.Contents.Layout
 	p := l.Partitions[i]
@@ -172,9 +174,13 @@ func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 		return false
 	}
 	h := l.GPT.Valid().Header
-	bad := h.LastUsableLBA > 0 && (p.Start < h.FirstUsableLBA || p.End()-1 > h.LastUsableLBA)
+	outside := func(p disk.Partition) bool {
+		return h.LastUsableLBA > 0 && (p.Start < h.FirstUsableLBA || p.End()-1 > h.LastUsableLBA)
+	}
+	bad := outside(p)
 	for j, q := range l.Partitions {
-		bad = bad || j != i && p.Start < q.End() && q.Start < p.End()
+		overlap := j != i && p.Start < q.End() && q.Start < p.End()
+		bad = bad || overlap && !outside(l.Partitions[min(i, j)])
 	}
 	return bad && k.Choice(firmware.SkipsMisplacedPartitions, course.StageBootPartition, d, "")
 }
