@@ -287,3 +287,29 @@ func TestADeletedPartitionStaysDeleted(t *testing.T) {
 	require.NotEmpty(t, plan.Steps)
 	assert.Equal(t, "correct its file systems", plan.Steps[0].Key, "%v", plan.Alternatives)
 }
+
+// The guard of a drive asks for no table only where the system's tools see none: a file
+// system that was left over beside a damaged table is no reason.
+func TestTheGuardOfADamagedTable(t *testing.T) {
+	t.Parallel()
+	d := sample.WindowsDisk(1, 1)
+	d.Partitions[1].MiB = 400
+	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData,
+		Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{9}}})
+	for name, c := range map[string]struct {
+		spoil spoil
+		empty bool
+	}{
+		"a primary that is damaged": {flipped(512 + 16), false},
+		"no sector 0 and no copies": {together(wipe(0, 34*512), wipe(-33*512, 33*512)), true},
+	} {
+		image := d.MustBuild()
+		entries(func(_, e []byte) { clear(e[256:384]) })(image)
+		c.spoil(image)
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, image))
+		require.NotEmpty(t, m.Drives[0].Contents.Found, name)
+		steps := repair.TableSteps(m.Drives[0])
+		require.NotEmpty(t, steps, name)
+		assert.Equal(t, c.empty, strings.Contains(steps[0].Commands[0].Text, "[ -z "), "%s: %s", name, steps[0].Commands[0].Text)
+	}
+}

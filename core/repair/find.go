@@ -97,6 +97,13 @@ func identifier(d *machine.Drive) string {
 	return strings.ToLower(id)
 }
 
+// namesNoTable reports whether the system's tools are known to see no table on a disk, or one
+// without an identifier.
+func namesNoTable(c *machine.Contents) bool {
+	_, strange := c.Layout.Find(disk.CodeMBRStatus)
+	return c.LacksTable() || strange || c.Layout.Stale != nil
+}
+
 // windowsOn returns the partition of a Windows system.
 func windowsOn(d *machine.Drive) (int, bool) {
 	if d.Contents != nil {

@@ -38,7 +38,7 @@ func findClone(d *machine.Drive) Command { return findNow("clone", d) }
 func findNow(name command.Name, d *machine.Drive) Command {
 	id := identifier(d)
 	switch {
-	case id == "" && len(d.Contents.Found) > 0: // it has no table: a drive of that capacity that has one is another
+	case id == "" && namesNoTable(d.Contents): // a drive of that capacity that has a table is another
 		return findDrive(name, d, "", command.Run("[", "-z", tableID, "]"))
 	case id == "":
 		return findDrive(name, d, "")
