@@ -15,9 +15,9 @@ import (
 	"latchkey/core/startup"
 )
 
-// onDiskAlone are the actions whose commands go by the disk and by no device of a
+// onDisk are the actions whose commands go by the disk and by no device of a
 // partition: they can be carried out on an image, without a running Linux of its own.
-var onDiskAlone = []string{"rebuild-table", "correct-table", "restore-primary", "rewrite-backup", "protective-mbr", "unhide",
+var onDisk = []string{"rebuild-table", "correct-table", "restore-primary", "rewrite-backup", "protective-mbr", "unhide",
 	"partition-type", "set-active", "boot-code", "copy-boot-sector", "copy-fat", "hidden-sectors"}
 
 // ErrNoRepair says that a random machine gives nothing to repair: it starts, or it has no
@@ -44,12 +44,10 @@ func RepairRandom(seed uint64) (r Repaired) {
 		return r
 	}
 	clone := slices.IndexFunc(s.Drives, func(d Drive) bool { return d.Role == "clone" })
-	for _, step := range r.Plan.Steps {
-		if clone < 0 || !slices.Contains(onDiskAlone, step.Action) {
-			return r
-		}
+	if clone < 0 || !OnDiskAlone(r.Plan) {
+		return r
 	}
-	if r.Answer, r.Err = carryOut(filepath.Join(dir, s.Drives[clone].Name+".img"), r.Plan); r.Err != nil {
+	if r.Answer, r.Err = CarryOut(filepath.Join(dir, s.Drives[clone].Name+".img"), r.Plan); r.Err != nil {
 		return r
 	}
 	if r.Result, r.Err = s.Try(dir, s.limit()); r.Err == nil {
@@ -58,9 +56,14 @@ func RepairRandom(seed uint64) (r Repaired) {
 	return r
 }
 
-// carryOut runs a plan's lines on an image. Finding the drive and saving are left out: an
-// image has neither a name nor a serial number.
-func carryOut(image string, plan repair.Plan) (string, error) {
+// OnDiskAlone reports whether all of a plan's commands go by the disk alone.
+func OnDiskAlone(plan repair.Plan) bool {
+	return !slices.ContainsFunc(plan.Steps, func(s repair.PlanStep) bool { return !slices.Contains(onDisk, s.Action) })
+}
+
+// CarryOut runs a plan's lines on an image, and returns what a line said that failed. Finding
+// the drive and saving are left out: an image has neither a name nor a serial number.
+func CarryOut(image string, plan repair.Plan) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	for _, step := range plan.Steps {

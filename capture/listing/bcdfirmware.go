@@ -29,7 +29,7 @@ func (r *bcdReader) entries() *firmware.Entries {
 	for i := range r.store.Objects {
 		o := &r.store.Objects[i]
 		_, system := o.Element(loader.ElementOSDevice)
-		if i == at || system || !slices.Contains(order.IDs, o.ID) && !r.application(o) {
+		if i == at || system || !slices.Contains(order.IDs, o.ID) && !isApplication(o) {
 			continue
 		}
 		n := numberOf(o.ID, e)
@@ -55,9 +55,9 @@ func (r *bcdReader) entries() *firmware.Entries {
 	return e
 }
 
-// application reports whether an object that does not stand in the order is an entry of the
+// isApplication reports whether an object that does not stand in the order is an entry of the
 // firmware's: a program without a system, other than the boot manager of the store.
-func (r *bcdReader) application(o *loader.Object) bool {
+func isApplication(o *loader.Object) bool {
 	path, ok := o.Element(loader.ElementPath)
 	return ok && o.ID != loader.BootManager && strings.HasPrefix(strings.ToUpper(path.Text), `\EFI\`) &&
 		!strings.EqualFold(path.Text, memoryTest)

@@ -69,7 +69,11 @@ func printTables(w io.Writer, r tables.Report) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s, %s, sectors of %d bytes\n", r.Style, disk.Both(disk.Span(r.Sectors, r.SectorSize)), r.SectorSize)
 	for _, c := range r.Copies {
-		fmt.Fprintf(&b, "\n%s (sector %d): %s", machine.UpperFirst(c.Name), c.Sector, c.State)
+		fmt.Fprintf(&b, "\n%s", machine.UpperFirst(c.Name))
+		if c.Sector > 0 {
+			fmt.Fprintf(&b, " (sector %d)", c.Sector)
+		}
+		fmt.Fprintf(&b, ": %s", c.State)
 		if c.ID != "" {
 			fmt.Fprintf(&b, ", disk identifier %s", c.ID)
 		}
@@ -88,9 +92,7 @@ func printTables(w io.Writer, r tables.Report) error {
 			b.WriteString("\n")
 		}
 	}
-	if len(r.Findings) == 0 {
-		b.WriteString("\nThe copies agree, and nothing is wrong with them.\n")
-	}
+	fmt.Fprintf(&b, "\n%s\n", r.Says)
 	for _, f := range r.Findings {
 		fmt.Fprintf(&b, "\n! %s\n", f.Text)
 		if f.Want != "" || f.Got != "" {

@@ -82,33 +82,48 @@ func holdsNone(v *Volume) bool {
 // ofGap is how many places of free room are looked at, a MiB from each other.
 const ofGap = 8
 
-// doubted lists the sectors at which a volume may begin that the table does not tell of.
+// doubted lists the sectors at which a volume may begin that the table does not tell of: near
+// partitions that hold none, where another copy of the table has one begin, and at the
+// beginning of free room.
 func (c *Contents) doubted() []uint64 {
 	l := &c.Layout
 	if l.WrittenFor != 0 || l.Open || l.Style != disk.StyleGPT && l.Style != disk.StyleMBR {
 		return nil
 	}
 	per := uint64(1<<20) / uint64(l.SectorSize)
-	var places []uint64
-	taken := slices.Clone(l.Partitions)
-	slices.SortFunc(taken, func(p, q disk.Partition) int { return cmp.Compare(p.Start, q.Start) })
+	places := append(otherStarts(l), freeStarts(l, per)...)
 	for i, p := range l.Partitions {
 		if holdsNone(&c.Volumes[i]) && p.Type.Role != disk.RoleReserved {
 			near := p.Start / per * per
 			places = append(places, p.Start-min(p.Start, 1), p.Start+1, near, near+per)
 		}
 	}
-	others := l.Stale.Valid()
-	if l.GPT != nil && others == nil {
-		others = &l.GPT.Backup
+	slices.Sort(places)
+	return slices.Compact(places)
+}
+
+// otherStarts are where a copy that is not in force has partitions begin, and the one in
+// force has none.
+func otherStarts(l *disk.Layout) (places []uint64) {
+	other := l.Stale.Valid()
+	if l.GPT != nil && other == nil {
+		other = &l.GPT.Backup
 	}
-	if others != nil && others.State == disk.CopyGood {
-		for _, e := range others.Entries {
-			if !slices.ContainsFunc(l.Partitions, func(p disk.Partition) bool { return p.Start == e.First }) {
-				places = append(places, e.First)
-			}
+	if other == nil || other.State != disk.CopyGood {
+		return nil
+	}
+	for _, e := range other.Entries {
+		if !slices.ContainsFunc(l.Partitions, func(p disk.Partition) bool { return p.Start == e.First }) {
+			places = append(places, e.First)
 		}
 	}
+	return places
+}
+
+// freeStarts are the places at the beginning of each stretch of free room.
+func freeStarts(l *disk.Layout, per uint64) (places []uint64) {
+	taken := slices.Clone(l.Partitions)
+	slices.SortFunc(taken, func(p, q disk.Partition) int { return cmp.Compare(p.Start, q.Start) })
 	free := uint64(0)
 	for _, p := range append(taken, disk.Partition{Start: l.Sectors}) {
 		if p.Start > free && p.Start-free >= per {
@@ -124,8 +139,7 @@ func (c *Contents) doubted() []uint64 {
 		}
 		free = max(free, p.End())
 	}
-	slices.Sort(places)
-	return slices.Compact(places)
+	return places
 }
 
 // examineFound reads the volumes that were found.

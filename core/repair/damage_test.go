@@ -20,6 +20,7 @@ import (
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/sample"
+	"latchkey/truth"
 )
 
 // spoil is something that happened to a disk.
@@ -187,17 +188,11 @@ func (s ofSystem) machine(t *testing.T, image *diskmaker.Image, original bool) m
 	return m
 }
 
-// inImage are the actions whose commands need the disk alone, and no device of a partition.
-var inImage = []string{"rebuild-table", "correct-table", "restore-primary", "protective-mbr", "unhide", "set-active", "boot-code",
-	"copy-boot-sector", "copy-fat", "hidden-sectors"}
-
 // holds carries a plan out on the image where its commands go by the disk alone, and says
 // whether they do: then the disk must start.
 func (s ofSystem) holds(t *testing.T, image *diskmaker.Image, plan repair.Plan, original bool) bool {
-	for _, step := range plan.Steps {
-		if !slices.Contains(inImage, step.Action) {
-			return false
-		}
+	if !truth.OnDiskAlone(plan) {
+		return false
 	}
 	after := s.machine(t, image, original)
 	after.Drives[0].Contents = carriedOut(t, image, plan)

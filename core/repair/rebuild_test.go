@@ -2,8 +2,8 @@ package repair_test
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -19,6 +19,7 @@ import (
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 	"latchkey/internal/sample"
+	"latchkey/truth"
 )
 
 // wiped is what happened to the tables of a disk.
@@ -56,20 +57,12 @@ func carriedOut(t *testing.T, m *diskmaker.Image, plan repair.Plan, actions ...s
 	reference.Need(t, "sfdisk")
 	path := filepath.Join(t.TempDir(), "clone.img")
 	require.NoError(t, m.WriteFile(path))
-	for _, s := range plan.Steps {
-		if len(actions) > 0 && actions[0] != s.Action {
-			continue
-		}
-		for _, c := range s.Commands {
-			if strings.Contains(c.Text, "lsblk") || strings.Contains(c.Text, "before-") {
-				continue // finding the drive, and saving: an image has neither name nor serial number
-			}
-			cmd := exec.CommandContext(t.Context(), "sh", "-ec", "clone="+path+"\n"+c.Text)
-			cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
-			out, err := cmd.CombinedOutput()
-			require.NoError(t, err, "%s\n%s", c.Text, out)
-		}
+	if len(actions) > 0 {
+		other := func(s repair.PlanStep) bool { return s.Action != actions[0] }
+		plan.Steps = slices.DeleteFunc(slices.Clone(plan.Steps), other)
 	}
+	answer, err := truth.CarryOut(path, plan)
+	require.NoError(t, err, answer)
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	t.Cleanup(func() { f.Close() })

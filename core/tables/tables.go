@@ -16,6 +16,7 @@ type Report struct {
 	SectorSize int               `json:"sectorSize" doc:"Bytes"`
 	Sectors    uint64            `json:"sectors" doc:"The disk's capacity in sectors"`
 	Copies     []TableCopy       `json:"copies"`
+	Says       string            `json:"says" doc:"Whether they agree, as far as the evidence tells"`
 	Findings   []TableFault      `json:"findings"`
 	Steps      []repair.PlanStep `json:"-"` // that would bring them into order
 }
@@ -63,6 +64,7 @@ func Of(d machine.Drive) Report {
 	if g == nil {
 		g = l.Stale
 	}
+	r.Says = r.says(l)
 	if l.Told() {
 		r.Copies = append(r.Copies, ofPartitions(l))
 		return r
@@ -74,6 +76,23 @@ func Of(d machine.Drive) Report {
 		r.Copies = append(r.Copies, ofGPT(&g.Primary), ofGPT(&g.Backup))
 	}
 	return r
+}
+
+// says is whether the tables agree; of copies that are not in evidence nothing is said.
+func (r Report) says(l *disk.Layout) string {
+	lacks := l.MBR == nil || l.Open
+	if g := l.GPT; g != nil {
+		lacks = lacks || g.Primary.State == disk.CopyNotCaptured || g.Backup.State == disk.CopyNotCaptured
+	}
+	switch {
+	case l.Told():
+		return "A listing or a person tells of the table: whether its copies agree is not known without their bytes."
+	case len(r.Findings) > 0:
+		return "Something is wrong with them, or differs."
+	case lacks:
+		return "What is in evidence agrees, and nothing is wrong with it. Not every copy is in evidence."
+	}
+	return "The copies agree, and nothing is wrong with them."
 }
 
 // ofPartitions is what was told of a table, whichever copy of it the listing went by.

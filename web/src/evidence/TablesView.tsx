@@ -51,13 +51,9 @@ function OfDrive({ drive: d, onDetail }: { drive: DriveTables; onDetail: (d: Det
       <Typography variant="h3" component="h2">
         {d.role === "original" ? "Original" : "Clone"}: {d.style}
       </Typography>
-      {d.findings.length === 0 && (
-        <Typography variant="body2" sx={{ mt: 0.5 }}>
-          {d.copies.some((copy) => copy.name === "as told")
-            ? "A listing or a person tells of it: whether its copies agree is not known without their bytes."
-            : "What is in evidence of its tables agrees, and nothing is wrong with it."}
-        </Typography>
-      )}
+      <Typography variant="body2" sx={{ mt: 0.5 }}>
+        {d.says}
+      </Typography>
       {d.findings.map((f) => (
         <Box
           key={`${f.code} ${f.source.offset ?? 0} ${f.text}`}

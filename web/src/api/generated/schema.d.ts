@@ -1581,6 +1581,8 @@ export interface components {
             copies: components["schemas"]["TableCopy"][];
             findings: components["schemas"]["TableFault"][];
             role: string;
+            /** @description Whether they agree, as far as the evidence tells */
+            says: string;
             /**
              * Format: int64
              * @description Bytes
