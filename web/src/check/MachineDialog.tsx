@@ -18,8 +18,8 @@ interface Props {
   open: boolean;
   onClose: () => void;
   change: Change;
-  /** Whether a drive is attached, with the change. */
-  attached: (role: string) => boolean;
+  /** Whether a drive is attached, with the change; undefined is not known. */
+  attached: (role: string) => boolean | undefined;
   entries: BootEntry[];
   secureBoot?: boolean;
   storageMode?: string;
@@ -28,6 +28,7 @@ interface Props {
 
 const yesNo = { yes: "Yes", no: "No" };
 const ports = { on: "switched on", off: "switched off" };
+const port = (on?: boolean) => (on === undefined ? undefined : on ? "on" : "off");
 
 /** What-if on the rest of the machine: ports, secure boot, controller mode, and the boot entries' order. */
 export function MachineDialog({
@@ -51,7 +52,7 @@ export function MachineDialog({
             <Pick
               key={role}
               label={`Port of the ${role}`}
-              value={attached(role) ? "on" : "off"}
+              value={port(attached(role))}
               options={ports}
               onPick={(v) => v && set({ attached: { ...change.attached, [role]: v === "on" } })}
             />

@@ -23,7 +23,7 @@ interface Props {
 export function WhatIf({ case: c, entries, change, onChange, onKeep, keeping }: Props) {
   const [more, setMore] = useState(false);
   const attached = (role: string) =>
-    change?.attached?.[role] ?? c.drives.find((d) => d.role === role)?.attached ?? false;
+    change?.attached?.[role] ?? c.drives.find((d) => d.role === role)?.attached;
   const order = change?.deviceOrder ?? c.deviceOrder;
   const mode = change?.mode ?? c.firmware.mode ?? "";
   const set = (part: Change) => onChange({ ...change, ...part });
@@ -55,7 +55,8 @@ export function WhatIf({ case: c, entries, change, onChange, onKeep, keeping }: 
             <Checkbox
               size="small"
               sx={{ p: 0.5 }}
-              checked={attached(role)}
+              checked={attached(role) === true}
+              indeterminate={attached(role) === undefined}
               onChange={(e) => set({ attached: { ...change?.attached, [role]: e.target.checked } })}
             />
           }
