@@ -243,10 +243,8 @@ func TestSeveralAndNone(t *testing.T) {
 	assert.Contains(t, l.Problem, "This is df")
 	for text, want := range map[string]string{
 		"/dev/md0:\n           Version : 1.2\n        Raid Level : raid1\n": "mdadm",
-		"UUID=0a1b2c3d / ext4 errors=remount-ro 0 1\n":                      "/etc/fstab",
 		"  LV   VG Attr       LSize\n  root vg -wi-ao---- 10g\n":            "logical volumes",
 		"LUKS header information\nVersion: 2\n":                             "luksDump",
-		"menuentry 'Debian' {\n}\n":                                         "GRUB",
 		"BitLocker Drive Encryption: Configuration Tool version 10.0.1\n":   "manage-bde",
 		"bash: sfdisk: command not found\n":                                 "not found",
 		"\xFF\xD8\xFF\xE0\x00\x10JFIF":                                      "photograph",

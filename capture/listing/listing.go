@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
@@ -62,6 +63,9 @@ const (
 	Mountvol       Format = "mountvol"
 	Reagentc       Format = "reagentc /info"
 	Members        Format = "pvs, mdadm, luksDump, mount"
+	MountTable     Format = "/etc/fstab"
+	Menu           Format = "grub.cfg"
+	MacVariables   Format = "nvram -p"
 	SystemSummary  Format = "system summary"
 	// Several is a text that several commands printed.
 	Several Format = "several commands"
@@ -71,7 +75,7 @@ const (
 var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, LsblkTable, Blkid, Fdisk, Parted, PartedJSON,
 	PartedPrint, Efibootmgr, Sgdisk,
 	Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Separated, PowerShell, KeyedList, Diskutil, DiskutilText,
-	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, DirtyQuery, Mountvol, Reagentc, Members,
+	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, DirtyQuery, Mountvol, Reagentc, Members, MountTable, Menu, MacVariables,
 	DiskManagement, SystemSummary, WMI}
 
 // readers holds how each format is recognised and read.
@@ -95,6 +99,8 @@ var readers = map[Format]struct {
 	ManageBDE: {isManageBDE, readManageBDE}, VolumeReport: {isVolumeReport, readVolumeReport},
 	DirtyQuery: {isDirtyQuery, readDirtyQuery}, Mountvol: {isMountvol, readMountvol},
 	Reagentc: {isReagentc, readReagentc}, Members: {isMembers, readMembers},
+	MountTable: {isFstab, readFstab}, Menu: {isMenu, readMenu},
+	MacVariables:  {isMacVariables, readMacVariables},
 	SystemSummary: {isSystemSummary, readSystemSummary}, Efivar: {isEfivar, readEfivar},
 }
 
@@ -130,6 +136,10 @@ type Listing struct {
 	SecureBoot  fact.Of[bool]
 	StorageMode fact.Of[string]
 	Model       string
+	// Written are files of a Linux' configuration.
+	Written []machine.Written
+	// MacStart is the partition that a Mac was told to start.
+	MacStart fact.Of[disk.GUID]
 	// Parts are the commands that printed it, in their order.
 	Parts []Format
 	// Unplaced are the lines of volumes of which no partition is told.
@@ -267,7 +277,8 @@ func (l *Listing) Empty() bool {
 	_, mode := l.Mode.Get()
 	_, secure := l.SecureBoot.Get()
 	_, storage := l.StorageMode.Get()
-	return len(l.Disks) == 0 && l.Entries == nil && l.Store == nil && !mode && !secure && !storage && l.Model == ""
+	_, start := l.MacStart.Get()
+	return !start && len(l.Disks) == 0 && l.Entries == nil && l.Store == nil && len(l.Written) == 0 && !mode && !secure && !storage && l.Model == ""
 }
 
 // source names the command as the source of what it tells, where no other has told it.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/volume"
 )
 
@@ -146,5 +147,25 @@ func readContainers(t *text, l *Listing) {
 		case strings.TrimSpace(s) != "":
 			l.mark(i+1, Passed, "")
 		}
+	}
+}
+
+// macStart is the startup disk among a Mac's firmware variables: a matching dictionary with
+// the partition's GUID, in nvram(8)'s -p and -x forms. From memory.
+var macStart = regexp.MustCompile(`^efi-boot-device\s+<.*<key>UUID</key>\s*<string>([0-9A-Fa-f-]{36})</string>`)
+
+func isMacVariables(t *text) bool { return anyLine(t, macStart.MatchString) }
+
+func readMacVariables(t *text, l *Listing) {
+	for i, s := range t.lines {
+		g, err := disk.ParseGUID(match(macStart, s))
+		if err != nil {
+			if strings.TrimSpace(s) != "" {
+				l.mark(i+1, Passed, "")
+			}
+			continue
+		}
+		l.MacStart = fact.Known(g, fact.Source{Origin: fact.Text, Structure: string(MacVariables), Line: i + 1})
+		l.mark(i+1, Understood, "the Mac starts partition %s", g)
 	}
 }

@@ -24,14 +24,24 @@ var (
 	luksOf     = regexp.MustCompile(`luksDump\s+(?:-\S+\s+)*(/dev/\S+)`)
 	luksUUID   = regexp.MustCompile(`^UUID:\s+([0-9a-f-]{36})\s*$`)
 	mountedRow = regexp.MustCompile(`^(/dev/\S+) on (/\S*) type (\w+) \(`)
+	// mountedNow is a line of /proc/mounts, proc(5): its options begin with rw or ro.
+	mountedNow = regexp.MustCompile(`^(/dev/\S+) (/\S*) (\w+) r[ow](?:,\S*)? 0 0\s*$`)
 )
 
 func isMembers(t *text) bool {
 	return anyLine(t, func(s string) bool {
 		return pvsRow.MatchString(s) || pvName.MatchString(s) || lvsDevice.MatchString(s) ||
 			raidMember.MatchString(s) || mdstatRow.MatchString(s) ||
-			mountedRow.MatchString(s) && diskName.MatchString(path.Base(mountedRow.FindStringSubmatch(s)[1]))
+			mountedOn(s) != nil && diskName.MatchString(path.Base(mountedOn(s)[1]))
 	}) || luksDevice(t) != "" || examined(t)
+}
+
+// mountedOn is a device, where it is mounted, and its kind, as mount or /proc/mounts tell.
+func mountedOn(s string) []string {
+	if m := mountedRow.FindStringSubmatch(s); m != nil {
+		return m
+	}
+	return mountedNow.FindStringSubmatch(s)
 }
 
 // examined recognises mdadm --examine, which names the member first.
@@ -79,8 +89,8 @@ func readMembers(t *text, l *Listing) {
 			l.lies(crypt, "", volume.KindLUKS, "", n)
 		case match(luksUUID, s) != "" && crypt != "":
 			l.lies(crypt, match(luksUUID, s), volume.KindLUKS, "", n)
-		case mountedRow.MatchString(s):
-			m := mountedRow.FindStringSubmatch(s)
+		case mountedOn(s) != nil:
+			m := mountedOn(s)
 			kind, _ := volume.Named(m[3])
 			l.lies(m[1], "", kind, m[2], n)
 		case strings.TrimSpace(s) != "":

@@ -114,9 +114,11 @@ var promptForms = []*regexp.Regexp{
 	regexp.MustCompile(`^(?:PS )?[A-Za-z]:\\[^>]*>\s?(.*)$`),                         // C:\> and PS C:\>
 	regexp.MustCompile(`^(?:bash|sh|zsh)-[\d.]+[$#] ?(.*)$`),
 	regexp.MustCompile(`^PS ?> ?(.*)$`),
-	regexp.MustCompile(`^[$#] (\S.*)$`),
+	regexp.MustCompile(`^\$ (\S.*)$`),
+	// A comment of a file begins like the prompt of a bare root shell.
+	regexp.MustCompile(`^# ((?:sudo |/\S*/)?(?:[sc]?fdisk|[sc]?gdisk|lsblk|blkid|parted|efibootmgr|efivar|cat|mount|findmnt|mdadm|pv\w+|lv\w+|vg\w+|cryptsetup|lspci|dmidecode|bootctl|mokutil|df|smartctl|uname|ls|clear|exit|exec|dmesg|lshw)\b.*)$`),
 	regexp.MustCompile(`^~ [$#] ?(.*)$`),
-	regexp.MustCompile(`^-?(?:bash|sh)?[$#>]\s*()$`),
+	regexp.MustCompile(`^-?(?:(?:bash|sh)?[$>]|(?:bash|sh)#)\s*()$`),
 }
 
 // prompted reports whether a line is a terminal's prompt, with the command behind it.

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -41,6 +42,7 @@ type Config struct {
 	Mounts []loader.Mount
 	// Loaders are the names in a list of the shim's fallback, which lie beside it.
 	Loaders []string
+	text    []byte // of a pasted file
 }
 
 // Missing reports whether the evidence lacks the file's bytes.
@@ -100,6 +102,9 @@ func (c *Config) Source(base int64, field string, offset, length int64) fact.Sou
 	if c.From.Origin != "" {
 		s := c.From
 		s.Field = field
+		if c.text != nil {
+			s.Line += bytes.Count(c.text[:min(int64(len(c.text)), offset)], []byte("\n"))
+		}
 		return s
 	}
 	s := fact.Source{Origin: fact.Bytes, Structure: c.Path, Field: field, Offset: base}

@@ -4,6 +4,7 @@
 package machine
 
 import (
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 )
@@ -25,6 +26,8 @@ type Machine struct {
 	// DeviceOrder names the drives in the legacy boot order, and under UEFI in
 	// the order in which the firmware goes through its devices; nil is unknown.
 	DeviceOrder []string
+	// MacStart is the partition that a Mac's firmware was told to start, by its unique GUID.
+	MacStart fact.Of[disk.GUID]
 	// Answers are typed answers to questions, by their ID.
 	Answers map[string]string
 	// Until is how far the start is judged.

@@ -55,6 +55,13 @@ func References(m Machine) []Reference {
 			}))
 		}
 	}
+	if g, told := m.MacStart.Get(); told {
+		r := Reference{Holder: "The Mac's startup disk", Kind: string(loader.ByPartUUID), Value: g.String(), Source: m.MacStart.Source()}
+		refs = append(refs, r.resolve(m, "clone", func(d *Drive) ([]int, bool) {
+			found, known := d.Resolve(loader.Spec{Kind: loader.ByPartUUID, Value: g.String()})
+			return indexes(found), known
+		}))
+	}
 	for i := range m.Drives {
 		refs = append(refs, m.Drives[i].references(m)...)
 	}

@@ -20,6 +20,7 @@ import (
 	"latchkey/capture"
 	"latchkey/capture/listing"
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/demo"
@@ -218,7 +219,7 @@ func parted(r *rand.Rand, m *machine.Machine, w *whole) string {
 		paths = e.Files()
 	}
 	d.Contents = machine.Examine(on, paths...)
-	return what + " of " + d.Name
+	return what + " of " + d.Name + pasted(r, d, w)
 }
 
 // entriesText replaces the boot entries by what is left of a listing of them.
@@ -268,7 +269,33 @@ func listed(r *rand.Rand, m *machine.Machine, w *whole) string {
 	if l, err := listing.Read("", []byte(text), ""); err == nil && len(l.Disks) > 0 {
 		d.Contents = l.Disks[0].Contents()
 	}
-	return fmt.Sprintf("the bytes of %s but the output of %s, of it %s", d.Name, form, what)
+	return fmt.Sprintf("the bytes of %s but the output of %s%s, of it %s", d.Name, form, pasted(r, d, w), what)
+}
+
+// pasted adds some of the disk's files of configuration as people paste them, cut.
+func pasted(r *rand.Rand, d *machine.Drive, w *whole) (beside string) {
+	held := w.machine.Drives[slices.IndexFunc(w.machine.Drives, func(x machine.Drive) bool { return x.Name == d.Name })].Contents
+	if held == nil {
+		return ""
+	}
+	for i := range held.Volumes {
+		for _, c := range held.Volumes[i].Configs {
+			if c.Kind != machine.ConfigFstab && c.Kind != machine.ConfigGRUB || c.File == nil || r.IntN(2) == 0 {
+				continue
+			}
+			text, what := weaker.Cut(r, string(c.File.Bytes))
+			l, err := listing.Read("", []byte(text), "")
+			if err != nil {
+				continue
+			}
+			for _, file := range l.Written {
+				if d.TellWritten(file, fact.Source{Origin: fact.Text}) {
+					beside += " and " + c.Path + " without " + what
+				}
+			}
+		}
+	}
+	return beside
 }
 
 func printed(r *rand.Rand, l *disk.Layout, file string) (text, form string) {

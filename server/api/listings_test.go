@@ -147,10 +147,33 @@ func TestACaseFromListingsAlone(t *testing.T) {
 	require.Len(t, pieces, 3)
 	number := fmt.Sprint(pieces[0].(map[string]any)["id"])
 	shown := c.get("/cases/" + id + "/listings/" + number)
-	assert.Equal(t, "clone", shown.body["storeRole"])
+	store := shown.body["disks"].([]any)[0].(map[string]any)
+	assert.Equal(t, "clone", store["role"])
+	assert.Equal(t, "boot configuration store", store["holds"])
 	r = c.send(http.MethodPut, "/cases/"+id+"/listings/"+number+"/withdrawn", c.version(id), map[string]any{"withdrawn": true})
 	require.Equal(t, http.StatusOK, r.status, r.body)
 	assert.Equal(t, "depends", verdict(c.get("/cases/"+id+"/check")), "without the store it is open again")
+}
+
+// A mount table that was pasted says who refers to what: the clone's copy still names what only
+// the original carries.
+func TestAPastedMountTableNamesTheOriginal(t *testing.T) {
+	t.Parallel()
+	c := newClient(t, storetest.Open(t))
+	id := fmt.Sprint(c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Pasted"}).body["id"])
+	lsblk := `{"blockdevices":[{"name":"sda","type":"disk","size":500107862016,"pttype":"gpt","children":[{"name":"sda1","type":"part","partn":1,"size":107374182400,"start":2048,"fstype":"ext4","uuid":"3f1b2c4d-0000-4000-8000-00000000000%d","parttype":"0fc63daf-8483-4772-8e79-3d69d8477de4"}]}]}`
+	c.list(t, id, fmt.Sprintf(lsblk, 1), map[string]string{"sda": "original"})
+	c.list(t, id, fmt.Sprintf(lsblk, 2), map[string]string{"sda": "clone"})
+	const fstab = "$ cat /etc/fstab\nUUID=3f1b2c4d-0000-4000-8000-000000000001 / ext4 errors=remount-ro 0 1\n"
+	read := c.listing("/cases/"+id+"/listings/reading", "", fstab, "", nil)
+	require.Equal(t, http.StatusOK, read.status, read.body)
+	lies := read.body["disks"].([]any)[0].(map[string]any)
+	assert.Equal(t, "/etc/fstab", lies["holds"])
+	assert.Equal(t, "original", lies["role"], "the volume that it names lies there")
+	assert.Contains(t, lies["why"], "this drive carries")
+	c.list(t, id, fstab, map[string]string{"/etc/fstab": "clone"})
+	assert.Contains(t, c.fetch(t, "/cases/"+id+"/references.csv"), "\"/etc/fstab, /\",clone,file system UUID,3f1b2c4d-0000-4000-8000-000000000001,other")
+	assert.Equal(t, "depends", verdict(c.get("/cases/"+id+"/check")), "a pasted file proves nothing of a start")
 }
 
 func (c client) fetch(t *testing.T, path string) string {

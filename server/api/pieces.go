@@ -36,7 +36,6 @@ type Piece struct {
 	Disks   []judge.ReadDisk `json:"disks" doc:"The disks that it tells of"`
 	Tells   []string         `json:"tells" doc:"What it tells of the machine as such"`
 	Entries int              `json:"entries" doc:"Boot entries that it lists"`
-	Store   bool             `json:"store" doc:"It tells of a boot configuration store"`
 	Problem string           `json:"problem,omitempty" doc:"What of it could not be read, and what to do"`
 }
 
@@ -155,7 +154,7 @@ func (a *API) recogniseText(ctx context.Context, c *store.Case, in *ListingInput
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	out := &Piece{Kind: "listing", Says: r.Format, Disks: r.Disks, Tells: r.Tells, Entries: r.Entries, Store: r.Store,
+	out := &Piece{Kind: "listing", Says: r.Format, Disks: r.Disks, Tells: r.Tells, Entries: r.Entries,
 		Problem: r.Problem}
 	if l.Empty() {
 		out.Kind, out.Says = "refused", "Nothing of it was understood. "+l.Problem

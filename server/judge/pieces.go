@@ -171,6 +171,7 @@ func (out *assembled) summaries(listings []read) {
 	for _, l := range listings {
 		settle(out, "secure boot", &f.SecureBoot, l.SecureBoot, l.id)
 		settle(out, "controller mode", &f.StorageMode, l.StorageMode, l.id)
+		settle(out, "the Mac's startup disk", &out.machine.MacStart, l.MacStart, l.id)
 	}
 }
 
@@ -236,6 +237,13 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 		}
 	}
 	drive.Contents = merged
+	for _, l := range listings {
+		for _, w := range l.Written {
+			if l.disks[w.Name] == d.Role {
+				drive.TellWritten(w, fact.Source{Origin: fact.Text, Structure: string(l.Format), Drive: d.Role, Evidence: l.id})
+			}
+		}
+	}
 	out.contradictions = append(out.contradictions, contradictions...)
 	return drive, nil
 }

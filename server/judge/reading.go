@@ -31,8 +31,6 @@ type Reading struct {
 	Unread     int            `json:"unread" doc:"How many lines were not understood"`
 	Disks      []ReadDisk     `json:"disks"`
 	Entries    int            `json:"entries" doc:"Boot entries it tells of"`
-	Store      bool           `json:"store" doc:"It tells of a boot configuration store"`
-	StoreRole  string         `json:"storeRole,omitempty"`
 	Mode       string         `json:"mode,omitempty" doc:"The firmware mode that it proves"`
 	Tells      []string       `json:"tells" doc:"What it tells of the machine as such"`
 	Problem    string         `json:"problem,omitempty"`
@@ -46,6 +44,7 @@ type ReadDisk struct {
 	Size       string `json:"size,omitempty"`
 	Style      string `json:"style,omitempty"`
 	Partitions int    `json:"partitions"`
+	Holds      string `json:"holds,omitempty" doc:"Of the disk no more is told than this, which lies on it: a boot configuration store, a file"`
 	Role       string `json:"role,omitempty" doc:"The drive of the case; absent when nothing tells"`
 	Why        string `json:"why,omitempty"`
 }
@@ -53,8 +52,7 @@ type ReadDisk struct {
 // Show shows a reading with the drives its disks were given to.
 func Show(l *listing.Listing, roles map[string]string) Reading {
 	r := Reading{Format: string(l.Format), Formats: []string{}, Lines: []listing.Line{}, LineCount: len(l.Lines),
-		Disks: []ReadDisk{}, Tells: tells(l),
-		Store: l.Store != nil, StoreRole: roles[storeName], Problem: l.Problem}
+		Disks: []ReadDisk{}, Tells: tells(l), Problem: l.Problem}
 	for _, f := range listing.Formats {
 		r.Formats = append(r.Formats, string(f))
 	}
@@ -84,6 +82,12 @@ func Show(l *listing.Listing, roles map[string]string) Reading {
 		}
 		r.Disks = append(r.Disks, one)
 	}
+	if l.Store != nil {
+		r.Disks = append(r.Disks, ReadDisk{Name: storeName, Holds: "boot configuration store", Role: roles[storeName]})
+	}
+	for _, w := range l.Written {
+		r.Disks = append(r.Disks, ReadDisk{Name: w.Name, Holds: w.Name, Role: roles[w.Name]})
+	}
 	return r
 }
 
@@ -98,6 +102,9 @@ func tells(l *listing.Listing) []string {
 	}
 	if mode, ok := l.StorageMode.Get(); ok {
 		out = append(out, "controller "+strings.ToUpper(mode))
+	}
+	if _, told := l.MacStart.Get(); told {
+		out = append(out, "the Mac's startup disk")
 	}
 	if l.Model != "" {
 		out = append(out, l.Model)
@@ -151,7 +158,7 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 	}
 	r := Show(l, nil)
 	taken := map[string]bool{}
-	for i := range r.Disks {
+	for i := range l.Disks {
 		role, why := a.place(c, l.Disks[i].Contents(), l.Disks[i].Model, l.Disks[i].Name)
 		if role != "" && taken[role] {
 			role, why = "", "It fits a disk that another one of the listing fits, too."
@@ -159,7 +166,8 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 		r.Disks[i].Role, r.Disks[i].Why = role, why
 		taken[role] = role != ""
 	}
-	if len(r.Disks) == 2 && !taken["original"] && !taken["clone"] {
+	a.lies(&r, l)
+	if len(l.Disks) == 2 && !taken["original"] && !taken["clone"] {
 		first, why := compare.Guess(l.Disks[0].Contents(), l.Disks[1].Contents())
 		if why != "" {
 			roles := []string{"original", "clone"}
@@ -167,7 +175,7 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 				roles = []string{"clone", "original"}
 			}
 			r.Disks[0].Role, r.Disks[1].Role = roles[0], roles[1]
-			for i := range r.Disks {
+			for i := range l.Disks {
 				r.Disks[i].Why = "A guess: the original is taken to be the other one " + why
 				if r.Disks[i].Role == "original" {
 					r.Disks[i].Why = "A guess: taken for the original " + why
@@ -181,6 +189,37 @@ func (j *Judge) Suggest(ctx context.Context, c *store.Case, l *listing.Listing) 
 		}
 	}
 	return &r, nil
+}
+
+// lies says on which drive lie a store and files, of whose disk nothing else is told: a file
+// names the volume that it lies on, which one drive alone may carry.
+func (a *assembled) lies(r *Reading, l *listing.Listing) {
+	at := len(l.Disks)
+	if l.Store != nil {
+		r.Disks[at].Why = "It lies on the disk that the machine was started from when the listing was made."
+		at++
+	}
+	for _, w := range l.Written {
+		one := &r.Disks[at]
+		at++
+		one.Why = "It lies on the disk of the system that it was read in."
+		s, told := w.Home()
+		if !told {
+			continue
+		}
+		var carry []string
+		for i := range a.machine.Drives {
+			if d := &a.machine.Drives[i]; d.Carries(s) {
+				carry = append(carry, d.Name)
+			}
+		}
+		switch len(carry) {
+		case 1:
+			one.Role, one.Why = carry[0], fmt.Sprintf("It names its own volume by %s, which this drive carries.", s)
+		case 2:
+			one.Why = fmt.Sprintf("It names its own volume by %s, which both drives carry. Which of them was it read on?", s)
+		}
+	}
 }
 
 // Pieces lists every piece of a case's evidence.

@@ -122,7 +122,6 @@ export function AddListing({ case: c }: { case: Case }) {
 function suggested(r: Reading): Record<string, string> {
   const roles: Record<string, string> = {};
   for (const d of r.disks) if (d.role) roles[d.name] = d.role;
-  if (r.store) roles.store = r.storeRole ?? "";
   return roles;
 }
 
@@ -161,22 +160,13 @@ function Understood({ reading: r, roles, onRole, onFormat }: UnderstoodProps) {
       {r.disks.map((d) => (
         <RolePick
           key={d.name}
-          label={d.name}
-          about={[d.model, d.size, d.style, `${d.partitions} partitions`].filter(Boolean).join(" · ")}
+          label={d.holds ? "Lies on" : `${d.name} is`}
+          about={d.holds || [d.model, d.size, d.style, `${d.partitions} partitions`].filter(Boolean).join(" · ")}
           why={d.why}
           role={roles[d.name] ?? ""}
           onRole={(role) => onRole(d.name, role)}
         />
       ))}
-      {r.store && (
-        <RolePick
-          label="store"
-          about="Boot configuration store"
-          why="It lies on the disk that the machine was started from when the listing was made."
-          role={roles.store ?? ""}
-          onRole={(role) => onRole("store", role)}
-        />
-      )}
       <ListingLines reading={r} />
     </Box>
   );
@@ -199,7 +189,7 @@ function RolePick({
     <Box sx={{ display: "grid", gridTemplateColumns: "170px 1fr", gap: 1.5, alignItems: "center" }}>
       <TextField
         select
-        label={label === "store" ? "Belongs to" : `${label} is`}
+        label={label}
         value={role}
         onChange={(e) => onRole(e.target.value)}
       >

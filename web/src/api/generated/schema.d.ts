@@ -2106,8 +2106,6 @@ export interface components {
             problem?: string;
             /** @description What it is in a sentence, or why it is refused */
             says: string;
-            /** @description It tells of a boot configuration store */
-            store: boolean;
             /** @description What it tells of the machine as such */
             tells: string[];
         };
@@ -2302,6 +2300,8 @@ export interface components {
             text: string;
         };
         ReadDisk: {
+            /** @description Of the disk no more is told than this, which lies on it: a boot configuration store, a file */
+            holds?: string;
             model?: string;
             name: string;
             /** Format: int64 */
@@ -2328,9 +2328,6 @@ export interface components {
             /** @description The firmware mode that it proves */
             mode?: string;
             problem?: string;
-            /** @description It tells of a boot configuration store */
-            store: boolean;
-            storeRole?: string;
             /** @description What it tells of the machine as such */
             tells: string[];
             /**
