@@ -240,7 +240,8 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 	for _, l := range listings {
 		for _, w := range l.Written {
 			if l.disks[w.Name] == d.Role {
-				drive.TellWritten(w, fact.Source{Origin: fact.Text, Structure: string(l.Format), Drive: d.Role, Evidence: l.id})
+				drive.TellWritten(w, fact.Source{Origin: fact.Text, Structure: string(l.Format), Drive: d.Role,
+					Evidence: l.id})
 			}
 		}
 	}
