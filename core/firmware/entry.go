@@ -2,6 +2,8 @@ package firmware
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -158,10 +160,11 @@ func (e *Entries) Fill(other *Entries, evidence uint64) {
 	}
 }
 
-// Files lists the programs that the entries name.
+// Files lists the programs that the entries name, in the order of their numbers.
 func (e *Entries) Files() []string {
 	var files []string
-	for _, entry := range e.All {
+	for _, n := range slices.Sorted(maps.Keys(e.All)) {
+		entry := e.All[n]
 		if path := entry.Path.Program(); path != "" && !strings.Contains(path, "/") {
 			files = append(files, path)
 		}

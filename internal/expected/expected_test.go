@@ -14,3 +14,5 @@ func init() {
 func TestEveryMachineEndsAsExpected(t *testing.T) { expected.Outcomes(t, expected.Machines(t)) }
 
 func TestEveryPlanIsAsExpected(t *testing.T) { expected.Plans(t, expected.Quick(t)) }
+
+func TestEveryDiskIsReadAsExpected(t *testing.T) { expected.Evidence(t, expected.Quick(t)) }
