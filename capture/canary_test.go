@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -28,9 +29,10 @@ const canary = "CANARY-OF-A-PERSON"
 // read, with boot files between files that are nobody's business.
 func aviary(t *testing.T) string {
 	t.Helper()
-	path := reference.Image(t, 512<<20)
+	path := reference.Image(t, 1280<<20)
 	reference.Run(t, "label: gpt\nstart=2048, size=131072, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=133120, size=131072, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n"+
-		"start=264192, size=131072, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\nstart=395264, size=131072, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n", "sfdisk", "-q", path)
+		"start=264192, size=131072, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\nstart=395264, size=131072, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"+
+		"start=526336, size=819200, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\nstart=1345536, size=819200, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n", "sfdisk", "-q", path)
 	folder := t.TempDir()
 	song := func(i int) []byte { return []byte(strings.Repeat(canary+"\n", 1+i*i%40)) }
 	file := func(name string, content []byte) string {
@@ -75,6 +77,16 @@ func aviary(t *testing.T) string {
 		reference.Run(t, "", "mke2fs", append(args, ext)...)
 		put(sector, ext)
 	}
+	for sector, kind := range map[int64]string{526336: "xfs", 1345536: "btrfs"} {
+		image, at := reference.Image(t, 400<<20), t.TempDir()
+		reference.Run(t, "", "mkfs."+kind, "-q", image)
+		if out, err := exec.Command("mount", "-o", "loop", image, at).CombinedOutput(); err != nil {
+			reference.Lacks(t, "the image cannot be mounted here: %s", out)
+		}
+		reference.Run(t, "", "cp", "-r", folder+"/.", at)
+		reference.Run(t, "", "umount", at)
+		put(sector, image)
+	}
 	return path
 }
 
@@ -98,6 +110,19 @@ func TestNoCanaryIsInACapture(t *testing.T) {
 			require.NoError(t, err)
 			assert.Zero(t, bytes.Count(raw, []byte(canary)), "%s, sectors of %d bytes", f.Name, sectorSize)
 			assert.NotContains(t, string(raw), "CANARY", f.Name)
+		}
+		if sectorSize == 512 {
+			kept, err := capture.ReadCapture(bytes.NewReader(b.Bytes()), int64(b.Len()))
+			require.NoError(t, err)
+			on, err := disk.New(kept.Sectors, kept.Capacity, 512)
+			require.NoError(t, err)
+			held := machine.Examine(on)
+			require.Len(t, held.Volumes, 6)
+			for _, v := range held.Volumes[2:] {
+				table := v.Config(machine.ConfigFstab, "/etc/fstab")
+				require.NotNil(t, table, v.Kind)
+				assert.Len(t, table.Mounts, 1, v.Kind)
+			}
 		}
 	}
 }

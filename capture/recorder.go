@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -9,21 +10,19 @@ import (
 	"latchkey/core/disk"
 )
 
-// grain is the unit in which a recording keeps what was read, in bytes: the smallest
-// structure with something of another file beside it (an ext inode is 128 bytes, an NTFS
-// record 1,024), so that what stands beside it in a sector is not kept.
-const grain = 128
-
 // Recorder is a reader that remembers what was read through it, and what could not be.
 type Recorder struct {
 	r          io.ReaderAt
 	size       int64 // bytes
 	sectorSize int64
-	read       map[int64]bool // by grain
-	failed     map[int64]bool // sectors that could not be read
-	ctx        context.Context
-	report     func(Progress)
-	progress   Progress
+	// read is what was read to the byte, in order and merged: what stands beside it in a
+	// sector, or in a node of a file system, may be somebody's file.
+	read     []Extent
+	kept     int64          // bytes of it
+	failed   map[int64]bool // sectors that could not be read
+	ctx      context.Context
+	report   func(Progress)
+	progress Progress
 }
 
 // Progress is how far a capture got: counts of what really was read.
@@ -47,7 +46,7 @@ func (r *Recorder) through(p []byte, off int64) (int, error) {
 	r.progress.Reads++
 	r.progress.Read += int64(n)
 	if r.report != nil {
-		r.progress.Kept = int64(len(r.read)) * grain
+		r.progress.Kept = r.kept
 		r.report(r.progress)
 	}
 	return n, err
@@ -60,7 +59,7 @@ func (a aside) ReadAt(p []byte, off int64) (int, error) { return a.r.through(p, 
 
 // NewRecorder records reads of a disk of size bytes, whose sectors have sectorSize bytes.
 func NewRecorder(r io.ReaderAt, size int64, sectorSize int) *Recorder {
-	return &Recorder{r: r, size: size, sectorSize: int64(sectorSize), read: map[int64]bool{}, failed: map[int64]bool{}}
+	return &Recorder{r: r, size: size, sectorSize: int64(sectorSize), failed: map[int64]bool{}}
 }
 
 // ReadAt implements io.ReaderAt. Where the drive fails, what it fails at is found out
@@ -98,25 +97,31 @@ func ended(err error) bool {
 }
 
 func (r *Recorder) keep(off int64, n int) {
-	if n > 0 {
-		for g := off / grain; g <= (off+int64(n)-1)/grain; g++ {
-			r.read[g] = true
-		}
+	if n <= 0 {
+		return
 	}
+	end := off + int64(n)
+	from, _ := slices.BinarySearchFunc(r.read, off, func(x Extent, at int64) int { return cmp.Compare(x.Offset+x.Length, at) })
+	to := from
+	for ; to < len(r.read) && r.read[to].Offset <= end; to++ {
+		off, end = min(off, r.read[to].Offset), max(end, r.read[to].Offset+r.read[to].Length)
+		r.kept -= r.read[to].Length
+	}
+	r.read = slices.Replace(r.read, from, to, Extent{off, end - off})
+	r.kept += end - off
 }
 
 // Aside returns a reader of the same bytes that are not recorded.
 func (r *Recorder) Aside() io.ReaderAt { return aside{r} }
 
 // Extents returns what was read, in order and merged.
-func (r *Recorder) Extents() []Extent { return r.merged(r.read, grain) }
+func (r *Recorder) Extents() []Extent { return slices.Clone(r.read) }
 
 // Unreadable returns the sectors that could not be read, in order and merged.
-func (r *Recorder) Unreadable() []Extent { return r.merged(r.failed, r.sectorSize) }
-
-func (r *Recorder) merged(in map[int64]bool, unit int64) []Extent {
-	units := make([]int64, 0, len(in))
-	for u := range in {
+func (r *Recorder) Unreadable() []Extent {
+	unit := r.sectorSize
+	units := make([]int64, 0, len(r.failed))
+	for u := range r.failed {
 		units = append(units, u)
 	}
 	slices.Sort(units)

@@ -50,7 +50,7 @@ var forbidden = map[string][]string{"server/": {"demo", "internal/diskmaker"}, "
 // outside lists the decoders that the core may use besides the standard library.
 var outside = map[string]bool{
 	"www.velocidex.com/golang/go-ntfs/parser": true, "www.velocidex.com/golang/regparser": true, "github.com/ulikunitz/xz/lzma": true,
-	"golang.org/x/arch/x86/x86asm": true,
+	"golang.org/x/arch/x86/x86asm": true, "github.com/anchore/go-lzo": true, "github.com/klauspost/compress/zstd": true,
 }
 
 func TestImportsPointOneWay(t *testing.T) {
@@ -74,7 +74,13 @@ func TestImportsPointOneWay(t *testing.T) {
 			assert.Less(t, rank[inner], rank[from], "%s imports %s", from, inner)
 			for prefix, list := range forbidden {
 				for _, bad := range list {
-					assert.False(t, strings.HasPrefix(from, prefix) && strings.HasPrefix(inner, bad), "%s imports %s", from, inner)
+					assert.False(
+						t,
+						strings.HasPrefix(from, prefix) && strings.HasPrefix(inner, bad),
+						"%s imports %s",
+						from,
+						inner,
+					)
 				}
 			}
 		} else if strings.HasPrefix(from, "core/") && strings.Contains(strings.Split(to, "/")[0], ".") {

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"latchkey/core/disk"
@@ -26,7 +27,6 @@ type layout struct {
 	root     string // root= of the kernel line
 	prefix   string // GRUB's folder
 	shows    string // what a start that stops must show
-	unread   bool   // its file system's files are not read
 	menu     string // GRUB's menu; "" is one entry
 	env      string // of GRUB's environment block
 	parts    []diskmaker.Partition
@@ -58,7 +58,7 @@ func layoutScenarios() []Scenario {
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		all = append(all, Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
-			Shows: l.shows, Unread: l.unread,
+			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}
 	return all
@@ -234,20 +234,47 @@ func onRAID(_, tree, volume string) error {
 // mounted fills a file system of another kind, which this machine's kernel writes.
 func mounted(format ...string) func(dir, tree, volume string) error {
 	return func(dir, tree, volume string) error {
-		if err := run(format[0], append(format[1:], volume)...); err != nil {
-			return err
-		}
-		point := filepath.Join(dir, "point")
-		if err := os.MkdirAll(point, 0o700); err != nil {
-			return err
-		}
-		if err := run("mount", "-o", "loop", volume, point); err != nil {
-			return err
-		}
-		err := run("cp", "-a", tree+"/.", point)
-		if undone := run("umount", point); err == nil {
-			err = undone
-		}
+		return onMounted(dir, volume, format, func(point string) error { return run("cp", "-a", tree+"/.", point) })
+	}
+}
+
+// inSubvolume fills a subvolume of a Btrfs, which may be the one that is mounted where none
+// is named.
+func inSubvolume(byDefault bool) func(dir, tree, volume string) error {
+	return func(dir, tree, volume string) error {
+		return onMounted(dir, volume, []string{"mkfs.btrfs", "-q", "-f", "-U", rootUUID}, func(point string) error {
+			if err := run("btrfs", "subvolume", "create", point+"/@"); err != nil {
+				return err
+			}
+			if byDefault {
+				if err := run("btrfs", "subvolume", "set-default", point+"/@"); err != nil {
+					return err
+				}
+			}
+			return run("cp", "-a", tree+"/.", point+"/@")
+		})
+	}
+}
+
+// oneAtATime: mkfs.btrfs refuses an identifier that another loop device carries.
+var oneAtATime sync.Mutex
+
+func onMounted(dir, volume string, format []string, fill func(point string) error) error {
+	oneAtATime.Lock()
+	defer oneAtATime.Unlock()
+	if err := run(format[0], append(format[1:], volume)...); err != nil {
 		return err
 	}
+	point := filepath.Join(dir, "point")
+	if err := os.MkdirAll(point, 0o700); err != nil {
+		return err
+	}
+	if err := run("mount", "-o", "loop", volume, point); err != nil {
+		return err
+	}
+	err := fill(point)
+	if undone := run("umount", point); err == nil {
+		err = undone
+	}
+	return err
 }

@@ -18,6 +18,9 @@ const (
 	onMirror = "(mduuid/4d1f0b6e911a475c8e0d3b0c991f2271)/boot/grub"
 	noRoot   = "ALERT!"
 	rescue   = "grub rescue>|grub>"
+	noInit   = "No init found|Target filesystem doesn't have"
+	// What mount says of a subvolume that is not there, and the initial RAM disk then.
+	noSubvolume = "No such file or directory|mounting .* failed"
 )
 
 // chosen is a menu in which the second entry alone names the right root, and the default
@@ -52,6 +55,12 @@ func layouts() []layout {
 		l.name, l.shows, l.parts, l.boot = name, shows, parts, files
 		return l
 	}
+	subvolume := func(name, before, options string, byDefault bool, shows string) layout {
+		l := ext
+		l.name, l.shows, l.prefix, l.lay = name, shows, "(,gpt2)"+before+"/boot/grub", inSubvolume(byDefault)
+		l.menu = "set default=0\n" + menuEntry("Debian", "d", before+"@KERNEL@", before+"@RAM@", byUUID+options)
+		return l
+	}
 	return []layout{
 		{name: "root on LVM", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: onGroup, lay: onLVM()},
 		{name: "root on LVM by UUID", firmware: OVMF, root: byUUID, prefix: onGroup, lay: onLVM()},
@@ -62,8 +71,16 @@ func layouts() []layout {
 		{name: "root on one half of a mirror", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAID},
 		{name: "root on one half of a mirror, legacy", firmware: SeaBIOS, root: byUUID, prefix: onMirror, lay: onRAID},
 		{name: "root on a plain file system, by a volume of LVM", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: ext.prefix, shows: noRoot, lay: plainExt},
-		{name: "root on XFS", unread: true, firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
-		{name: "root on Btrfs", unread: true, firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.btrfs", "-q", "-f", "-U", rootUUID)},
+		{name: "root on XFS", firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
+		{name: "root on XFS, legacy", firmware: SeaBIOS, root: byUUID, prefix: "(,msdos1)/boot/grub", lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
+		{name: "root on XFS with a new identifier", firmware: OVMF, root: byUUID, prefix: ext.prefix, shows: noRoot, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID)},
+		{name: "root on Btrfs", firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.btrfs", "-q", "-f", "-U", rootUUID)},
+		subvolume("root in a subvolume of Btrfs", "/@", " rootflags=subvol=@", false, ""),
+		subvolume("root in a subvolume of Btrfs, by its number", "/@", " rootflags=subvolid=256", false, ""),
+		subvolume("root in the default subvolume of Btrfs", "/@", "", true, ""),
+		subvolume("root in a subvolume of Btrfs that is not named", "/@", "", false, noInit),
+		subvolume("root in a subvolume of Btrfs that is not there", "/@", " rootflags=subvol=gone", true, noSubvolume),
+		subvolume("GRUB's folder without its subvolume", "", " rootflags=subvol=@", false, rescue),
 		menu("the saved entry of a menu", debianDefault, "saved_entry=x", ""),
 		menu("the saved entry within a submenu", debianDefault, "saved_entry=more>r", ""),
 		menu("the next entry before the saved one", debianDefault, "saved_entry=x\nnext_entry=w", noRoot),

@@ -32,10 +32,7 @@ type Scenario struct {
 	Limit time.Duration
 	// Shows is what a start that stops must say on the serial port, as a regular expression.
 	Shows string
-	// Unread is set where the files of its root cannot be read, so that a start to the end is
-	// unproven.
-	Unread bool
-	Smoke  bool // one of the few that the tests start every time
+	Smoke bool // one of the few that the tests start every time
 	// Explained says why firmware and simulation differ, where that is the
 	// firmware's own choice.
 	Explained string

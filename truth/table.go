@@ -86,7 +86,7 @@ func (p *printer) layouts(reports []Report) {
 	p.line("%s", layoutsTitle)
 	p.line("")
 	p.line("Debians with their own kernel and initial RAM disk, made by `scripts/debian layouts`, judged to the end of the start; what")
-	p.line("stops must show so on the serial port. The files of XFS and Btrfs are not read, so that those are unproven. **%d of %d agree**.", agree, len(reports))
+	p.line("stops must show so on the serial port. **%d of %d agree**.", agree, len(reports))
 	sort.SliceStable(reports, func(i, j int) bool { return reports[i].order < reports[j].order })
 	p.line("")
 	p.line("| firmware | machine | computed | in real firmware | |")

@@ -75,7 +75,8 @@ const (
 var Formats = []Format{Efivar, SfdiskDump, SfdiskJSON, Lsblk, LsblkTable, Blkid, Fdisk, Parted, PartedJSON,
 	PartedPrint, Efibootmgr, Sgdisk,
 	Bcdedit, Diskpart, GetDisk, GetPartition, GetVolume, Separated, PowerShell, KeyedList, Diskutil, DiskutilText,
-	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, DirtyQuery, Mountvol, Reagentc, Members, MountTable, Menu, MacVariables,
+	GPTShow, MacReport, Containers, ManageBDE, VolumeReport, DirtyQuery, Mountvol, Reagentc, Members,
+	MountTable, Menu, MacVariables,
 	DiskManagement, SystemSummary, WMI}
 
 // readers holds how each format is recognised and read.
@@ -278,7 +279,8 @@ func (l *Listing) Empty() bool {
 	_, secure := l.SecureBoot.Get()
 	_, storage := l.StorageMode.Get()
 	_, start := l.MacStart.Get()
-	return !start && len(l.Disks) == 0 && l.Entries == nil && l.Store == nil && len(l.Written) == 0 && !mode && !secure && !storage && l.Model == ""
+	return !start && len(l.Disks) == 0 && l.Entries == nil && l.Store == nil && len(l.Written) == 0 && !mode &&
+		!secure && !storage && l.Model == ""
 }
 
 // source names the command as the source of what it tells, where no other has told it.

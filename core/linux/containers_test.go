@@ -45,31 +45,47 @@ func newNested(t *testing.T, prefix, root string) *nested {
 	table := fmt.Sprintf("label: gpt\nstart=2048, size=131072, type=U\nstart=%d, size=%d, type=L\n", inStart, inLength)
 	reference.Run(t, table, "sfdisk", "-q", n.path)
 	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", "--offset", "2048", "-h", "2048", n.path, "65536")
-	program := filepath.Join(t.TempDir(), "grub.efi")
-	reference.Run(t, "", "grub-mkimage", "-O", "x86_64-efi", "-p", prefix, "-o", program, "part_gpt", "ext2", "lvm",
-		"mdraid1x", "normal")
 	for _, dir := range []string{"EFI", "EFI/BOOT"} {
 		reference.Run(t, "", "mmd", "-i", n.path+"@@1M", dir)
 	}
-	reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", program, "::EFI/BOOT/BOOTX64.EFI")
+	return n.grub("part_gpt", "ext2", "fat", "lvm", "mdraid1x", "normal")
+}
+
+// grub puts a GRUB with modules onto the boot partition.
+func (n *nested) grub(modules ...string) *nested {
+	program := filepath.Join(n.t.TempDir(), "grub.efi")
+	reference.Run(
+		n.t,
+		"",
+		"grub-mkimage",
+		append([]string{"-O", "x86_64-efi", "-p", n.prefix, "-o", program}, modules...)...)
+	reference.Run(n.t, "", "mcopy", "-o", "-i", n.path+"@@1M", program, "::EFI/BOOT/BOOTX64.EFI")
 	return n
 }
 
 // system writes a root file system at a byte of the second partition.
 func (n *nested) system(offset, size int64) *nested {
 	n.t.Helper()
+	tree := n.tree("")
+	reference.Run(n.t, "", "mkfs.ext4", "-q", "-F", "-U", innerUUID, "-d", tree, "-E",
+		fmt.Sprintf("offset=%d", inBase+offset), n.path, fmt.Sprintf("%dk", size>>10))
+	return n
+}
+
+// tree is a folder with what decides a start; its menu has before in front of each path.
+func (n *nested) tree(before string) string {
+	n.t.Helper()
 	tree := n.t.TempDir()
 	for name, text := range map[string]string{
-		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux /boot/vmlinuz root=" + n.root + " ro\n initrd /boot/initrd.img\n}\n",
-		"boot/vmlinuz":       "kernel", "boot/initrd.img": "disk", "etc/fstab": n.fstab, "sbin/init": "program",
+		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux " + before +
+			"/boot/vmlinuz root=" + n.root + " ro\n initrd " + before + "/boot/initrd.img\n}\n",
+		"boot/vmlinuz": "kernel", "boot/initrd.img": "disk", "etc/fstab": n.fstab, "sbin/init": "program",
 	} {
 		file := filepath.Join(tree, name)
 		require.NoError(n.t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(n.t, os.WriteFile(file, []byte(text), 0o600))
 	}
-	reference.Run(n.t, "", "mkfs.ext4", "-q", "-F", "-U", innerUUID, "-d", tree, "-E",
-		fmt.Sprintf("offset=%d", inBase+offset), n.path, fmt.Sprintf("%dk", size>>10))
-	return n
+	return tree
 }
 
 func (n *nested) write(raw []byte, at int64) *nested {
@@ -177,7 +193,9 @@ func TestARootOnARAID(t *testing.T) {
 	trace := startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), two.drive("other")))
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 	assert.Empty(t, rules(trace))
-	trace = startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), one.drive(machine.RoleOriginal)))
+	trace = startup.Simulate(
+		sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), one.drive(machine.RoleOriginal)),
+	)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Contains(t, rules(trace), course.Rule("twin-members"))
 
@@ -225,13 +243,4 @@ func TestARootThatIsEncrypted(t *testing.T) {
 	}
 	n, _ := locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
 	n.starts(startup.Stops, "no attached disk carries")
-}
-
-// A file system whose files are not read leaves the rest unproven, and says so.
-func TestARootOnBtrfs(t *testing.T) {
-	n := newNested(t, "(,gpt2)/@/boot/grub", "UUID="+innerUUID)
-	loop := reference.NewLVM(t, n.path, inBase, inLength*512)
-	reference.Run(t, "", "mkfs.btrfs", "-q", "-U", innerUUID, loop.Device)
-	loop.Detach()
-	n.starts(startup.Depends, "is not in evidence")
 }

@@ -22,8 +22,12 @@ func GrubProgram(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Fo
 	case g != nil:
 		return grubCore(k, a, at, g)
 	case f.Missing():
-		return a.Unproven("core-image-missing-evidence", course.StageConfiguration,
-			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.", course.HowCapture)
+		return a.Unproven(
+			"core-image-missing-evidence",
+			course.StageConfiguration,
+			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.",
+			course.HowCapture,
+		)
 	}
 	return a.Unproven("core-image-unread", course.StageConfiguration,
 		"What is built into "+f.Path+" cannot be read, so that GRUB's folder is not known.", course.HowTry)
@@ -56,6 +60,7 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 		if end != nil {
 			return *end
 		}
+		to.fromDefault = early.FromDefault
 		if early.Prefix != "" {
 			prefix = early.Prefix
 		}
@@ -66,186 +71,36 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 			}
 		}
 		if to.lost != nil && root.Index < 0 {
-			return a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, to.lost.text, to.lost.facts...)
+			return a.Stop(
+				"search-finds-nothing",
+				course.StageConfiguration,
+				course.GRUBRescue,
+				to.lost.text,
+				to.lost.facts...)
 		}
 		to.root = root
-		return grubFolder(k, a, at, to, machine.AfterBrackets(prefix))
+		return grubFolder(k, a, at, to, g, machine.AfterBrackets(prefix))
 	}
 	root, end := grubPrefix(k, a, at, prefix)
 	if end != nil {
 		return *end
 	}
-	return grubFolder(k, a, at, grubPlaces{root: root}, machine.AfterBrackets(prefix))
-}
-
-// grubPrefix is the device that GRUB's folder is built in with; without one it is where
-// GRUB was started from.
-func grubPrefix(k *course.Walk, a *course.Attempt, at machine.Spot, prefix string) (machine.Spot, *course.Result) {
-	inside := machine.InsideBrackets(prefix)
-	if inside == "" {
-		return at, nil
-	}
-	hit, ok, known := grubDisk(k, a, at.Drive, inside)
-	if !known {
-		end := a.Unproven("prefix-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB looks for its folder at %s: the evidence does not tell what is there.", prefix),
-			course.HowCapture, at.Drive.CoreFact())
-		return at, &end
-	}
-	if !ok {
-		end := a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
-			fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()),
-			at.Drive.CoreFact())
-		return at, &end
-	}
-	return hit, nil
-}
-
-// grubDisk resolves a device in GRUB's words: a disk number, without a drive that which
-// GRUB was started from, with one the drives in the firmware's order; or a logical volume,
-// a RAID, an encrypted volume. The result is not known where the evidence does not tell.
-func grubDisk(k *course.Walk, a *course.Attempt, from *machine.Drive, name string) (at machine.Spot, found,
-	known bool) {
-	spec, ok := loader.GRUBDevice(name)
-	if !ok { // such as the memory disk of a GRUB that holds its own folder
-		return machine.Spot{}, false, false
-	}
-	if spec.Kind != loader.ByGRUBDisk {
-		return grubVolume(k, a, spec)
-	}
-	drive, number, ok := loader.GRUBPartition(spec.Value)
-	if !ok {
-		return machine.Spot{}, false, true
-	}
-	d := from
-	if drives := k.Drives(); drive >= 0 {
-		if drive >= len(drives) {
-			return machine.Spot{}, false, true
-		}
-		d = drives[drive]
-	}
-	on, known := d.Numbered(number)
-	if len(on) == 0 {
-		return machine.Spot{}, false, known
-	}
-	return machine.Spot{Drive: d, Index: on[0]}, true, true
-}
-
-// grubVolume resolves a volume that lies in others. What is encrypted cannot be looked
-// into.
-func grubVolume(k *course.Walk, a *course.Attempt, s loader.Spec) (at machine.Spot, found, known bool) {
-	hits, known := find(k, a, s)
-	if len(hits) == 0 {
-		return machine.Spot{}, false, known
-	}
-	return hits[0], true, s.Kind != loader.ByContainer
-}
-
-// grubPlaces is where GRUB's variables point.
-type grubPlaces struct {
-	root  machine.Spot
-	named map[string]machine.Spot // other variables that a search set
-	lost  *lostSearch
-}
-
-// of is the place that a path begins at: a variable's, else the root.
-func (p grubPlaces) of(path string) machine.Spot {
-	if inner, ok := strings.CutPrefix(path, "($"); ok {
-		name, _, _ := strings.Cut(inner, ")")
-		if at, ok := p.named[name]; ok {
-			return at
-		}
-	}
-	return p.root
-}
-
-// grubSearch follows searches: the last that finds something sets its variable. Hints
-// are taken only where nothing is searched for.
-func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches []loader.GRUBSearch, to grubPlaces,
-	where func(loader.GRUBSearch) machine.Fact) (grubPlaces, *course.Result) {
-	searched, hintOpen := false, false
-	var hint loader.Spec
-	var lost *lostSearch
-	for _, s := range searches {
-		var facts []machine.Fact
-		if where != nil {
-			facts = append(facts, where(s))
-		}
-		switch {
-		case s.Hint && !searched:
-			hit, ok, known := grubDisk(k, a, from.Drive, deviceOf(s.Spec))
-			if hintOpen = !known; hintOpen {
-				hint = s.Spec
-			}
-			if ok {
-				to.root = hit
-			}
-		case s.Hint || s.Spec.Kind == loader.ByFile:
-		default:
-			searched = true
-			hits, known := find(k, a, s.Spec)
-			switch {
-			case len(hits) > 0:
-				to = to.with(s.Var, hits[0])
-				lost, hintOpen = nil, false
-			case !known:
-				end := a.Unproven("search-unknown", course.StageConfiguration,
-					fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.",
-						s.Spec), course.HowCapture, facts...)
-				return to, &end
-			default:
-				lost = &lostSearch{fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts}
-			}
-		}
-	}
-	if hintOpen {
-		end := a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", hint), course.HowCapture)
-		return to, &end
-	}
-	if lost != nil {
-		to.lost = lost
-	}
-	return to, nil
-}
-
-// deviceOf is a device as GRUB writes it.
-func deviceOf(s loader.Spec) string {
-	switch s.Kind {
-	case loader.ByMapped:
-		return "lvm/" + s.Value
-	case loader.ByArray:
-		return "mduuid/" + s.Value
-	case loader.ByContainer:
-		return "cryptouuid/" + s.Value
-	}
-	return s.Value
-}
-
-// with is the places with a variable set; no name is the root.
-func (p grubPlaces) with(name string, at machine.Spot) grubPlaces {
-	if name == "" {
-		p.root = at
-		return p
-	}
-	named := map[string]machine.Spot{name: at}
-	for n, s := range p.named {
-		if n != name {
-			named[n] = s
-		}
-	}
-	p.named = named
-	return p
+	return grubFolder(k, a, at, grubPlaces{root: root}, g, machine.AfterBrackets(prefix))
 }
 
 // grubFolder reads the configuration in GRUB's folder and follows it.
-func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, folder string) course.Result {
+func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, g *loader.GRUBCore,
+	folder string) course.Result {
+	if end := readsFolder(a, to.root, g); end != nil {
+		return *end
+	}
 	name := path.Join("/", folder, "grub.cfg")
 	for range maxConfigFiles {
 		c, end := grubConfig(a, to, name)
 		if end != nil {
 			return *end
 		}
+		to.fromDefault = to.fromDefault || c.GRUB.FromDefault
 		holder := to.root
 		cite := func(s loader.GRUBSearch) machine.Fact {
 			return holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(),
@@ -298,15 +153,34 @@ func grubConfig(a *course.Attempt, to grubPlaces, name string) (*machine.Config,
 	root := to.root
 	var end course.Result
 	if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
-		end = a.Unproven("grub-folder-unknown", course.StageConfiguration, "The partition of GRUB's folder is not known.",
-			course.HowTry)
+		end = a.Unproven(
+			"grub-folder-unknown",
+			course.StageConfiguration,
+			"The partition of GRUB's folder is not known.",
+			course.HowTry,
+		)
 		return nil, &end
 	}
 	v := root.Volume()
+	if to.fromDefault && v.Subvolumes != nil {
+		name = v.Subvolumes.Default + name
+	}
 	c := v.Config(machine.ConfigGRUB, name)
 	switch {
+	case c == nil && v.Subvolumes != nil && v.Subvolumes.Default != "/" && !to.fromDefault:
+		end = a.Unproven(
+			"menu-missing-evidence",
+			course.StageConfiguration,
+			fmt.Sprintf(
+				"%s is not at the top of %s, and may be meant from its default subvolume, %s.",
+				name,
+				root.Called(),
+				v.Subvolumes.Default,
+			),
+			course.HowTry,
+		)
 	case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing(), c == nil &&
-		!machine.LooksForMenu(name):
+		!v.LooksForMenu(name):
 		end = a.Unproven("menu-missing-evidence", course.StageConfiguration,
 			fmt.Sprintf("%s on %s (%s) is not in evidence.", name, root.Called(), v.Kind), course.HowCapture)
 	case c == nil:
@@ -335,15 +209,27 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 			name, known := c.GRUB.DefaultName()
 			return grubEntries(k, a, to.blsRoot(), name, known)
 		case c.GRUB.Cut:
-			return a.Unproven("menu-unread", course.StageConfiguration, fmt.Sprintf("%s could not be followed to its end.",
-				c.Path), course.HowTry)
+			return a.Unproven(
+				"menu-unread",
+				course.StageConfiguration,
+				fmt.Sprintf("%s could not be followed to its end.",
+					c.Path),
+				course.HowTry,
+			)
 		}
 		return a.Stop("menu-empty", course.StageConfiguration, course.GRUBPrompt,
 			fmt.Sprintf("%s has no entry to start.", c.Path))
 	}
 	if !sure && !c.GRUB.Alike() {
-		return a.Unproven("default-unknown", course.StageConfiguration,
-			fmt.Sprintf("Which entry of %s GRUB starts when nobody chooses is not in evidence.", c.Path), course.HowTry)
+		return a.Unproven(
+			"default-unknown",
+			course.StageConfiguration,
+			fmt.Sprintf(
+				"Which entry of %s GRUB starts when nobody chooses is not in evidence.",
+				c.Path,
+			),
+			course.HowTry,
+		)
 	}
 	to, end := grubSearch(k, a, from, entry.Searches, to, cite)
 	if end != nil {
@@ -364,6 +250,12 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 		lost:  to.lost}
 	for _, name := range entry.Initrds {
 		line.initrds = append(line.initrds, machine.AfterBrackets(name))
+	}
+	if s := to.root.Volume().Subvolumes; s != nil && to.fromDefault {
+		line.linux = s.Default + line.linux
+		for i := range line.initrds {
+			line.initrds[i] = s.Default + line.initrds[i]
+		}
 	}
 	return kernel(k, a, holder.Drive, to.root, line)
 }

@@ -35,8 +35,13 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		return *end
 	}
 	if line.root == nil {
-		return a.Unproven("no-root-named", course.StageConfiguration,
-			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
+		return a.Unproven(
+			"no-root-named",
+			course.StageConfiguration,
+			"The kernel line names no root file system: the initial RAM disk finds it by itself.",
+			course.HowTry,
+			line.cited,
+		)
 	}
 	hits, known := find(k, a, *line.root)
 	switch {
@@ -50,10 +55,63 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		}
 		return a.Unproven("root-unknown", course.StageConfiguration, text, how, line.cited)
 	case len(hits) == 0:
-		return a.Stop("root-absent", course.StageConfiguration, course.RootWait,
-			fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", *line.root), line.cited)
+		return a.Stop(
+			"root-absent",
+			course.StageConfiguration,
+			course.RootWait,
+			fmt.Sprintf(
+				"The kernel looks for its root by %s, which no attached disk carries.",
+				*line.root,
+			),
+			line.cited,
+		)
 	}
-	return rootAt(k, a, from, hits[0], line)
+	home := hits[0]
+	if end := subvolume(a, &home, line); end != nil {
+		return *end
+	}
+	return rootAt(k, a, from, home, line)
+}
+
+// subvolume finds the folder of a Btrfs that the kernel mounts as its root: by rootflags=,
+// else the default one. The kernel's admin-guide/kernel-parameters, rootflags=.
+func subvolume(a *course.Attempt, home *machine.Spot, line kernelLine) *course.Result {
+	s := home.Volume().Subvolumes
+	if s == nil {
+		return nil
+	}
+	options := strings.Join(loader.KernelOptions(line.options, "rootflags"), ",")
+	folder, there, known := s.Mounted(options)
+	var end course.Result
+	switch {
+	case !known:
+		end = a.Unproven(
+			"subvolume-unknown",
+			course.StageConfiguration,
+			fmt.Sprintf(
+				"Which subvolume of %s is the root is not in evidence.",
+				home.Called(),
+			),
+			course.HowCapture,
+			line.cited,
+		)
+	case !there:
+		end = a.Stop(
+			"subvolume-absent",
+			course.StageConfiguration,
+			course.RootWait,
+			fmt.Sprintf(
+				"The kernel line has the root mounted with rootflags=%s, and %s has no such subvolume.",
+				options,
+				home.Called(),
+			),
+			line.cited,
+		)
+	default:
+		home.Folder = folder
+		return nil
+	}
+	return &end
 }
 
 // rootAt goes on with the root where it was found.
@@ -62,16 +120,30 @@ func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine
 	if end != nil {
 		return *end
 	}
-	a.Takes(from, home, fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()), line.cited)
+	a.Takes(
+		from,
+		home,
+		fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()),
+		line.cited,
+	)
 	if line.lost != nil {
-		a.Risk("search-lost", line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
+		a.Risk(
+			"search-lost",
+			line.lost.text+" It says so, and goes on with the partition that it had.",
+			line.lost.facts...)
 	}
 	if half != nil {
-		a.Risk("half-from-the-other", "The system mounts parts of the other disk: it runs half from the old one.", half...)
+		a.Risk(
+			"half-from-the-other",
+			"The system mounts parts of the other disk: it runs half from the old one.",
+			half...)
 	}
 	if line.root.Kind == loader.ByDevice {
-		a.Risk("root-by-device-name",
-			"The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
+		a.Risk(
+			"root-by-device-name",
+			"The root is named by the kernel's device name, which changes with the port and the other drives.",
+			line.cited,
+		)
 	}
 	missingMembers(k, a, home)
 	if k.Machine.Until == machine.UntilConfiguration {
@@ -96,9 +168,18 @@ func opens(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
 				continue
 			}
 			if hits, known := find(k, a, s); known && len(hits) == 0 {
-				end := a.Stop("container-absent", course.StageConfiguration, course.RootWait,
-					fmt.Sprintf("The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
-						o.name, value, s), line.cited)
+				end := a.Stop(
+					"container-absent",
+					course.StageConfiguration,
+					course.RootWait,
+					fmt.Sprintf(
+						"The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
+						o.name,
+						value,
+						s,
+					),
+					line.cited,
+				)
 				return &end
 			}
 		}
@@ -185,11 +266,23 @@ func missingMembers(k *course.Walk, a *course.Attempt, home machine.Spot) {
 		}
 	}
 	if twins > 0 {
-		a.Risk("twin-members",
-			fmt.Sprintf("Two attached drives carry the same device of one %s: either of them may be taken, and what is written may end on both. Unplug the original before the first start.", what))
+		a.Risk(
+			"twin-members",
+			fmt.Sprintf(
+				"Two attached drives carry the same device of one %s: either of them may be taken, and what is written may end on both. Unplug the original before the first start.",
+				what,
+			),
+		)
 	}
 	if c.Members > others+1 {
-		a.Risk("members-absent",
-			fmt.Sprintf("The %s has %d devices, of which %d are attached: a RAID starts without them after a while where its level lets it, a volume group where nothing of the system lies on them.", what, c.Members, others+1))
+		a.Risk(
+			"members-absent",
+			fmt.Sprintf(
+				"The %s has %d devices, of which %d are attached: a RAID starts without them after a while where its level lets it, a volume group where nothing of the system lies on them.",
+				what,
+				c.Members,
+				others+1,
+			),
+		)
 	}
 }

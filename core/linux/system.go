@@ -14,10 +14,18 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 	if k.LostPart(a, home) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
-	c := v.Config(machine.ConfigFstab, "/etc/fstab")
+	c := v.Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil && !v.Readable || c != nil && c.Err != nil {
-		end := a.Unproven("mount-table-missing-evidence", course.StageSystem,
-			fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
+		end := a.Unproven(
+			"mount-table-missing-evidence",
+			course.StageSystem,
+			fmt.Sprintf(
+				"The mount table on partition %d (%s) is not in evidence.",
+				p.Number,
+				v.Kind,
+			),
+			course.HowCapture,
+		)
 		end.Home = home
 		return end
 	}
@@ -36,12 +44,12 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 // read.
 func holdsSystem(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	v := home.Volume()
-	if v.Config(machine.ConfigFstab, "/etc/fstab") != nil {
+	if v.Config(machine.ConfigFstab, home.In("/etc/fstab")) != nil {
 		return nil
 	}
 	open := false
 	for _, sign := range machine.SystemSigns {
-		there, known := v.Holds(sign)
+		there, known := v.Holds(home.In(sign))
 		if there {
 			return nil
 		}
@@ -66,11 +74,17 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 	for _, value := range loader.KernelOptions(line.options, "resume") {
 		s := loader.ParseSpec(value)
 		if hits, known := find(k, a, s); known && len(hits) == 0 {
-			a.Risk("resume-absent",
-				fmt.Sprintf("The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.", s), line.cited)
+			a.Risk(
+				"resume-absent",
+				fmt.Sprintf(
+					"The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.",
+					s,
+				),
+				line.cited,
+			)
 		}
 	}
-	c := home.Volume().Config(machine.ConfigFstab, "/etc/fstab")
+	c := home.Volume().Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil {
 		return
 	}
@@ -79,19 +93,34 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 			continue
 		}
 		if hits, known := find(k, a, m.Spec); known && len(hits) == 0 {
-			a.Risk("swap-absent",
-				fmt.Sprintf("The system waits a minute and a half for its swap space, %s, which no attached disk carries, and goes on without it. Take the line out of /etc/fstab, or make swap space and name that.", m.Spec),
+			a.Risk(
+				"swap-absent",
+				fmt.Sprintf(
+					"The system waits a minute and a half for its swap space, %s, which no attached disk carries, and goes on without it. Take the line out of /etc/fstab, or make swap space and name that.",
+					m.Spec,
+				),
 				home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+", swap",
-					c.Source(home.Base(), "swap", m.Offset, m.Length)))
+					c.Source(home.Base(), "swap", m.Offset, m.Length)),
+			)
 		}
 	}
+}
+
+// lacksSubvolume reports whether a Btrfs is known to have no subvolume such as a line of the
+// mount table names.
+func lacksSubvolume(at machine.Spot, m loader.Mount) bool {
+	if at.Volume().Subvolumes == nil {
+		return false
+	}
+	_, there, known := at.Volume().Subvolumes.Mounted(m.Options)
+	return known && !there
 }
 
 // mounts checks what the system's mount table waits for; half are the mounts that
 // lie on another disk than the system. What the evidence does not tell of it is
 // left to the next stage.
 func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machine.Fact, end *course.Result) {
-	c := home.Volume().Config(machine.ConfigFstab, "/etc/fstab")
+	c := home.Volume().Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil || c.Err != nil || home.Drive.Contents.Lost(home.Partition()) {
 		return nil, nil
 	}
@@ -112,6 +141,20 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		case len(hits) == 0:
 			stop := a.Stop("mount-absent", course.StageConfiguration, course.EmergencyMode,
 				fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
+			return nil, &stop
+		case m.Point != "/" && lacksSubvolume(hits[0], m):
+			stop := a.Stop(
+				"mount-absent",
+				course.StageConfiguration,
+				course.EmergencyMode,
+				fmt.Sprintf(
+					"The system mounts %s with %s, and %s has no such subvolume.",
+					m.Point,
+					m.Options,
+					hits[0].Called(),
+				),
+				cited,
+			)
 			return nil, &stop
 		case hits[0].Drive != home.Drive:
 			half = append(half, cited)

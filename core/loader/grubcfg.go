@@ -18,6 +18,9 @@ type GRUBConfig struct {
 	ConfigFile string
 	Prefix     string // "" where the configuration does not set it
 	Default    string
+	// FromDefault: paths on a Btrfs begin at its default subvolume and not at the top, as GRUB
+	// reads them where a variable of some families' own says so (common practice).
+	FromDefault bool
 	// BLS: entries of the Boot Loader Specification are read (blscfg).
 	BLS bool
 	// Cut: not all of the script was followed.

@@ -2,6 +2,7 @@ package loader
 
 import (
 	"bytes"
+	"debug/elf"
 	"debug/pe"
 	"encoding/binary"
 	"errors"
@@ -18,6 +19,10 @@ import (
 type GRUBCore struct {
 	Prefix string // where its folder lies, such as (,gpt2)/boot/grub
 	Config string // commands that are run first, "" for none
+	// Modules are the names of those that are built in; ModulesErr is why they could not all
+	// be read. None at all is a core that no tool made.
+	Modules    []string
+	ModulesErr error
 }
 
 // Places within the first sectors of a core image for the PC's firmware: the list
@@ -33,6 +38,7 @@ const (
 	maxCoreSize     = 4 << 20 // bytes, unpacked
 	usualCodeLength = 0xB20
 	moduleMagic     = 0x676D696D // "mimg"
+	moduleELF       = 0
 	moduleConfig    = 2
 	modulePrefix    = 3
 	maxModules      = 1000
@@ -186,6 +192,12 @@ func readModules(r io.ReaderAt, word int64) (*GRUBCore, error) {
 		if length < 8 {
 			return c, fmt.Errorf("module %d has %d bytes", i, length)
 		}
+		if kind == moduleELF && c.ModulesErr == nil {
+			name, err := moduleName(io.NewSectionReader(r, offset+8, length-8))
+			if c.ModulesErr = err; err == nil {
+				c.Modules = append(c.Modules, name)
+			}
+		}
 		if kind == moduleConfig || kind == modulePrefix {
 			raw := make([]byte, min(length-8, maxModuleText))
 			if _, err := r.ReadAt(raw, offset+8); err != nil {
@@ -201,6 +213,30 @@ func readModules(r io.ReaderAt, word int64) (*GRUBCore, error) {
 		offset += length
 	}
 	return c, nil
+}
+
+// moduleName reads the name of a module from its section .modname. GNU GRUB 2.06,
+// include/grub/dl.h.
+func moduleName(r *io.SectionReader) (name string, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a module of GRUB: %v", p)
+		}
+	}()
+	f, err := elf.NewFile(r)
+	if err != nil {
+		return "", err
+	}
+	s := f.Section(".modname")
+	if s == nil {
+		return "", errors.New("a module of GRUB has no name")
+	}
+	raw := make([]byte, min(s.FileSize, 64))
+	if _, err := r.ReadAt(raw, int64(s.Offset)); err != nil {
+		return "", err
+	}
+	text, _, _ := bytes.Cut(raw, []byte{0})
+	return string(text), nil
 }
 
 // readGRUBProgram finds the prefix in an EFI program's section of modules.

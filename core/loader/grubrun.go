@@ -43,17 +43,31 @@ type grubRun struct {
 // RunGRUBConfig reads a configuration in a folder as GRUB does.
 func RunGRUBConfig(raw []byte, folder string, files GRUBFiles) *GRUBConfig {
 	r := &grubRun{config: &GRUBConfig{}, files: files, folder: folder, functions: map[string][]grubCommand{},
-		vars: map[string]string{"root": "$root", "prefix": "$prefix", "config_directory": "$prefix", "grub_platform": open,
-			"grub_cpu": open,
-			"cmdpath":  open, "feature_menuentry_id": "y", "feature_platform_search_hint": "y", "feature_default_font_path": "y",
-			"feature_all_video_module": "y", "feature_menuentry_options": "y", "feature_chainloader_bpb": "y", "feature_ntldr": "y",
-			"feature_200_final": "y", "feature_nativedisk_cmd": "y", "feature_timeout_style": "y"}}
+		vars: map[string]string{
+			"root":                         "$root",
+			"prefix":                       "$prefix",
+			"config_directory":             "$prefix",
+			"grub_platform":                open,
+			"grub_cpu":                     open,
+			"cmdpath":                      open,
+			"feature_menuentry_id":         "y",
+			"feature_platform_search_hint": "y",
+			"feature_default_font_path":    "y",
+			"feature_all_video_module":     "y",
+			"feature_menuentry_options":    "y",
+			"feature_chainloader_bpb":      "y",
+			"feature_ntldr":                "y",
+			"feature_200_final":            "y",
+			"feature_nativedisk_cmd":       "y",
+			"feature_timeout_style":        "y",
+		}}
 	r.entries, r.exported = &r.config.Entries, map[string]bool{}
 	for name := range r.vars {
 		r.exported[name] = true
 	}
 	r.script(raw)
 	r.config.Default = r.vars["default"]
+	r.config.FromDefault = slices.Contains([]string{"y", "yes", "1"}, r.vars["btrfs_relative_path"])
 	r.finish(r.config.Entries)
 	r.config.Prefix = strings.TrimPrefix(r.vars["prefix"], "$prefix")
 	return r.config
@@ -170,7 +184,17 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 		for _, a := range args {
 			r.exported[a] = true
 		}
-	case "save_env", "insmod", "echo", "true", "terminal_input", "terminal_output", "terminal", "play", "clear", "cat", "sleep":
+	case "save_env",
+		"insmod",
+		"echo",
+		"true",
+		"terminal_input",
+		"terminal_output",
+		"terminal",
+		"play",
+		"clear",
+		"cat",
+		"sleep":
 		return yes
 	case "false":
 		return no
@@ -291,6 +315,9 @@ func (r *grubRun) source(args []string) truth {
 	}
 	raw, there, known := r.file(args[0])
 	switch {
+	case !known && r.config.count == 0 && r.maybe == 0 && strings.HasPrefix(args[0], "("):
+		r.config.ConfigFile = args[0] // on another volume: all that is known to come is in it
+		return unsure
 	case !known:
 		r.config.Cut, r.freed = true, true
 		return unsure

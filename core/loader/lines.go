@@ -97,6 +97,12 @@ var firstDevice = regexp.MustCompile(`^/dev/([shv]da[0-9]+|nvme0n1p[0-9]+|mmcblk
 // of its kind.
 func FirstDevice(name string) bool { return firstDevice.MatchString(name) }
 
+// SameNumber reports whether a text is a number, in decimal or with 0x before it.
+func SameNumber(text string, n uint64) bool {
+	got, err := strconv.ParseUint(text, 0, 64)
+	return err == nil && got == n
+}
+
 // Mount is a line of /etc/fstab.
 type Mount struct {
 	Spec    Spec

@@ -3,7 +3,6 @@ package machine
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -89,6 +88,8 @@ type Volume struct {
 	// WithSecondFAT is the volume as it is with the second file allocation table in place of
 	// the first, which differs; nil for none.
 	WithSecondFAT *Volume
+	// Subvolumes are those of a Btrfs; nil for any other volume.
+	Subvolumes *Subvolumes
 	// Inner are the volumes that lie in it, those that lie in them, and so on.
 	Inner []Inner
 }
@@ -122,7 +123,10 @@ const (
 // at a bound, which is a problem of the layout; what lies behind it is not known.
 func Examine(whole *disk.Disk, paths ...string) *Contents {
 	d := whole.Bounded(maxReads, maxRead)
-	c := &Contents{Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
+	c := &Contents{
+		Layout:   disk.ReadLayout(d),
+		Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"},
+	}
 	left := int64(maxKept)
 	for _, p := range c.Layout.Partitions {
 		v := examineVolume(d, p, paths, &left)
@@ -153,9 +157,21 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		c.Layout.Problems = append(c.Layout.Problems, disk.FailuresProblem(failed))
 	}
 	if d.Spent() {
-		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: disk.CodeNotReadToItsEnd, Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
-			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed,
-				Structure: "the reading of the disk"}})
+		c.Layout.Problems = append(
+			c.Layout.Problems,
+			disk.Problem{
+				Code: disk.CodeNotReadToItsEnd,
+				Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
+				Want: fmt.Sprintf(
+					"at most %d reads of %s in all",
+					maxReads,
+					disk.Binary(maxRead),
+				),
+				Got: "more",
+				Source: fact.Source{Origin: fact.Computed,
+					Structure: "the reading of the disk"},
+			},
+		)
 	}
 	return c
 }
@@ -174,6 +190,9 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) 
 				v.LoaderErr = err
 			}
 		}
+	}
+	if opened.Btrfs != nil {
+		v.Subvolumes = subvolumesOf(opened.Btrfs)
 	}
 	if v.Readable {
 		(&gathering{&v, opened.Files, left}).gather(disk.Span(p.Start, d.SectorSize()))
@@ -345,46 +364,4 @@ func (c *Contents) Regions() []disk.Region {
 		}
 	}
 	return regions
-}
-
-// Missing reports whether the evidence does not hold the files of a volume.
-func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
-
-// MayHoldProgram reports whether a boot entry may lead to a program on the drive, other
-// than to one of a path: one is there, or the evidence does not tell.
-func (d *Drive) MayHoldProgram(besides string) bool {
-	if d.Contents == nil {
-		return true
-	}
-	c := d.Contents
-	if !c.TableKnown() || c.Layout.Open {
-		return true
-	}
-	for i := range c.Volumes {
-		v := &c.Volumes[i]
-		if v.Kind == volume.NotCaptured || v.IsFAT() && (v.Told || v.ProgramsOpen) ||
-			slices.ContainsFunc(v.Programs, func(p string) bool { return !strings.EqualFold(p, besides) }) {
-			return true
-		}
-	}
-	return false
-}
-
-// VendorLoader returns the loader that a boot entry would name: an operating
-// system's own, the shim before the GRUB that it starts.
-func (d *Drive) VendorLoader() (path string, found bool) {
-	if d.Contents == nil {
-		return "", false
-	}
-	for i, v := range d.Contents.Volumes {
-		if !d.Contents.Layout.Partitions[i].IsESP() {
-			continue
-		}
-		for _, f := range v.Loaders {
-			if f.Name != loader.Fallback && (path == "" || f.Name == loader.Shim) {
-				path, found = f.Path, true
-			}
-		}
-	}
-	return path, found
 }

@@ -149,7 +149,10 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch, names GRUBNames)
 	}
 	folder += "/" + names.Dir
 	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
-	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n"}
+	core := &loader.GRUBCore{
+		Prefix: folder,
+		Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n",
+	}
 	if boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
 		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
@@ -205,7 +208,7 @@ func (v *Volume) sound(path string) (loader.Found, bool) {
 // MountedAt returns the partition of the disk that the mount table of the system on
 // partition root mounts at a point of its own.
 func (c *Contents) MountedAt(root int, point string) (partition int, found bool) {
-	table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab")
+	table := c.Volumes[root].Config(ConfigFstab, fstabFile)
 	if table == nil {
 		return 0, false
 	}
@@ -224,9 +227,16 @@ func (v *Volume) putMenu(folder, uuid string) {
 		if path.Dir(kernel) == path.Dir(path.Join("/", folder)) {
 			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
 				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired, GRUB: &loader.GRUBConfig{
-				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
-					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
+			v.putConfig(
+				Config{
+					Kind: ConfigGRUB,
+					Path: path.Join("/", folder, "grub.cfg"),
+					From: repaired,
+					GRUB: &loader.GRUBConfig{
+						Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
+							Searches: []loader.GRUBSearch{{Spec: home}}}}},
+				},
+			)
 			return
 		}
 	}
@@ -284,12 +294,13 @@ func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
 // partition of the disk carries, the root itself and the boot partition left out.
 func (c *Contents) Unresolved(root int) []loader.Mount {
 	var mounts []loader.Mount
-	table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab")
+	table := c.Volumes[root].Config(ConfigFstab, fstabFile)
 	if table == nil {
 		return nil
 	}
 	for _, m := range table.Mounts {
-		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") &&
+		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" &&
+			!strings.HasPrefix(m.Point, "/boot/efi") &&
 			len(c.byName(m.Spec)) == 0 {
 			mounts = append(mounts, m)
 		}
@@ -301,7 +312,7 @@ func (c *Contents) Unresolved(root int) []loader.Mount {
 // point.
 func (c *Contents) Mounts(root int, point string) []loader.Mount {
 	var mounts []loader.Mount
-	if table := c.Volumes[root].Config(ConfigFstab, "/etc/fstab"); table != nil {
+	if table := c.Volumes[root].Config(ConfigFstab, fstabFile); table != nil {
 		for _, m := range table.Mounts {
 			if m.Point == point && m.Comment == "" {
 				mounts = append(mounts, m)
@@ -342,10 +353,16 @@ func (v *Volume) HasWindows() bool {
 
 // HasLinux reports whether a Linux system lies on the volume, or its kernels.
 func (v *Volume) HasLinux() bool {
-	return v.HasLinuxRoot() || v.Kind == volume.KindExt && len(v.Kernels) > 0
+	return v.HasLinuxRoot() || v.keepsLinux() && len(v.Kernels) > 0
 }
 
 // HasLinuxRoot reports whether the root of a Linux system lies on the volume.
 func (v *Volume) HasLinuxRoot() bool {
-	return v.Kind == volume.KindExt && v.Config(ConfigFstab, "/etc/fstab") != nil
+	return v.keepsLinux() && slices.ContainsFunc(v.Configs, func(c Config) bool { return c.Kind == ConfigFstab })
+}
+
+// keepsLinux reports whether the volume is of a kind that the root of a Linux lies on, and of
+// which files are read.
+func (v *Volume) keepsLinux() bool {
+	return v.Kind == volume.KindExt || v.Kind == volume.KindXFS || v.Kind == volume.KindBtrfs
 }

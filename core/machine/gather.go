@@ -41,8 +41,12 @@ func (g *gathering) gather(base int64) {
 	switch g.volume.Kind {
 	case volume.KindNTFS:
 		g.gatherWindows(base)
-	case volume.KindExt:
-		g.gatherLinux()
+	case volume.KindExt, volume.KindXFS:
+		g.gatherLinux("")
+	case volume.KindBtrfs:
+		for _, folder := range g.volume.Subvolumes.Views() {
+			g.gatherLinux(folder)
+		}
 	default:
 		g.store(loader.StoreUEFI)
 		g.store(loader.StoreLegacy)
@@ -65,8 +69,11 @@ func (g *gathering) gatherWindows(base int64) {
 	f, err := g.files.Lookup(sleepFile)
 	switch {
 	case errors.Is(err, volume.ErrNotFound):
-		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
-			Offset: base})
+		g.volume.Hibernated = fact.Known(
+			false,
+			fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
+				Offset: base},
+		)
 	case err == nil:
 		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset,
 			Length: f.Length}
@@ -77,7 +84,13 @@ func (g *gathering) gatherWindows(base int64) {
 		}
 		if place := int64(-1); err == nil {
 			if place = s.Place(0); place >= 0 {
-				at = fact.Source{Origin: fact.Bytes, Structure: sleepFile, Field: "signature", Offset: base + place, Length: 4}
+				at = fact.Source{
+					Origin:    fact.Bytes,
+					Structure: sleepFile,
+					Field:     "signature",
+					Offset:    base + place,
+					Length:    4,
+				}
 			}
 			g.volume.Hibernated = fact.Known(contains(sleepSigns, string(sign)), at)
 		}
@@ -122,29 +135,42 @@ func (g *gathering) look(name string) {
 	g.volume.looked[key] = err
 }
 
-func (g *gathering) gatherLinux() {
+// gatherLinux reads what a Linux keeps on the volume, in a folder that stands for its root:
+// a subvolume, or "" where there are none.
+func (g *gathering) gatherLinux(in string) {
 	for _, name := range menus {
-		g.grub(name)
+		g.grub(in + name)
 	}
-	g.entries("/boot/loader")
-	g.entries("/loader")
-	g.read(ConfigFstab, "/etc/fstab", func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
-	g.read(ConfigName, releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
+	g.entries(in + "/boot/loader")
+	g.entries(in + "/loader")
+	g.read(ConfigFstab, in+fstabFile, func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
+	g.read(ConfigName, in+releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
 	for _, name := range SystemSigns {
-		g.lookAny(name)
+		g.lookAny(in + name)
 	}
 	for _, dir := range []string{"", "/boot"} {
-		g.kernels(dir)
+		g.kernels(in + dir)
 	}
 }
+
+// fstabFile is a Linux' mount table. fstab(5).
+const fstabFile = "/etc/fstab"
 
 // menus are where GRUB's folder lies by the families' choice.
 var menus = []string{"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}
 
 // LooksForMenu reports whether a menu of this name is looked for on every volume: one that
 // is not found is then not there.
-func LooksForMenu(name string) bool {
+func (v *Volume) LooksForMenu(name string) bool {
 	folder := strings.ToLower(path.Dir(path.Dir(name)))
+	if v.Subvolumes != nil {
+		for _, in := range v.Subvolumes.Views() {
+			if rest, ok := strings.CutPrefix(name, in); ok && contains(menus, rest) {
+				return true
+			}
+		}
+		return false
+	}
 	return contains(menus, strings.ToLower(name)) || folder == "/efi" && path.Base(name) == "grub.cfg"
 }
 
@@ -255,6 +281,9 @@ func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
 		for _, file := range append([]string{e.Linux}, e.Initrds...) {
 			if file = AfterBrackets(file); file != "" {
 				g.look(file)
+				if s := g.volume.Subvolumes; s != nil && s.Default != "/" {
+					g.look(s.Default + file)
+				}
 			}
 		}
 		g.lookAtEntries(e.Sub)
@@ -268,7 +297,9 @@ func (g *gathering) beside(name string) (raw []byte, there, known bool) {
 	}
 	f, err := volume.ReadFile(g.files, name, loader.MaxText)
 	if err != nil {
-		return nil, false, errors.Is(err, volume.ErrNotFound)
+		// On a Btrfs it may be meant from the default subvolume.
+		s := g.volume.Subvolumes
+		return nil, false, errors.Is(err, volume.ErrNotFound) && (s == nil || s.Default == "/")
 	}
 	*g.left -= int64(len(f.Bytes))
 	return f.Bytes, true, true
@@ -305,8 +336,10 @@ const releaseFile = "/etc/os-release"
 
 // Release is what the Linux on the volume says of itself; nil where that is not known.
 func (v *Volume) Release() *loader.Release {
-	if c := v.Config(ConfigName, releaseFile); c != nil && c.Err == nil {
-		return c.Name
+	for i := range v.Configs {
+		if c := &v.Configs[i]; c.Kind == ConfigName && c.Err == nil {
+			return c.Name
+		}
 	}
 	return nil
 }
@@ -320,5 +353,5 @@ var SystemSigns = []string{"/sbin/init", "/etc/init", "/bin/init", "/bin/sh", "/
 // lookAny is look for a file or a folder.
 func (g *gathering) lookAny(name string) {
 	_, err := g.files.Lookup(name)
-	g.volume.looked[name] = err
+	g.volume.looked[strings.ToLower(name)] = err
 }

@@ -50,6 +50,8 @@ type Spot struct {
 	Drive  *Drive
 	Index  int
 	Inside int // 0 for the partition itself, else the place in its Inner, from 1
+	// Folder stands for the root of the system that lies there: a subvolume; "" elsewhere.
+	Folder string
 }
 
 // Partition returns the partition as the table holds it.

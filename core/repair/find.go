@@ -130,7 +130,7 @@ func linuxOn(d *machine.Drive) (int, bool) {
 	}
 	for _, is := range []func(*machine.Volume) bool{(*machine.Volume).HasLinuxRoot, (*machine.Volume).HasLinux} {
 		for i := range d.Contents.Volumes {
-			if is(&d.Contents.Volumes[i]) {
+			if v := &d.Contents.Volumes[i]; is(v) && v.Subvolumes == nil {
 				return i, true
 			}
 		}

@@ -21,7 +21,6 @@ const (
 	inodeInline      = 0x10000000
 	extentMagic      = 0xF30A
 	maxExtentDepth   = 5
-	maxSymlinks      = 8
 	maxExtDir        = 4 << 20 // bytes
 	maxExtRuns       = 1 << 16
 	extSuperblockOff = 1024
@@ -31,6 +30,7 @@ const (
 // no ext2 or ext3, refuses a volume for one damaged group, and follows a loop of
 // links until its stack ends.
 type Ext struct {
+	inodeFiles
 	r             io.ReaderAt
 	size          int64
 	blockSize     int64
@@ -65,6 +65,7 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0,
 		NeedsRecovery: incompat&incompatRecover != 0,
 	}
+	x.inodeFiles = inodeFiles{x, extRoot, inodeRecord, 128}
 	if le.Uint32(sb[0x4C:]) > 0 { // dynamic revision
 		x.inodeSize = int64(le.Uint16(sb[0x58:]))
 	}
@@ -90,22 +91,6 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 	return x, nil
 }
 
-// inode is what an index node tells.
-type inode struct {
-	mode, flags uint32
-	size        int64
-	block       []byte // i_block, 60 bytes
-	offset      int64  // bytes from the start of the volume
-}
-
-func (n *inode) is(kind uint32) bool { return n.mode&0xF000 == kind }
-
-const (
-	modeDir  = 0x4000
-	modeFile = 0x8000
-	modeLink = 0xA000
-)
-
 func (x *Ext) inode(number uint64) (*inode, error) {
 	if number == 0 || number > uint64(x.inodes) {
 		return nil, fmt.Errorf("inode %d, expected 1 to %d", number, x.inodes)
@@ -123,7 +108,7 @@ func (x *Ext) inode(number uint64) (*inode, error) {
 	if table >= x.Blocks {
 		return nil, fmt.Errorf("block group %d has its inode table at block %d of %d", group, table, x.Blocks)
 	}
-	n := &inode{offset: int64(table)*x.blockSize + index*x.inodeSize}
+	n := &inode{offset: int64(table)*x.blockSize + index*x.inodeSize, number: number}
 	raw := make([]byte, 128)
 	if _, err := x.r.ReadAt(raw, n.offset); err != nil {
 		return nil, fmt.Errorf("inode %d: %w", number, err)
@@ -275,7 +260,12 @@ func (x *Ext) list(n *inode) ([]File, error) {
 	for at := start; at+8 <= len(raw); {
 		length, name := int(le.Uint16(raw[at+4:])), int(raw[at+6])
 		if length < 8 || length%4 != 0 || at+length > len(raw) || 8+name > length {
-			return files, fmt.Errorf("a directory entry at byte %d has length %d and a name of %d bytes", at, length, name)
+			return files, fmt.Errorf(
+				"a directory entry at byte %d has length %d and a name of %d bytes",
+				at,
+				length,
+				name,
+			)
 		}
 		if number := le.Uint32(raw[at:]); number != 0 && name > 0 {
 			files = append(files, File{Name: string(raw[at+8 : at+8+name]), Dir: raw[at+7] == 2, node: uint64(number)})
@@ -283,114 +273,6 @@ func (x *Ext) list(n *inode) ([]File, error) {
 		at += length
 	}
 	return files, nil
-}
-
-// walk follows a path, and links up to maxSymlinks of them.
-func (x *Ext) walk(names []string, links int) (uint64, *inode, error) {
-	number := uint64(extRoot)
-	n, err := x.inode(number)
-	if err != nil {
-		return 0, nil, err
-	}
-	for i, name := range names {
-		if !n.is(modeDir) {
-			return 0, nil, fmt.Errorf("%s: %w", name, ErrNotFound)
-		}
-		files, err := x.list(n)
-		if err != nil {
-			return 0, nil, fmt.Errorf("directory before %s: %w", name, err)
-		}
-		found := false
-		for _, f := range files {
-			if f.Name == name {
-				number, found = f.node, true
-				break
-			}
-		}
-		if !found {
-			return 0, nil, fmt.Errorf("%s: %w", name, ErrNotFound)
-		}
-		if n, err = x.inode(number); err != nil {
-			return 0, nil, err
-		}
-		if n.is(modeLink) {
-			return x.follow(n, names[:i], names[i+1:], links)
-		}
-	}
-	return number, n, nil
-}
-
-func (x *Ext) follow(n *inode, before, after []string, links int) (uint64, *inode, error) {
-	if links >= maxSymlinks {
-		return 0, nil, fmt.Errorf("more than %d links lead on to each other", maxSymlinks)
-	}
-	r, err := x.contents(n, maxPath)
-	if err != nil {
-		return 0, nil, err
-	}
-	target, err := io.ReadAll(r.SectionReader)
-	if err != nil {
-		return 0, nil, err
-	}
-	names := append([]string{}, before...)
-	if strings.HasPrefix(string(target), "/") {
-		names = nil
-	}
-	for _, part := range strings.Split(string(target), "/") {
-		switch part {
-		case "", ".":
-		case "..":
-			names = names[:max(0, len(names)-1)]
-		default:
-			names = append(names, part)
-		}
-	}
-	return x.walk(append(names, after...), links+1)
-}
-
-// ReadDir implements Files.
-func (x *Ext) ReadDir(path string) ([]File, error) {
-	_, n, err := x.walk(splitPath(path), 0)
-	if err != nil {
-		return nil, err
-	}
-	if !n.is(modeDir) {
-		return nil, fmt.Errorf("%s: %w", path, ErrNotFound)
-	}
-	files, err := x.list(n)
-	kept := files[:0]
-	for _, f := range files {
-		if nameable(f.Name) {
-			kept = append(kept, f)
-		}
-	}
-	return kept, err
-}
-
-// Lookup implements Files. Names are told apart by case, and links are followed.
-func (x *Ext) Lookup(path string) (File, error) {
-	names := splitPath(path)
-	if len(names) == 0 {
-		return File{}, fmt.Errorf("empty path: %w", ErrNotFound)
-	}
-	number, n, err := x.walk(names, 0)
-	if err != nil {
-		return File{}, err
-	}
-	return File{Name: names[len(names)-1], Dir: n.is(modeDir), Size: n.size, Record: inodeRecord, Offset: n.offset,
-		Length: 128, node: number}, nil
-}
-
-// Open implements Files.
-func (x *Ext) Open(f File) (*Stream, error) {
-	n, err := x.inode(f.node)
-	if err != nil {
-		return nil, err
-	}
-	if !n.is(modeFile) {
-		return nil, fmt.Errorf("%s is no regular file: %w", f.Name, ErrNotFound)
-	}
-	return x.contents(n, maxFile)
 }
 
 func plainUUID(b []byte) string {

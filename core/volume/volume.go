@@ -5,7 +5,6 @@ package volume
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"io"
 	"strings"
@@ -82,6 +81,7 @@ type Opened struct {
 	Volume
 	Files Files // nil unless Readable
 	FAT   *FAT  // nil unless the kind is a FAT
+	Btrfs *Btrfs
 }
 
 // IsFAT reports whether firmware following the UEFI Specification 2.10, section
@@ -165,7 +165,7 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 		return v
 	}
 	if v, ok := identify(section); ok {
-		return Opened{Volume: v}
+		return readFiles(Opened{Volume: v}, d, section, base)
 	}
 	return unrecognised(d, p, section, boot, base, fatErr)
 }
@@ -181,25 +181,40 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 	}
 	v.TotalSectors = fact.Known(total, src("FAT boot sector", field, base+rel, n))
 	if fat.BytesPerSector != d.SectorSize() {
-		v.Problems = append(v.Problems, trouble(CodeFATSectorSize, src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
-			d.SectorSize(), fat.BytesPerSector,
-			"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
-			p.Number, fat.BytesPerSector, d.SectorSize()))
+		v.Problems = append(
+			v.Problems,
+			trouble(CodeFATSectorSize, src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
+				d.SectorSize(), fat.BytesPerSector,
+				"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
+				p.Number, fat.BytesPerSector, d.SectorSize()),
+		)
 	}
 	if fat.Unsigned {
-		v.Problems = append(v.Problems, trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2),
-			"55 AA", "something else",
-			"The boot sector of partition %d does not end in 55 AA.", p.Number))
+		v.Problems = append(
+			v.Problems,
+			trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2),
+				"55 AA", "something else",
+				"The boot sector of partition %d does not end in 55 AA.", p.Number),
+		)
 	}
 	if fat.FewClusters {
-		v.Problems = append(v.Problems, trouble(CodeFATFewClusters, src("FAT boot sector", "BPB_TotSec32", base+32, 4),
-			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
-			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
+		v.Problems = append(v.Problems, trouble(
+			CodeFATFewClusters,
+			src("FAT boot sector", "BPB_TotSec32", base+32, 4),
+			fmt.Sprintf("at least %d", minFAT32),
+			fat.Clusters,
+			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.",
+			p.Number,
+			fat.Clusters,
+		))
 	}
 	if err := fat.unsound(0); err != nil && !disk.IsNotCaptured(err) {
-		v.Problems = append(v.Problems, trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
-			"F0 to FF, then FF, and a chain of the root directory", err,
-			"The first file allocation table in partition %d is damaged: %v.", p.Number, err))
+		v.Problems = append(
+			v.Problems,
+			trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
+				"F0 to FF, then FF, and a chain of the root directory", err,
+				"The first file allocation table in partition %d is damaged: %v.", p.Number, err),
+		)
 	}
 	v.SecondFAT = fat.second(base)
 	if spare := base + 6*int64(fat.BytesPerSector); fat.Kind == KindFAT32 {
@@ -228,17 +243,30 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 	}
 	if at, ok := fatBackup(section); ok {
 		v.Spares = append(v.Spares, base+at)
-		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512),
-			"a FAT boot sector", "none",
-			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
+		v.Problems = append(
+			v.Problems,
+			trouble(
+				CodeFATOnlyBackup,
+				src("FAT boot sector (backup)", "BPB", base+at, 512),
+				"a FAT boot sector",
+				"none",
+				"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.",
+				p.Number,
+			),
+		)
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
-		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier",
-			last+3, 8), "NTFS",
+		v.Problems = append(v.Problems, trouble(
+			CodeNTFSOnlyBackup,
+			src("NTFS boot sector (backup)", "OEM identifier",
+				last+3, 8),
+			"NTFS",
 			strings.TrimSpace(string(boot[3:11])),
-			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
+			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.",
+			p.Number,
+		))
 	}
 	return v
 }
@@ -259,8 +287,16 @@ func fatBackup(section *io.SectionReader) (offset int64, found bool) {
 // compare holds the volume's own figures against the partition table.
 func (v *Volume) compare(p disk.Partition, base int64) {
 	if hidden, ok := v.HiddenSectors.Get(); ok && hidden != p.Start {
-		v.Problems = append(v.Problems, trouble(CodeHiddenSectors, v.HiddenSectors.Source(), p.Start, hidden,
-			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.", p.Number, hidden, p.Start))
+		v.Problems = append(v.Problems, trouble(
+			CodeHiddenSectors,
+			v.HiddenSectors.Source(),
+			p.Start,
+			hidden,
+			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.",
+			p.Number,
+			hidden,
+			p.Start,
+		))
 	}
 	if total, ok := v.TotalSectors.Get(); ok && total > p.Length {
 		v.Problems = append(v.Problems, trouble(CodeVolumeTooLong, v.TotalSectors.Source(),
@@ -270,121 +306,6 @@ func (v *Volume) compare(p disk.Partition, base int64) {
 }
 
 func zero(b []byte) bool { return len(bytes.TrimLeft(b, "\x00")) == 0 }
-
-// readNTFS reads the boot sector, its copy in the last sector, and what the
-// volume says of itself. Offsets: common practice, as ntfs-3g's layout.h and the
-// maker's "How NTFS Works" list them.
-func readNTFS(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
-	le := binary.LittleEndian
-	v := Opened{Volume: Volume{Kind: KindNTFS, Serial: fmt.Sprintf("%016X", le.Uint64(boot[72:])),
-		marks: mark("NTFS boot sector", 0, 512, ntfsFields())}}
-	v.HiddenSectors = fact.Known(uint64(le.Uint32(boot[28:])), src("NTFS boot sector", "hidden sectors", base+28, 4))
-	bytesPerSector, perCluster := uint64(le.Uint16(boot[11:])), uint64(boot[13])
-	if perCluster > 128 { // a negative power of two
-		perCluster = 1 << (256 - perCluster)
-	}
-	switch {
-	case bytesPerSector < 256 || bytesPerSector > 4096 || bytesPerSector&(bytesPerSector-1) != 0:
-		v.Problems = append(v.Problems, trouble(CodeNTFSBytesPerSector, src("NTFS boot sector", "bytes per sector", base+11,
-			2),
-			"256 to 4096, a power of two", bytesPerSector, "The NTFS boot sector of partition %d gives %d bytes a sector.", p.Number, bytesPerSector))
-		return v
-	case perCluster == 0 || perCluster&(perCluster-1) != 0 || perCluster*bytesPerSector > 2<<20:
-		v.Problems = append(v.Problems, trouble(CodeNTFSCluster, src("NTFS boot sector", "sectors per cluster", base+13, 1),
-			"a power of two, at most 2 MiB", perCluster, "The NTFS boot sector of partition %d gives %d sectors a cluster.", p.Number, perCluster))
-		return v
-	}
-	// The volume's figure leaves out the copy of the boot sector that follows it.
-	own := le.Uint64(boot[40:])
-	v.TotalSectors = fact.Known((own+1)*bytesPerSector/uint64(d.SectorSize()),
-		src("NTFS boot sector", "total sectors", base+40, 8))
-	length := disk.Span(p.Length, d.SectorSize())
-	v.compareBackup(d, p, boot, base, base+int64(own*bytesPerSector))
-	files, err := OpenNTFS(d.Section(base, length))
-	if v.FilesErr = err; err != nil {
-		if !disk.IsNotCaptured(err) {
-			v.Problems = append(v.Problems, trouble(CodeNTFSDamaged, src("NTFS boot sector", "$MFT cluster", base+48, 8),
-				"a readable master file table", err,
-				"The NTFS volume in partition %d cannot be read: %v.", p.Number, err))
-		}
-		return v
-	}
-	v.Files, v.Label = files, files.Label
-	v.Unclean = fact.Known(files.Dirty, fact.Source{Origin: fact.Bytes, Structure: mftRecord, Field: "$Volume",
-		Offset: base + files.volumeAt, Length: files.ctx.GetRecordSize()})
-	v.marks = append(v.marks, mark(mftRecord, files.volumeAt, files.ctx.GetRecordSize(), mftFields())...)
-	v.countUsed(d, base, length, own/perCluster, perCluster*bytesPerSector)
-	return v
-}
-
-// compareBackup holds the boot sector against its copy, which is used to repair
-// it.
-func (v *Volume) compareBackup(d *disk.Disk, p disk.Partition, boot []byte, base, at int64) {
-	copied, err := d.Read(at, 512)
-	if err != nil || at <= base {
-		return
-	}
-	v.marks = append(v.marks, mark("NTFS boot sector (backup)", at-base, 512, ntfsFields())...)
-	if !bytes.Equal(copied, boot) {
-		v.Problems = append(v.Problems, trouble(CodeNTFSBackup, src("NTFS boot sector (backup)", "", at, 512),
-			"the same bytes as the first sector", "other bytes",
-			"The copy of the boot sector at the end of the volume in partition %d differs from the first.", p.Number))
-		if string(copied[3:11]) == "NTFS    " && otherwise(boot, copied) {
-			v.Spares = append(v.Spares, at)
-		}
-	}
-}
-
-// maxCounted bounds the volumes of a disk whose clusters are counted.
-const maxCounted = 32
-
-// bitmapCount is the name under which the used clusters of a volume are counted.
-const bitmapCount = "$Bitmap"
-
-// countUsed counts the clusters in use. The bitmap is large and tells nothing
-// else, so that a capture keeps the count and not the bytes.
-func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSize uint64) {
-	used, ok := d.Counted(bitmapCount, base)
-	if !ok && len(d.Counts()) >= maxCounted {
-		return
-	}
-	if !ok {
-		n, err := UsedClusters(io.NewSectionReader(d.Aside(), base, min(length, d.Size()-base)), clusters)
-		if err != nil {
-			return
-		}
-		used = n
-		d.SetCount(disk.Count{Name: bitmapCount, Offset: base, Value: used})
-	}
-	v.Used = fact.Known(used*clusterSize, fact.Source{Origin: fact.Bytes, Structure: bitmapCount, Field: "clusters in use",
-		Offset: base})
-}
-
-// readExt reads an ext2, ext3 or ext4 volume.
-func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Opened, bool) {
-	x, err := OpenExt(section)
-	if x == nil {
-		return Opened{}, false
-	}
-	at := func(field string, rel, n int64) fact.Source {
-		return src("ext superblock", field, base+extSuperblockOff+rel, n)
-	}
-	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err,
-		marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}}
-	v.TotalSectors = fact.Known(x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()), at("s_blocks_count_lo", 4, 4))
-	if x.Free <= x.Blocks {
-		v.Used = fact.Known((x.Blocks-x.Free)*uint64(x.blockSize), at("s_free_blocks_count_lo", 0xC, 4))
-	}
-	v.Unclean = fact.Known(!x.Clean, at("s_state", 0x3A, 2))
-	if x.HasErrors {
-		v.Problems = append(v.Problems, trouble(CodeExtErrors, at("s_state", 0x3A, 2), 1, "errors found",
-			"The ext file system %s is marked as having errors: it is checked at the next start.", x.UUID))
-	}
-	if err == nil {
-		v.Files = x
-	}
-	return v, true
-}
 
 func cString(b []byte) string {
 	if i := bytes.IndexByte(b, 0); i >= 0 {

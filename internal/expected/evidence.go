@@ -5,8 +5,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/davecgh/go-spew/spew"
-
 	"latchkey/core/compare"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
@@ -20,10 +18,6 @@ import (
 // atRandom is how many machines of the generator are looked at: damaged in one to three
 // places, of the seeds that were started in real firmware.
 const atRandom = 240
-
-// printer writes values out to their ends, always alike.
-var printer = spew.ConfigState{Indent: " ", DisablePointerAddresses: true, DisableCapacities: true, SortKeys: true,
-	DisableMethods: true}
 
 // Evidence asserts that of every disk the same is read, placed, referred to and concluded as
 // is expected: a change anywhere in what is read of a disk is seen, by a sum where it is too
@@ -63,15 +57,25 @@ func random(seed uint64) (m machine.Machine, err error) {
 // evidence says what is read of a machine's disks, and what follows of it.
 func evidence(m machine.Machine) string {
 	trace := startup.Simulate(m)
-	lines := []string{fmt.Sprintf("%s, trace %s, references %s", trace.Verdict, sum(printer.Sdump(trace)), sum(printer.Sdump(machine.References(m))))}
+	lines := []string{
+		fmt.Sprintf(
+			"%s, trace %s, references %s",
+			trace.Verdict,
+			sum(written(trace)),
+			sum(written(machine.References(m))),
+		),
+	}
 	for i := range m.Drives {
 		if d := &m.Drives[i]; d.Contents != nil {
 			lines = append(lines, drive(d))
 		}
 	}
 	if original, clone := m.Drive(machine.RoleOriginal), m.Drive(machine.RoleClone); original != nil && clone != nil {
-		lines = append(lines, fmt.Sprintf("compared: %s", sum(printer.Sdump(compare.Compare(m, original, clone, startup.Pins(m, original.Name),
-			startup.Pins(m, clone.Name))))))
+		lines = append(
+			lines,
+			fmt.Sprintf("compared: %s", sum(written(compare.Compare(m, original, clone, startup.Pins(m, original.Name),
+				startup.Pins(m, clone.Name))))),
+		)
 	}
 	if trace.Verdict == startup.Stops {
 		plan := repair.Find(m)
@@ -79,7 +83,7 @@ func evidence(m machine.Machine) string {
 		for _, s := range plan.Steps {
 			keys += " " + s.Key
 		}
-		lines = append(lines, fmt.Sprintf("plan:%s, %s", keys, sum(printer.Sdump(plan))))
+		lines = append(lines, fmt.Sprintf("plan:%s, %s", keys, sum(written(plan))))
 	}
 	return strings.Join(lines, "\n\t")
 }
@@ -90,6 +94,11 @@ func drive(d *machine.Drive) string {
 	for _, p := range l.Problems {
 		out += ", " + string(p.Code)
 	}
-	return fmt.Sprintf("%s; read %s, places %s, tables %s", out, sum(printer.Sdump(d.Contents)), sum(printer.Sdump(d.Contents.Regions())),
-		sum(printer.Sdump(tables.Of(*d))))
+	return fmt.Sprintf(
+		"%s; read %s, places %s, tables %s",
+		out,
+		sum(written(d.Contents)),
+		sum(written(d.Contents.Regions())),
+		sum(written(tables.Of(*d))),
+	)
 }

@@ -154,13 +154,27 @@ func TestLessEvidenceNeverGivesAnotherAnswer(t *testing.T) {
 				class := full + " → " + got + ": " + strings.Join(lost, " + ")
 				if classes[class]++; classes[class] == 1 {
 					trace := startup.Simulate(m)
-					t.Errorf("%s: %s, and without %s %s: %s", w.name, full, strings.Join(lost, " and "), got, trace.Headline)
+					t.Errorf(
+						"%s: %s, and without %s %s: %s",
+						w.name,
+						full,
+						strings.Join(lost, " and "),
+						got,
+						trace.Headline,
+					)
 				}
 				mu.Unlock()
 			}
 		}
 	})
-	t.Logf("%d machines weakened %d times: %d the same, %d open, %d violations", len(list), tried.Load(), same.Load(), open.Load(), broken.Load())
+	t.Logf(
+		"%d machines weakened %d times: %d the same, %d open, %d violations",
+		len(list),
+		tried.Load(),
+		same.Load(),
+		open.Load(),
+		broken.Load(),
+	)
 	require.NotZero(t, same.Load())
 	require.NotZero(t, open.Load())
 }
@@ -274,7 +288,8 @@ func listed(r *rand.Rand, m *machine.Machine, w *whole) string {
 
 // pasted adds some of the disk's files of configuration as people paste them, cut.
 func pasted(r *rand.Rand, d *machine.Drive, w *whole) (beside string) {
-	held := w.machine.Drives[slices.IndexFunc(w.machine.Drives, func(x machine.Drive) bool { return x.Name == d.Name })].Contents
+	at := slices.IndexFunc(w.machine.Drives, func(x machine.Drive) bool { return x.Name == d.Name })
+	held := w.machine.Drives[at].Contents
 	if held == nil {
 		return ""
 	}

@@ -46,12 +46,15 @@ func TestWhatAPieceIsAndWhose(t *testing.T) {
 	assert.Equal(t, "refused", p["kind"], "the beginning of a disk is not a small disk")
 	assert.Contains(t, p["says"], "with the disk's capacity")
 	for name, content := range map[string]string{
-		"photo.jpg": "\xFF\xD8\xFF\xE0", "notes.txt": "Dear colleague", "fstab": "UUID=1 / ext4 defaults 0 1\n", "x.zip": "PK\x03\x04 and no more",
+		"photo.jpg": "\xFF\xD8\xFF\xE0", "notes.txt": "Dear colleague", "x.zip": "PK\x03\x04 and no more",
 	} {
 		p := c.piece(t, id, name, []byte(content))
 		assert.Equal(t, "refused", p["kind"], name)
 		assert.NotEmpty(t, p["says"], name)
 	}
+	p = c.piece(t, id, "fstab", []byte("UUID=1 / ext4 defaults 0 1\n"))
+	assert.Equal(t, "listing", p["kind"])
+	assert.Equal(t, "/etc/fstab", firstDisk(p)["holds"])
 	p = c.piece(t, id, "paste", []byte("$ efibootmgr -v\nBootCurrent: 0001\nBootOrder: 0001\nBoot0001* x\n"))
 	assert.Equal(t, "listing", p["kind"])
 	assert.EqualValues(t, 1, p["entries"])

@@ -222,7 +222,12 @@ function Waiting({
             {h.piece?.says}
           </Typography>
           {h.piece?.disks.map((d) => (
-            <Box key={d.name} role="group" aria-label={d.holds ? `On which disk lies the ${d.holds}?` : `Which disk is ${d.name}?`} sx={{ mt: 0.5 }}>
+            <Box
+              key={d.name}
+              role="group"
+              aria-label={d.holds ? `On which disk lies the ${d.holds}?` : `Which disk is ${d.name}?`}
+              sx={{ mt: 0.5 }}
+            >
               <Typography variant="caption" component="p">
                 {[d.holds || d.name, d.model, d.size, d.style].filter(Boolean).join(" · ")}
                 {d.why && <Box component="span" sx={{ color: "text.secondary" }}>{` ${d.why}`}</Box>}

@@ -161,7 +161,9 @@ function Understood({ reading: r, roles, onRole, onFormat }: UnderstoodProps) {
         <RolePick
           key={d.name}
           label={d.holds ? "Lies on" : `${d.name} is`}
-          about={d.holds || [d.model, d.size, d.style, `${d.partitions} partitions`].filter(Boolean).join(" · ")}
+          about={
+            d.holds || [d.model, d.size, d.style, `${d.partitions} partitions`].filter(Boolean).join(" · ")
+          }
           why={d.why}
           role={roles[d.name] ?? ""}
           onRole={(role) => onRole(d.name, role)}
@@ -187,12 +189,7 @@ function RolePick({
 }) {
   return (
     <Box sx={{ display: "grid", gridTemplateColumns: "170px 1fr", gap: 1.5, alignItems: "center" }}>
-      <TextField
-        select
-        label={label}
-        value={role}
-        onChange={(e) => onRole(e.target.value)}
-      >
+      <TextField select label={label} value={role} onChange={(e) => onRole(e.target.value)}>
         <MenuItem value="">neither of them</MenuItem>
         <MenuItem value="original">the original</MenuItem>
         <MenuItem value="clone">the clone</MenuItem>

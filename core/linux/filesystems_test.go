@@ -1,0 +1,117 @@
+package linux_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/course"
+	"latchkey/core/startup"
+	"latchkey/internal/reference"
+)
+
+// filled has the second partition formatted, mounted by this machine's kernel, and filled.
+func (n *nested) filled(format []string, fill func(at string)) *nested {
+	n.t.Helper()
+	raw, point := reference.Image(n.t, inLength*512), n.t.TempDir()
+	reference.Run(n.t, "", format[0], append(format[1:], raw)...)
+	if out, err := exec.Command("mount", "-o", "loop", raw, point).CombinedOutput(); err != nil {
+		reference.Lacks(n.t, "the image cannot be mounted here: %s", out)
+	}
+	fill(point)
+	reference.Run(n.t, "", "umount", point)
+	bytes, err := os.ReadFile(raw)
+	require.NoError(n.t, err)
+	return n.write(bytes, 0)
+}
+
+// onBtrfs has the system in subvolumes, the first of which may be the default one.
+func onBtrfs(t *testing.T, prefix, before, options string, byDefault bool, subvolumes ...string) *nested {
+	n := newNested(t, prefix, "UUID="+innerUUID+options).grub("part_gpt", "btrfs", "normal")
+	return n.filled([]string{"mkfs.btrfs", "-q", "-U", innerUUID}, func(at string) {
+		tree := n.tree(before)
+		for i, s := range subvolumes {
+			require.NoError(t, os.MkdirAll(filepath.Dir(at+s), 0o755))
+			reference.Run(t, "", "btrfs", "subvolume", "create", at+s)
+			if byDefault && i == 0 {
+				reference.Run(t, "", "btrfs", "subvolume", "set-default", at+s)
+			}
+			if !strings.Contains(s, "home") {
+				reference.Run(t, "", "cp", "-a", tree+"/.", at+s)
+			}
+		}
+		if len(subvolumes) == 0 {
+			reference.Run(t, "", "cp", "-a", tree+"/.", at)
+		}
+	})
+}
+
+// Which files are the system's on a Btrfs is said by the kernel line, else by the default
+// subvolume; GRUB's paths begin at the top. Package truth has started such machines.
+func TestARootOnBtrfs(t *testing.T) {
+	const top, in = "(,gpt2)/boot/grub", "(,gpt2)/@/boot/grub"
+	onBtrfs(t, top, "", "", false).starts(startup.Starts, "")
+	onBtrfs(t, in, "/@", " rootflags=subvol=@", false, "/@", "/@home").starts(startup.Starts, "")
+	onBtrfs(t, in, "/@", " rootflags=compress=zstd,subvol=/@", false, "/@").starts(startup.Starts, "")
+	onBtrfs(t, in, "/@", " rootflags=subvolid=256", false, "/@").starts(startup.Starts, "")
+	onBtrfs(t, in, "/@", "", true, "/@").starts(startup.Starts, "")
+	trace := onBtrfs(t, in, "/@", "", false, "/@").starts(startup.Stops, "holds no system")
+	assert.Contains(t, rules(trace), course.Rule("root-no-system"))
+	trace = onBtrfs(t, in, "/@", " rootflags=subvol=@gone", false, "/@").starts(startup.Stops, "no such subvolume")
+	assert.Contains(t, rules(trace), course.Rule("subvolume-absent"))
+	onBtrfs(t, top, "/@", " rootflags=subvol=@", false, "/@").starts(startup.Stops, "is not on")
+	// The GRUB of some families takes the default subvolume for the beginning of paths.
+	onBtrfs(
+		t,
+		top,
+		"",
+		"",
+		true,
+		"/@/.snapshots/1/snapshot",
+	).starts(startup.Depends, "may be meant from its default subvolume")
+}
+
+// A mount of a subvolume that did not come along holds the start up.
+func TestAMountedSubvolumeThatIsNotThere(t *testing.T) {
+	for _, lacks := range []bool{false, true} {
+		n := newNested(
+			t,
+			"(,gpt2)/@/boot/grub",
+			"UUID="+innerUUID+" rootflags=subvol=@",
+		).grub("part_gpt", "btrfs", "normal")
+		n.fstab = "UUID=" + innerUUID + " / btrfs subvol=@ 0 0\nUUID=" + innerUUID + " /home btrfs subvol=@home 0 0\n"
+		n.filled([]string{"mkfs.btrfs", "-q", "-U", innerUUID}, func(at string) {
+			reference.Run(t, "", "btrfs", "subvolume", "create", at+"/@")
+			if !lacks {
+				reference.Run(t, "", "btrfs", "subvolume", "create", at+"/@home")
+			}
+			reference.Run(t, "", "cp", "-a", n.tree("/@")+"/.", at+"/@")
+		})
+		if lacks {
+			n.starts(startup.Stops, "subvol=@home")
+		} else {
+			n.starts(startup.Starts, "")
+		}
+	}
+}
+
+func TestARootOnXFS(t *testing.T) {
+	for modules, verdict := range map[string]startup.Verdict{"xfs": startup.Starts, "ext2": startup.Stops} {
+		n := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_gpt", modules, "normal")
+		n.filled(
+			[]string{"mkfs.xfs", "-q", "-m", "uuid=" + innerUUID},
+			func(at string) { reference.Run(t, "", "cp", "-a", n.tree("")+"/.", at) },
+		)
+		trace := n.starts(verdict, "")
+		if verdict == startup.Stops {
+			assert.Contains(t, rules(trace), course.Rule("grub-lacks-module"))
+		}
+	}
+	n := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_msdos", "ext2", "normal").system(0, 200<<20)
+	assert.Contains(t, rules(n.starts(startup.Stops, "")), course.Rule("grub-lacks-module"), "it reads no GPT")
+}

@@ -1,0 +1,65 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+// readerOf names the module by which GRUB reads a kind of volume. GNU GRUB 2.06, grub-core/fs.
+var readerOf = map[volume.Kind]string{
+	volume.KindExt: "ext2", volume.KindXFS: "xfs", volume.KindBtrfs: "btrfs", volume.KindNTFS: "ntfs", volume.KindF2FS: "f2fs",
+	volume.KindFAT12: "fat", volume.KindFAT16: "fat", volume.KindFAT32: "fat", volume.KindExFAT: "exfat", volume.KindZFS: "zfs",
+	volume.KindJFS: "jfs", volume.KindReiser: "reiserfs", volume.KindHFS: "hfsplus",
+}
+
+// readsFolder asks whether what is built into GRUB can read the volume of its folder: all
+// other modules lie in that.
+func readsFolder(a *course.Attempt, root machine.Spot, g *loader.GRUBCore) *course.Result {
+	if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
+		return nil
+	}
+	want := []string{readerOf[root.Volume().Kind]}
+	if root.Inside == 0 {
+		want = append(
+			want,
+			map[disk.Style]string{disk.StyleGPT: "part_gpt", disk.StyleMBR: "part_msdos"}[root.Drive.Contents.Layout.Style],
+		)
+	}
+	missing := slices.DeleteFunc(want, func(m string) bool { return m == "" || slices.Contains(g.Modules, m) })
+	if len(missing) == 0 || len(g.Modules) == 0 && g.ModulesErr == nil {
+		return nil
+	}
+	var end course.Result
+	switch lacks := (*disk.NotCaptured)(nil); {
+	case errors.As(g.ModulesErr, &lacks):
+		end = a.Unproven(
+			"grub-modules-missing-evidence",
+			course.StageConfiguration,
+			"What is built into GRUB is not in evidence to its end, so that whether it reads the volume of its folder is not known.",
+			course.HowCapture,
+		)
+	case g.ModulesErr != nil:
+		return nil // the names of a core of another version
+	default:
+		end = a.Stop(
+			"grub-lacks-module",
+			course.StageConfiguration,
+			course.GRUBRescue,
+			fmt.Sprintf(
+				"GRUB's folder lies on %s (%s), and %s, by which it reads such a one, is not built into it.",
+				root.Called(),
+				root.Volume().Kind,
+				missing[0],
+			),
+			root.Drive.CoreFact(),
+		)
+	}
+	return &end
+}

@@ -1,0 +1,52 @@
+package machine
+
+import (
+	"slices"
+	"strings"
+
+	"latchkey/core/disk"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// Missing reports whether the evidence does not hold the files of a volume.
+func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
+
+// MayHoldProgram reports whether a boot entry may lead to a program on the drive, other
+// than to one of a path: one is there, or the evidence does not tell.
+func (d *Drive) MayHoldProgram(besides string) bool {
+	if d.Contents == nil {
+		return true
+	}
+	c := d.Contents
+	if !c.TableKnown() || c.Layout.Open {
+		return true
+	}
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		if v.Kind == volume.NotCaptured || v.IsFAT() && (v.Told || v.ProgramsOpen) ||
+			slices.ContainsFunc(v.Programs, func(p string) bool { return !strings.EqualFold(p, besides) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// VendorLoader returns the loader that a boot entry would name: an operating
+// system's own, the shim before the GRUB that it starts.
+func (d *Drive) VendorLoader() (path string, found bool) {
+	if d.Contents == nil {
+		return "", false
+	}
+	for i, v := range d.Contents.Volumes {
+		if !d.Contents.Layout.Partitions[i].IsESP() {
+			continue
+		}
+		for _, f := range v.Loaders {
+			if f.Name != loader.Fallback && (path == "" || f.Name == loader.Shim) {
+				path, found = f.Path, true
+			}
+		}
+	}
+	return path, found
+}
