@@ -101,7 +101,11 @@ func (r *Recorder) keep(off int64, n int) {
 		return
 	}
 	end := off + int64(n)
-	from, _ := slices.BinarySearchFunc(r.read, off, func(x Extent, at int64) int { return cmp.Compare(x.Offset+x.Length, at) })
+	from, _ := slices.BinarySearchFunc(
+		r.read,
+		off,
+		func(x Extent, at int64) int { return cmp.Compare(x.Offset+x.Length, at) },
+	)
 	to := from
 	for ; to < len(r.read) && r.read[to].Offset <= end; to++ {
 		off, end = min(off, r.read[to].Offset), max(end, r.read[to].Offset+r.read[to].Length)

@@ -37,10 +37,11 @@ var layers = [][]string{
 	{"server/judge", "server/people", "server/form"},
 	{"server/report", "server/parcel"},
 	{"server/api", "web"},
-	{"cmd/capturing"},
+	{"cmd/capturing", "stick"},
+	{"stick/screen", "stick/image/legacy", "internal/terminal"},
 	{"truth", "internal/standin", "internal/shellwords"},
 	{"internal/expected", "internal/mutants", "internal/sample", "internal/weaker"},
-	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/firmware-truth"},
+	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/latchkey-stick", "cmd/firmware-truth"},
 }
 
 // forbidden lists what the layers would allow and the architecture does not: the

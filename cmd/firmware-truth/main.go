@@ -21,6 +21,7 @@ func main() {
 	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
 	random := flag.Uint64("random", 0, "start so many machines that are made at random; with -repair, what their plans leave")
 	seed := flag.Uint64("seed", 1, "the first of them")
+	onStick := flag.Bool("stick", false, "repair the machines that do not start from the stick, as a person would, and start them without it")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -30,6 +31,9 @@ func main() {
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
+	}
+	if *onStick {
+		os.Exit(fromStick(pattern, *workers, *serial))
 	}
 	if *random > 0 && *repairs {
 		os.Exit(repairRandom(*seed, *random, *workers))

@@ -18,21 +18,23 @@ import (
 	"latchkey/core/disk"
 )
 
-// Download is a build of the capture command.
+// Download is a build of the capture command, or the stick.
 type Download struct {
 	Name   string `json:"name"`
-	System string `json:"system" enum:"linux,windows"`
+	System string `json:"system" enum:"linux,windows,stick"`
 	Arch   string `json:"arch" enum:"amd64,386,arm64"`
 	Size   string `json:"size"`
-	Oldest string `json:"oldest" doc:"The oldest system that it runs on"`
+	Oldest string `json:"oldest" doc:"The oldest system that it runs on; of the stick, the machines that it starts on"`
 	SHA256 string `json:"sha256" doc:"Of the file, in hexadecimal digits"`
 }
 
-// downloadName is how scripts/downloads names the builds.
-var downloadName = regexp.MustCompile(`^latchkey-capture-(linux|windows)-(amd64|386|arm64)(\.exe)?$`)
+// downloadName is how scripts/downloads names the builds, and scripts/stick the stick.
+var downloadName = regexp.MustCompile(`^latchkey-(?:capture-(linux|windows)-(amd64|386|arm64)(?:\.exe)?|stick\.img)$`)
 
-// oldest are the oldest systems that the builds run on: Go 1.26, minimum requirements.
-var oldest = map[string]string{"windows": "Windows 10 or Server 2016", "linux": "Linux 3.2"}
+// oldest are the oldest systems that the builds run on: Go 1.26, minimum requirements; and
+// the machines on which the stick starts.
+var oldest = map[string]string{"windows": "Windows 10 or Server 2016", "linux": "Linux 3.2",
+	"stick": "PCs of 64 bits, with UEFI (secure boot too) or legacy firmware, and 768 MiB of memory"}
 
 type downloadsOutput struct{ Body []Download }
 
@@ -71,7 +73,11 @@ func (a *API) listDownloads(ctx context.Context, _ *struct{}) (*downloadsOutput,
 		if err != nil {
 			return nil, a.problem(ctx, err)
 		}
-		out.Body = append(out.Body, Download{e.Name(), m[1], m[2], disk.Label(info.Size()), oldest[m[1]], sha256})
+		system, arch := m[1], m[2]
+		if system == "" {
+			system, arch = "stick", "amd64"
+		}
+		out.Body = append(out.Body, Download{e.Name(), system, arch, disk.Label(info.Size()), oldest[system], sha256})
 	}
 	sort.Slice(out.Body, func(i, j int) bool {
 		return out.Body[i].Arch+out.Body[i].System < out.Body[j].Arch+

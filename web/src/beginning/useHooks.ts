@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { type Case, type Piece, type Role, addEvidence, addListing, recognisePiece } from "../api/client";
 import { Problem } from "../api/call";
 import { useTakeCase } from "../api/queries";
+import { ofTheStick } from "./stickFolder";
 
 /** A piece on its way: it is looked at, asks which disk it is of, is sent, or was refused. */
 export interface Hanging {
@@ -64,7 +65,7 @@ export function useHooks(c: Case) {
 
   /** Looks at files, and hangs those at once of which it is told whose they are. */
   const add = (files: File[]) => {
-    for (const file of files) {
+    for (const file of ofTheStick(files)) {
       const h: Hanging = { key: ++last.current, file, state: "looking", roles: {} };
       setHanging((all) => [...all, h]);
       guarded(h, async () => {

@@ -56,7 +56,14 @@ const situations: Situation[] = [
     commands: linux("clone"),
   },
   {
-    name: "From a rescue stick, in the machine itself",
+    name: "Nothing starts: with Latchkey's stick, in the machine itself",
+    system: "stick",
+    how: "Everything on the USB drive that it is written to is lost: tell it by size, model and USB from the other drives. Then choose it in the machine's boot menu. It takes the evidence of every drive, shows the check, and repairs when it is told to. Drop its folder LATCHKEY into the case.",
+    title: "A USB drive of 128 MB or more, from a Linux",
+    commands: onto.linux,
+  },
+  {
+    name: "From another live Linux, in the machine itself",
     system: "linux",
     how: "Start a live Linux in the firmware mode that the machine uses, so that its boot entries can be read. Both disks can be captured one after the other.",
     title: "Both disks, from a live Linux",
@@ -64,6 +71,13 @@ const situations: Situation[] = [
       `chmod +x ${program}\nsudo ./${program}\nsudo ./${program} /dev/sdX -o original.lkcap\nsudo ./${program} /dev/sdY -o clone.lkcap`,
   },
 ];
+
+const onto = {
+  linux: (image: string) =>
+    `lsblk -do NAME,SIZE,MODEL,TRAN\nsudo dd if=${image} of=/dev/sdX bs=4M conv=fsync status=progress`,
+  mac: (image: string) =>
+    `diskutil list external\ndiskutil unmountDisk /dev/diskN\nsudo dd if=${image} of=/dev/rdiskN bs=4m`,
+};
 
 /** The capture command for download, with what to do in each situation. */
 export function CaptureHelp() {
@@ -74,7 +88,10 @@ export function CaptureHelp() {
     .filter((d) => d.system === s.system)
     .sort((a, b) => Number(b.arch === "amd64") - Number(a.arch === "amd64"));
   const program =
-    builds[0]?.name ?? `latchkey-capture-${s.system}-amd64${s.system === "windows" ? ".exe" : ""}`;
+    builds[0]?.name ??
+    (s.system === "stick"
+      ? "latchkey-stick.img"
+      : `latchkey-capture-${s.system}-amd64${s.system === "windows" ? ".exe" : ""}`);
   return (
     <Paper component="section" aria-label="Take a capture" sx={{ p: 1.5 }}>
       <Typography variant="h3" component="h2">
@@ -106,7 +123,9 @@ export function CaptureHelp() {
         ))}
         {builds[0] && (
           <Typography variant="body2" color="text.secondary" sx={{ width: "100%" }}>
-            Runs on {builds[0].oldest} and newer.
+            {s.system === "stick"
+              ? `Starts on ${builds[0].oldest}.`
+              : `Runs on ${builds[0].oldest} and newer.`}
             {s.system === "windows" && " On an older one, paste what diskpart lists instead."}
           </Typography>
         )}
@@ -128,7 +147,9 @@ export function CaptureHelp() {
           <Typography variant="body2">
             {downloads.isPending
               ? "Looking for the builds …"
-              : "No build for this system is ready on the server yet; look again in a minute."}
+              : s.system === "stick"
+                ? "The stick has not been made on the server yet: scripts/stick makes it, in a minute."
+                : "No build for this system is ready on the server yet; look again in a minute."}
           </Typography>
         )}
       </Box>
@@ -136,8 +157,15 @@ export function CaptureHelp() {
         {s.how}
       </Typography>
       <CommandBlock title={s.title} commands={s.commands(program)} />
+      {s.system === "stick" && (
+        <Box sx={{ mt: 1 }}>
+          <CommandBlock title="The same from a Mac" commands={onto.mac(program)} />
+        </Box>
+      )}
       <Typography variant="body2" color="text.secondary" sx={{ mt: 1 }}>
-        Then add the file to its disk under “What is known”.
+        {s.system === "stick"
+          ? "Then drop its folder under “Beginning”."
+          : "Then add the file to its disk under “What is known”."}
       </Typography>
     </Paper>
   );

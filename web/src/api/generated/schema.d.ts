@@ -1541,13 +1541,13 @@ export interface components {
             /** @enum {string} */
             arch: "amd64" | "386" | "arm64";
             name: string;
-            /** @description The oldest system that it runs on */
+            /** @description The oldest system that it runs on; of the stick, the machines that it starts on */
             oldest: string;
             /** @description Of the file, in hexadecimal digits */
             sha256: string;
             size: string;
             /** @enum {string} */
-            system: "linux" | "windows";
+            system: "linux" | "windows" | "stick";
         };
         Drive: {
             attached?: boolean;

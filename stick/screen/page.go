@@ -1,0 +1,188 @@
+// Package screen draws the stick's pages in a terminal, at 80×25 and on a serial line. Arrow
+// keys and Enter are enough for everything.
+package screen
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/gdamore/tcell/v2"
+)
+
+// Styles: ink on the terminal's own ground, brass for what is selected or to be pressed.
+var (
+	plain = tcell.StyleDefault
+	quiet = plain.Dim(true)
+	title = plain.Bold(true)
+	brass = plain.Foreground(tcell.ColorOlive).Bold(true)
+	press = plain.Foreground(tcell.ColorOlive).Reverse(true)
+	rust  = plain.Foreground(tcell.ColorMaroon).Bold(true)
+	green = plain.Foreground(tcell.ColorGreen).Bold(true)
+)
+
+// line is a line of a page.
+type line struct {
+	text  string
+	style tcell.Style
+}
+
+// option is something that can be chosen.
+type option struct {
+	key   string // what it is to the program
+	label string
+}
+
+// page is what is shown: its title, its lines, and what can be chosen below them.
+type page struct {
+	title   string
+	lines   []line
+	options []option
+	field   bool // a line is typed before one is chosen
+}
+
+func (p *page) say(style tcell.Style, text string) {
+	for part := range strings.SplitSeq(text, "\n") {
+		p.lines = append(p.lines, line{part, style})
+	}
+}
+
+func (p *page) gap() { p.lines = append(p.lines, line{}) }
+
+// terminal is the screen with what is typed into it.
+type terminal struct {
+	screen tcell.Screen
+	from   int // the first line of the page that is shown
+}
+
+// wrap breaks a text into lines of at most so many characters, between words.
+func wrap(text string, width int) []string {
+	var out []string
+	current := ""
+	for _, word := range strings.Fields(text) {
+		for len([]rune(word)) > width {
+			if current != "" {
+				out, current = append(out, current), ""
+			}
+			out, word = append(out, string([]rune(word)[:width])), string([]rune(word)[width:])
+		}
+		switch {
+		case current == "":
+			current = word
+		case len([]rune(current))+1+len([]rune(word)) <= width:
+			current += " " + word
+		default:
+			out, current = append(out, current), word
+		}
+	}
+	if current != "" || len(out) == 0 {
+		out = append(out, current)
+	}
+	return out
+}
+
+// folded are a page's lines as they fit into a width; drawings, which begin with a blank, are
+// cut and not wrapped.
+func (p *page) folded(width int) []line {
+	var out []line
+	for _, l := range p.lines {
+		if strings.HasPrefix(l.text, " ") {
+			out = append(out, l)
+			continue
+		}
+		for _, s := range wrap(l.text, width) {
+			out = append(out, line{s, l.style})
+		}
+	}
+	return out
+}
+
+func (t *terminal) put(x, y int, text string, style tcell.Style, width int) {
+	for _, r := range text {
+		if x >= width {
+			return
+		}
+		t.screen.SetContent(x, y, r, nil, style)
+		x++
+	}
+}
+
+// draw shows a page with an option selected.
+func (t *terminal) draw(p *page, selected int, typed string) {
+	width, height := t.screen.Size()
+	t.screen.Clear()
+	t.put(1, 0, "Latchkey", brass, width)
+	t.put(11, 0, p.title, title, width)
+	t.put(0, 1, strings.Repeat("─", width), quiet, width)
+	bottom := len(p.options)
+	if p.field {
+		bottom++
+	}
+	room := max(1, height-3-bottom-1)
+	lines := p.folded(width - 2)
+	t.from = max(0, min(t.from, len(lines)-room))
+	for i, l := range lines[t.from:min(len(lines), t.from+room)] {
+		t.put(1, 2+i, l.text, l.style, width-1)
+	}
+	if len(lines) > room {
+		t.put(width-24, 1, " PgUp, PgDn: more ", quiet, width)
+	}
+	y := height - bottom - 1
+	t.put(0, y-1, strings.Repeat("─", width), quiet, width)
+	if p.field {
+		t.put(1, y, "> "+typed+"_", title, width)
+		y++
+	}
+	for i, o := range p.options {
+		style, mark := plain, "  "
+		if i == selected {
+			style, mark = press, "> "
+		}
+		if !p.field && o.key != "" {
+			mark += fmt.Sprint(i+1, " ")
+		}
+		t.put(1, y+i, mark+o.label+" ", style, width)
+	}
+	t.put(1, height-1, "Arrow keys choose, Enter takes; so does a number.", quiet, width)
+	t.screen.Show()
+}
+
+// choose shows a page until one of its options is taken; typed is what was typed before.
+func (t *terminal) choose(p *page) (key, typed string) {
+	selected := 0
+	t.from = 0
+	for {
+		t.draw(p, selected, typed)
+		e, ok := t.screen.PollEvent().(*tcell.EventKey)
+		if !ok {
+			if t.screen.HasPendingEvent() {
+				continue
+			}
+			t.screen.Sync()
+			continue
+		}
+		switch e.Key() {
+		case tcell.KeyUp:
+			selected = (selected + len(p.options) - 1) % len(p.options)
+		case tcell.KeyDown, tcell.KeyTab:
+			selected = (selected + 1) % len(p.options)
+		case tcell.KeyPgUp:
+			t.from -= 8
+		case tcell.KeyPgDn:
+			t.from += 8
+		case tcell.KeyBackspace, tcell.KeyBackspace2:
+			if r := []rune(typed); len(r) > 0 {
+				typed = string(r[:len(r)-1])
+			}
+		case tcell.KeyEnter:
+			return p.options[selected].key, typed
+		case tcell.KeyRune:
+			// A number takes its option: an arrow may come in pieces over a slow line.
+			if n := int(e.Rune() - '1'); !p.field && n >= 0 && n < len(p.options) {
+				return p.options[n].key, typed
+			}
+			if p.field && len(typed) < 40 {
+				typed += string(e.Rune())
+			}
+		}
+	}
+}

@@ -1,0 +1,208 @@
+package stick
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"latchkey/core/machine"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+)
+
+// Next is the step that comes next; ok is false where there is none.
+func (s *Session) Next() (step repair.PlanStep, ok bool) {
+	if len(s.Plan.Steps) == 0 {
+		return step, false
+	}
+	return s.Plan.Steps[0], true
+}
+
+// ByHand reports whether a step is done in the firmware's screens, when the stick is out.
+func ByHand(step repair.PlanStep) bool { return step.Toolbox != repair.Linux || step.Shell == "" }
+
+// Confirms reports whether what was typed is the capacity of the drive that a step writes to.
+func (s *Session) Confirms(step repair.PlanStep, typed string) bool {
+	d := s.target(step)
+	if d == nil {
+		return false
+	}
+	number, unit := capacity(d.Size)
+	typed = strings.ToUpper(strings.Join(strings.Fields(typed), ""))
+	return strings.TrimSuffix(typed, unit) == number
+}
+
+// Asks says what a step writes to, and what is to be typed to confirm it.
+func (s *Session) Asks(step repair.PlanStep) (writes, typed string) {
+	d := s.target(step)
+	if d == nil {
+		return "", ""
+	}
+	number, unit := capacity(d.Size)
+	return "It writes to the " + string(d.Role) + ": " + d.Called() + ".",
+		fmt.Sprintf("To be sure that it is this one, type its capacity, %s %s:", number, unit)
+}
+
+// capacity is a drive's in whole units as its label has it.
+func capacity(bytes int64) (number, unit string) {
+	if bytes >= 1e9 {
+		return fmt.Sprint((bytes + 5e8) / 1e9), "GB"
+	}
+	return fmt.Sprint((bytes + 5e5) / 1e6), "MB"
+}
+
+// target is the drive that a step touches.
+func (s *Session) target(step repair.PlanStep) *Drive {
+	for _, d := range s.Drives {
+		if d.Name == step.Disk || string(d.Role) == step.Disk {
+			return d
+		}
+	}
+	return s.ByRole(machine.RoleClone)
+}
+
+// Done is what became of a step.
+type Done struct {
+	Output string
+	Failed error  // why the commands ended early
+	Judged string // what looking again says
+	Good   bool   // the machine stands as the step was to leave it
+}
+
+// Do runs a step's commands, which save on the stick what they overwrite, and looks again.
+// Before it writes anything it puts down that it begins: a step that was interrupted is known
+// by that at the next start.
+func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (Done, error) {
+	if ByHand(step) {
+		return Done{}, errors.New("this step is done by hand")
+	}
+	script, shell := repair.Script(repair.Plan{Steps: []repair.PlanStep{step}}, repair.Linux)
+	if shell != repair.POSIX {
+		return Done{}, errors.New("the step has no commands for the stick")
+	}
+	s.steps++
+	folder := filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps))
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		return Done{}, fmt.Errorf("the stick does not take the step: %w", err)
+	}
+	path := filepath.Join(folder, "step.sh")
+	if err := save(path, []byte(script)); err != nil {
+		return Done{}, err
+	}
+	if err := save(filepath.Join(folder, undoName), []byte(undoScript(step))); err != nil {
+		return Done{}, err
+	}
+	if err := save(filepath.Join(folder, begunName), []byte(step.Title+"\r\n")); err != nil {
+		return Done{}, err
+	}
+	s.Log("step %d begins: %s", s.steps, step.Title)
+	out, err := s.world.run(path)
+	d := Done{Output: string(out), Failed: err}
+	if kept := save(filepath.Join(folder, "output.txt"), out); kept != nil {
+		return d, kept
+	}
+	if err == nil {
+		if renamed := os.Rename(filepath.Join(folder, begunName), filepath.Join(folder, "done.txt")); renamed != nil {
+			return d, renamed
+		}
+	}
+	if err := s.again(ctx, stick); err != nil {
+		return d, err
+	}
+	d.Good = err == nil && s.Trace.Verdict == step.After.Verdict && s.Trace.Stage == step.After.Stage
+	d.Judged = s.Trace.Headline
+	s.Log("step %d: failed %v, now: %s", s.steps, err, s.Trace.Headline)
+	return d, nil
+}
+
+// again takes new captures and judges them.
+func (s *Session) again(ctx context.Context, stick string) error {
+	if err := s.Look(ctx, stick, nil); err != nil {
+		return err
+	}
+	return s.Judge()
+}
+
+const (
+	begunName = "begun.txt"
+	undoName  = "put-back.sh"
+)
+
+// undoScript puts back what a step overwrote: its own commands, in the same way as the step.
+func undoScript(step repair.PlanStep) string {
+	back := step
+	back.Form = repair.Form{Toolbox: step.Toolbox, Shell: step.Shell, Commands: step.PutBack}
+	back.Title = "Put back: " + step.Title
+	text, _ := repair.Script(repair.Plan{Steps: []repair.PlanStep{back}}, repair.Linux)
+	return text
+}
+
+// CanUndo reports whether the last step left something to put back.
+func (s *Session) CanUndo() bool {
+	raw, err := os.ReadFile(filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps), undoName))
+	return err == nil && len(strings.TrimSpace(string(raw))) > 0
+}
+
+// Undo puts back what the last step overwrote, and looks again.
+func (s *Session) Undo(ctx context.Context, stick string) (Done, error) {
+	return s.putBack(ctx, filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps)), stick)
+}
+
+func (s *Session) putBack(ctx context.Context, folder, stick string) (Done, error) {
+	s.Log("putting back what %s overwrote", filepath.Base(folder))
+	out, err := s.world.run(filepath.Join(folder, undoName))
+	d := Done{Output: string(out), Failed: err}
+	s.steps++ // the captures after it have names of their own
+	if err == nil {
+		_ = os.Rename(filepath.Join(folder, begunName), filepath.Join(folder, "put-back.txt"))
+	}
+	if err := s.again(ctx, stick); err != nil {
+		return d, err
+	}
+	d.Judged, d.Good = s.Trace.Headline, err == nil
+	return d, nil
+}
+
+// Interrupted finds a step, of any session on the stick, that was begun and not ended.
+func Interrupted(stick string) (folder, title string, found bool) {
+	list, _ := filepath.Glob(filepath.Join(stick, "LATCHKEY", "*", "step-*", begunName))
+	if len(list) == 0 {
+		return "", "", false
+	}
+	raw, _ := os.ReadFile(list[len(list)-1])
+	return filepath.Dir(list[len(list)-1]), strings.TrimSpace(string(raw)), true
+}
+
+// FinishUndo puts back what an interrupted step had saved.
+func (s *Session) FinishUndo(ctx context.Context, folder, stick string) (Done, error) {
+	return s.putBack(ctx, folder, stick)
+}
+
+// PassOver takes an interrupted step for looked at: what it left is judged like any disk.
+func PassOver(folder string) error {
+	return os.Rename(filepath.Join(folder, begunName), filepath.Join(folder, "left.txt"))
+}
+
+// Proved reports whether the machine starts from the clone by the evidence as it is now.
+func (s *Session) Proved() bool {
+	clone := s.ByRole(machine.RoleClone)
+	return clone != nil && s.Trace.Verdict == startup.Starts && s.Trace.Drive == clone.Name
+}
+
+// stepLimit is how long a step's commands may take.
+const stepLimit = 6 * time.Hour
+
+// runScript runs a script of the plan: it begins in its own folder, where it saves.
+func runScript(path string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), stepLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", path)
+	cmd.Dir, cmd.Env = filepath.Dir(path), append(os.Environ(), "LC_ALL=C")
+	out, err := cmd.CombinedOutput()
+	return out, err
+}

@@ -1,0 +1,308 @@
+package truth
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"latchkey/capture"
+	"latchkey/core/disk"
+	"latchkey/core/machine"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+)
+
+// StickImage is the stick that scripts/stick made; "" where there is none.
+func StickImage() string { return os.Getenv("LATCHKEY_STICK") }
+
+// Sticked is what became of a machine that was started from the stick and repaired there.
+type Sticked struct {
+	Scenario Scenario
+	Shown    []string // the pages, as they were shown
+	Same     bool     // the stick's evidence gives the verdict of the images
+	Kept     bool     // the original is unchanged to the byte
+	Result   Result   // the start after it, without the stick
+	Started  bool     // from the clone
+	First    time.Duration
+	Err      error
+}
+
+// stickArguments are QEMU's with the stick on USB before all other drives.
+func (s *Scenario) stickArguments(dir, image string) ([]string, error) {
+	args, err := s.arguments(dir)
+	if err != nil {
+		return nil, err
+	}
+	for i, a := range args {
+		if a == "512" && args[i-1] == "-m" {
+			args[i] = "768"
+		}
+	}
+	return append(args, "-drive", "if=none,id=stk,format=raw,cache=unsafe,file="+image, "-device",
+		"usb-storage,bus=xhci.0,port=4,drive=stk,removable=on,bootindex=0"), nil
+}
+
+// Good reports whether everything came out as it is to be.
+func (r *Sticked) Good() bool { return r.Err == nil && r.Same && r.Kept && r.Started }
+
+// StickScenarios are the machines that are repaired from the stick: those whose plan the
+// commands of a live Linux carry out alone.
+func StickScenarios() ([]Scenario, error) {
+	list, err := Repairs()
+	if err != nil {
+		return nil, err
+	}
+	var chosen []Scenario
+	for _, s := range list {
+		if s.Whole { // what only a marker starts on is not proved to its end, and has no plan on the stick
+			chosen = append(chosen, s)
+		}
+	}
+	return chosen, nil
+}
+
+// OnStickAll repairs machines whose names match, workers at a time.
+func OnStickAll(list []Scenario, pattern *regexp.Regexp, workers int, each func(Sticked)) {
+	var chosen []Scenario
+	for _, s := range list {
+		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
+			chosen = append(chosen, s)
+		}
+	}
+	sideBySide(chosen, workers, OnStick, func(_ int, r Sticked) { each(r) })
+}
+
+// OnStick starts a machine from the stick, has it judged and repaired there as a person would,
+// and starts it again without the stick.
+func OnStick(s Scenario) (r Sticked) {
+	r.Scenario = s
+	dir, err := os.MkdirTemp("", "truth-stick")
+	if err != nil {
+		r.Err = err
+		return r
+	}
+	defer os.RemoveAll(dir)
+	r.Err = r.on(dir)
+	return r
+}
+
+func (r *Sticked) on(dir string) error {
+	s := &r.Scenario
+	plan, err := s.plan(dir)
+	if err != nil {
+		return err
+	}
+	// Where one drive is given a place in the order, edk2 under QEMU forgets those that have
+	// none: all are given one.
+	for i := range s.Drives {
+		s.Drives[i].BootIndex = i + 1
+	}
+	args, err := s.arguments(dir)
+	if err != nil {
+		return err
+	}
+	image := filepath.Join(dir, "stick.img")
+	if err := run("cp", "--sparse=always", StickImage(), image); err != nil {
+		return err
+	}
+	before, err := s.sumOfOriginal(dir)
+	if err != nil {
+		return err
+	}
+	live, err := s.stickArguments(dir, image)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
+	defer cancel()
+	began := time.Now()
+	t, err := start(ctx, live)
+	if err != nil {
+		return err
+	}
+	err = t.lead(r, plan, began)
+	r.Shown = t.shown
+	if err != nil {
+		return err
+	}
+	after, err := s.sumOfOriginal(dir)
+	if err != nil {
+		return err
+	}
+	r.Kept = before == after
+	if r.Same, err = sameAnswer(dir, image, plan); err != nil {
+		return err
+	}
+	if r.Result, err = boot(dir, args, s.limit()); err != nil {
+		return err
+	}
+	r.Started = r.startedFromClone()
+	return nil
+}
+
+func (r *Sticked) startedFromClone() bool {
+	same := Repaired{Scenario: r.Scenario, Result: r.Result}
+	return same.startedFromClone()
+}
+
+// FirstPage starts a machine from the stick and returns the first page that it shows.
+func FirstPage(s Scenario, limit time.Duration) (string, error) {
+	dir, err := os.MkdirTemp("", "truth-stick")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(dir)
+	if _, err := s.Prepare(dir); err != nil {
+		return "", err
+	}
+	args, err := s.stickArguments(dir, StickImage())
+	if err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	t, err := start(ctx, append(args, "-snapshot"))
+	if err != nil {
+		return "", err
+	}
+	if err := t.begin(limit); err != nil {
+		return "", err
+	}
+	return t.screen(), nil
+}
+
+// begin takes the entry of the serial line, and waits for the first page.
+func (t *talk) begin(limit time.Duration) error {
+	if _, err := t.wait(limit, "on a serial line"); err != nil {
+		return err
+	}
+	t.send("s") // the entry's own key
+	_, err := t.wait(limit, "Which drive is which?")
+	return err
+}
+
+// lead types what a person would: the serial line's entry, the roles as they are, the steps
+// with the capacity of the drive that each writes to.
+func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
+	if err := t.begin(5 * time.Minute); err != nil {
+		return err
+	}
+	r.First = time.Since(began)
+	t.send(keyEnter)
+	for range plan.Steps {
+		if _, err := t.wait(2*time.Minute, "Repair it, in"); err != nil {
+			return err
+		}
+		time.Sleep(time.Second)
+		if err := t.answer(); err != nil { // what is asked stands before it
+			return err
+		}
+		if err := t.choose("Repair it, in"); err != nil {
+			return err
+		}
+		what, err := t.wait(time.Minute, "type its capacity", "firmware's own screens")
+		if err != nil {
+			return err
+		}
+		if what != "type its capacity" {
+			return errors.New("a step is left for the firmware's screens")
+		}
+		t.send(capacityAsked(t.screen()) + keyEnter)
+		if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
+			return err
+		}
+		t.send(keyEnter)
+	}
+	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	if err := t.answer(); err != nil {
+		return err
+	}
+	// The last of the options finishes.
+	if err := t.choose("Finish"); err != nil {
+		return err
+	}
+	if _, err := t.wait(time.Minute, "take the stick out"); err != nil {
+		return err
+	}
+	t.send(keyEnter)
+	select {
+	case <-t.ended:
+		return nil
+	case <-time.After(time.Minute):
+		return fmt.Errorf("the machine was not switched off:\n%s", t.screen())
+	}
+}
+
+// capacityAsked reads off the page which capacity is to be typed.
+func capacityAsked(page string) string {
+	_, rest, _ := strings.Cut(strings.Join(strings.Fields(page), " "), "type its capacity, ")
+	number, _, _ := strings.Cut(rest, " ")
+	return number
+}
+
+func (s *Scenario) sumOfOriginal(dir string) (sum [32]byte, err error) {
+	for _, d := range s.Drives {
+		if d.Role == "original" {
+			raw, err := os.ReadFile(filepath.Join(dir, d.Name+".img"))
+			return sha256.Sum256(raw), err
+		}
+	}
+	return sum, nil
+}
+
+// sameAnswer takes the folder off the stick and compares what its first evidence says of each
+// drive with what the machine was made as.
+func sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
+	on, err := os.Open(image)
+	if err != nil {
+		return false, err
+	}
+	defer on.Close()
+	info, err := on.Stat()
+	if err != nil {
+		return false, err
+	}
+	d, err := disk.New(on, info.Size(), 512)
+	if err != nil {
+		return false, err
+	}
+	parts := disk.ReadLayout(d).Partitions
+	out := filepath.Join(dir, "taken")
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return false, err
+	}
+	from := fmt.Sprintf("%s@@%d", image, parts[1].Start*512)
+	if err := run("mcopy", "-s", "-n", "-i", from, "::/LATCHKEY", out); err != nil {
+		return false, err
+	}
+	files, _ := filepath.Glob(filepath.Join(out, "LATCHKEY", "*", "machine.json"))
+	if len(files) != 1 {
+		return false, fmt.Errorf("%d folders on the stick, expected 1", len(files))
+	}
+	if err := run("sh", "-c", `cd "$1" && sha256sum --quiet -c SHA256SUMS`, "sh", filepath.Dir(files[0])); err != nil {
+		return false, fmt.Errorf("the sums on the stick: %w", err)
+	}
+	m, err := capture.Load(files[0])
+	if err != nil {
+		return false, err
+	}
+	clone := m.Drive(machine.RoleClone)
+	if clone == nil {
+		return false, errors.New("no clone in the evidence of the stick")
+	}
+	trace := startup.Simulate(m)
+	want := startup.Starts
+	if len(plan.Steps) == 0 {
+		want = plan.Before.Verdict
+	}
+	return trace.Verdict == want, nil
+}
