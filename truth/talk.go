@@ -44,7 +44,8 @@ func (t *talk) wait(limit time.Duration, words ...string) (string, error) {
 		now := t.screen()
 		for _, w := range words {
 			if strings.Contains(now, w) {
-				t.shown = append(t.shown, now)
+				time.Sleep(300 * time.Millisecond) // it is drawn to its end
+				t.shown = append(t.shown, t.screen())
 				return w, nil
 			}
 		}

@@ -54,8 +54,8 @@ func (p *page) pins(who string, pins []startup.Pin) {
 func (p *page) stageNames() {
 	var names strings.Builder
 	for i, s := range course.Stages {
-		name := []rune(s.Title())
-		fmt.Fprintf(&names, "%-*s", pinWidth, fmt.Sprint(i+1)+" "+string(name[:min(len(name), pinWidth-3)]))
+		name, _, _ := strings.Cut(s.Title(), " ")
+		fmt.Fprintf(&names, "%-*s", pinWidth, fmt.Sprint(i+1)+" "+name[:min(len(name), pinWidth-3)])
 	}
 	p.say(quiet, "       "+names.String())
 }

@@ -142,7 +142,11 @@ func (t *terminal) draw(p *page, selected int, typed string) {
 		}
 		t.put(1, y+i, mark+o.label+" ", style, width)
 	}
-	t.put(1, height-1, "Arrow keys choose, Enter takes; so does a number.", quiet, width)
+	hint := "Arrow keys choose, Enter takes; so does a number."
+	if p.field {
+		hint = "Type it; arrow keys choose, Enter takes."
+	}
+	t.put(1, height-1, hint, quiet, width)
 	t.screen.Show()
 }
 

@@ -305,7 +305,7 @@ func (r *run) repair() (string, error) {
 	p.gap()
 	p.say(quiet, "What is run:")
 	for _, c := range step.Commands {
-		p.say(quiet, "  "+c.Text)
+		p.say(quiet, "  "+strings.ReplaceAll(c.Text, "\n", "\n  "))
 	}
 	p.field = true
 	p.options = []option{{"do", "Do it"}, {"verdict", "Back"}}

@@ -26,6 +26,13 @@ const arches: Record<Download["arch"], string> = {
 const linux = (name: string) => (program: string) =>
   `chmod +x ${program}\nsudo ./${program}\nsudo ./${program} /dev/sdX -o ${name}.lkcap`;
 
+const onto = {
+  linux: (image: string) =>
+    `lsblk -do NAME,SIZE,MODEL,TRAN\nsudo dd if=${image} of=/dev/sdX bs=4M conv=fsync status=progress`,
+  mac: (image: string) =>
+    `diskutil list external\ndiskutil unmountDisk /dev/diskN\nsudo dd if=${image} of=/dev/rdiskN bs=4m`,
+};
+
 const situations: Situation[] = [
   {
     name: "The machine still runs Windows",
@@ -71,13 +78,6 @@ const situations: Situation[] = [
       `chmod +x ${program}\nsudo ./${program}\nsudo ./${program} /dev/sdX -o original.lkcap\nsudo ./${program} /dev/sdY -o clone.lkcap`,
   },
 ];
-
-const onto = {
-  linux: (image: string) =>
-    `lsblk -do NAME,SIZE,MODEL,TRAN\nsudo dd if=${image} of=/dev/sdX bs=4M conv=fsync status=progress`,
-  mac: (image: string) =>
-    `diskutil list external\ndiskutil unmountDisk /dev/diskN\nsudo dd if=${image} of=/dev/rdiskN bs=4m`,
-};
 
 /** The capture command for download, with what to do in each situation. */
 export function CaptureHelp() {
