@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -78,13 +77,9 @@ func aviary(t *testing.T) string {
 		put(sector, ext)
 	}
 	for sector, kind := range map[int64]string{526336: "xfs", 1345536: "btrfs"} {
-		image, at := reference.Image(t, 400<<20), t.TempDir()
+		image := reference.Image(t, 400<<20)
 		reference.Run(t, "", "mkfs."+kind, "-q", image)
-		if out, err := exec.Command("mount", "-o", "loop", image, at).CombinedOutput(); err != nil {
-			reference.Lacks(t, "the image cannot be mounted here: %s", out)
-		}
-		reference.Run(t, "", "cp", "-r", folder+"/.", at)
-		reference.Run(t, "", "umount", at)
+		reference.Mounted(t, image, "", func(at string) { reference.Run(t, "", "cp", "-r", folder+"/.", at) })
 		put(sector, image)
 	}
 	return path

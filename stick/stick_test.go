@@ -223,14 +223,13 @@ func TestAStepAndItsInterruption(t *testing.T) {
 // A stick that takes no more is an error, before any command is run; half a capture does not
 // stay.
 func TestAStickThatIsFull(t *testing.T) {
-	reference.Need(t, "mkfs.vfat", "mount", "umount")
-	_, clone := harbour(t)
-	image, at := reference.Image(t, 1<<20), t.TempDir()
+	image := reference.Image(t, 1<<20)
 	reference.Run(t, "", "mkfs.vfat", image)
-	if out, err := exec.Command("mount", "-o", "loop", image, at).CombinedOutput(); err != nil {
-		reference.Lacks(t, "the image cannot be mounted here: %s", out)
-	}
-	defer reference.Run(t, "", "umount", at)
+	reference.Mounted(t, image, "", func(at string) { fullStick(t, at) })
+}
+
+func fullStick(t *testing.T, at string) {
+	_, clone := harbour(t)
 	b := newBench(t).attach("/dev/sdb", clone)
 	full, err := stick.Begin(at, b.System, time.Now)
 	require.NoError(t, err)

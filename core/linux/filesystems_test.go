@@ -2,7 +2,6 @@ package linux_test
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -18,13 +17,9 @@ import (
 // filled has the second partition formatted, mounted by this machine's kernel, and filled.
 func (n *nested) filled(format []string, fill func(at string)) *nested {
 	n.t.Helper()
-	raw, point := reference.Image(n.t, inLength*512), n.t.TempDir()
+	raw := reference.Image(n.t, inLength*512)
 	reference.Run(n.t, "", format[0], append(format[1:], raw)...)
-	if out, err := exec.Command("mount", "-o", "loop", raw, point).CombinedOutput(); err != nil {
-		reference.Lacks(n.t, "the image cannot be mounted here: %s", out)
-	}
-	fill(point)
-	reference.Run(n.t, "", "umount", point)
+	reference.Mounted(n.t, raw, "", fill)
 	bytes, err := os.ReadFile(raw)
 	require.NoError(n.t, err)
 	return n.write(bytes, 0)

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,18 +16,6 @@ import (
 	"latchkey/core/volume"
 	"latchkey/internal/reference"
 )
-
-// filled mounts an image with the kernel's own driver, has it filled, and unmounts it.
-func filled(t *testing.T, image string, options string, fill func(dir string)) {
-	t.Helper()
-	reference.Need(t, "mount", "umount")
-	dir := t.TempDir()
-	if out, err := exec.Command("mount", "-o", strings.Trim("loop,"+options, ","), image, dir).CombinedOutput(); err != nil {
-		reference.Lacks(t, "the image cannot be mounted here: %s", out)
-	}
-	defer reference.Run(t, "", "umount", dir)
-	fill(dir)
-}
 
 // scatter writes a file whose blocks lie apart from each other: between any two of them one
 // of another file is written.
@@ -74,7 +61,7 @@ func TestXFSVolumes(t *testing.T) {
 			path := reference.Image(t, 320<<20)
 			reference.Run(t, "", "mkfs.xfs", append(args, "-q", "-L", "display", path)...)
 			var apart []byte
-			filled(t, path, "", func(at string) {
+			reference.Mounted(t, path, "", func(at string) {
 				reference.Run(t, "", "cp", "-a", dir+"/.", at)
 				apart = scatter(t, at, "apart", 400)
 			})
@@ -169,7 +156,7 @@ func TestBtrfsVolumes(t *testing.T) {
 			path := reference.Image(t, 320<<20)
 			reference.Run(t, "", "mkfs.btrfs", append(args.make, "-q", "-L", "display", path)...)
 			var apart []byte
-			filled(t, path, args.mount, func(at string) {
+			reference.Mounted(t, path, args.mount, func(at string) {
 				reference.Run(t, "", "btrfs", "subvolume", "create", at+"/@")
 				reference.Run(t, "", "cp", "-a", dir+"/.", at+"/@")
 				apart = scatter(t, at+"/@", "apart", 400)

@@ -52,6 +52,18 @@ func Loop(t testing.TB, image string) string {
 	return device
 }
 
+// Mounted mounts an image with the kernel's own driver, has it filled, and unmounts it.
+func Mounted(t testing.TB, image, options string, fill func(dir string)) {
+	t.Helper()
+	Need(t, "mount", "umount")
+	dir := t.TempDir()
+	if out, err := exec.Command(find("mount"), "-o", strings.Trim("loop,"+options, ","), image, dir).CombinedOutput(); err != nil {
+		Lacks(t, "the image cannot be mounted here: %s", out)
+	}
+	defer Run(t, "", "umount", dir)
+	fill(dir)
+}
+
 // NeedFile is Need for a file of a Debian package.
 func NeedFile(t testing.TB, path string) []byte {
 	t.Helper()
