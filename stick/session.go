@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/core/command"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
@@ -103,7 +104,8 @@ func (s *Session) Log(format string, args ...any) {
 		return // the screen shows what happens; a full stick is met where something is written for good
 	}
 	defer f.Close()
-	fmt.Fprintf(f, "%s %s\r\n", s.now().UTC().Format(time.RFC3339), fmt.Sprintf(format, args...))
+	fmt.Fprintf(f, "%s %s\r\n", s.now().UTC().Format(time.RFC3339),
+		command.Clean(fmt.Sprintf(format, args...)))
 	_ = f.Sync()
 }
 

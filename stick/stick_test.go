@@ -165,6 +165,17 @@ func step(device string) repair.PlanStep {
 	}
 }
 
+// Names never add a line to the record, or act on a terminal that shows it.
+func TestNamesInTheRecord(t *testing.T) {
+	b := newBench(t)
+	b.Log("check: %s", "Boot\x1b[2J\r\n2026-11-27T01:02:03Z step 1 begins: \u202enothing")
+	raw, err := os.ReadFile(filepath.Join(b.Folder, "record.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, 1, strings.Count(string(raw), "\n"))
+	assert.NotContains(t, string(raw), "\x1b")
+	assert.NotContains(t, string(raw), "\u202e")
+}
+
 // A step is confirmed by the capacity of the drive that it writes to, in whole units.
 func TestWhatConfirmsAStep(t *testing.T) {
 	b := newBench(t)

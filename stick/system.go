@@ -7,6 +7,8 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+
+	"latchkey/core/command"
 )
 
 // System is what the machine says of itself, as far as the kernel tells it.
@@ -30,7 +32,7 @@ const secureBoot = "SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"
 func ReadSystem(top string) System {
 	text := func(name string) string {
 		raw, _ := os.ReadFile(filepath.Join(top, "sys", name))
-		return strings.TrimSpace(string(raw))
+		return command.Clean(string(raw)) // what the firmware says is shown, and not acted on
 	}
 	s := System{Mode: "legacy", Model: text("class/dmi/id/product_name"), Serial: text("class/dmi/id/product_serial")}
 	if vendor := text("class/dmi/id/sys_vendor"); vendor != "" && !strings.HasPrefix(s.Model, vendor) {

@@ -5,6 +5,7 @@ package screen
 import (
 	"fmt"
 	"strings"
+	"unicode"
 
 	"github.com/gdamore/tcell/v2"
 )
@@ -96,10 +97,15 @@ func (p *page) folded(width int) []line {
 	return out
 }
 
+// put writes a text; signs that would act in a terminal, as names on a disk can hold them, are
+// question marks.
 func (t *terminal) put(x, y int, text string, style tcell.Style, width int) {
 	for _, r := range text {
 		if x >= width {
 			return
+		}
+		if !unicode.IsPrint(r) {
+			r = '?'
 		}
 		t.screen.SetContent(x, y, r, nil, style)
 		x++

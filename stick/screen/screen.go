@@ -116,7 +116,8 @@ func (r *run) lead() error {
 		case "repair":
 			at, err = r.repair()
 		case "again":
-			if err = r.look(); err == nil {
+			at = "roles"
+			if err = r.look(); err == nil && r.ByRole(machine.RoleClone) != nil {
 				at = "verdict"
 			}
 		default:

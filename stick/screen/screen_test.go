@@ -112,6 +112,24 @@ func led(t *testing.T, name string, drives ...string) (*person, *stick.Session, 
 	return &person{t, on}, s, done
 }
 
+// What a drive or a firmware is called does not act on the screen.
+func TestNamesDoNotAct(t *testing.T) {
+	p, s, done := led(t, "north")
+	p.sees("sees no drive but itself")
+	found := []capture.Found{{Path: "/dev/sdq", Model: "a\x1b[2Jb\u202ec", Size: 1}}
+	s.Replace(func() ([]capture.Found, error) { return found, nil },
+		func(string) (*capture.Device, error) { return nil, os.ErrClosed }, nil, t.TempDir())
+	p.press(tcell.KeyEnter)
+	page := p.sees("other: sdq")
+	assert.Contains(t, page, "a?[2Jb?c")
+	p.on.InjectKey(tcell.KeyRune, '1', tcell.ModNone)
+	p.sees("The start, without the stick")
+	p.press(tcell.KeyUp, tcell.KeyEnter)
+	p.sees("take the stick out")
+	p.press(tcell.KeyEnter)
+	require.NoError(t, <-done)
+}
+
 type nothing struct{}
 
 func (nothing) Close() error { return nil }
