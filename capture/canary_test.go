@@ -78,8 +78,11 @@ func aviary(t *testing.T) string {
 	}
 	for sector, kind := range map[int64]string{526336: "xfs", 1345536: "btrfs"} {
 		image := reference.Image(t, 400<<20)
-		reference.Run(t, "", "mkfs."+kind, "-q", image)
-		reference.Mounted(t, image, "", func(at string) { reference.Run(t, "", "cp", "-r", folder+"/.", at) })
+		if kind == "xfs" {
+			reference.MakeXFS(t, image, folder)
+		} else {
+			reference.Run(t, "", "mkfs.btrfs", "-q", "-r", folder, image)
+		}
 		put(sector, image)
 	}
 	return path

@@ -234,8 +234,8 @@ func TestAStepAndItsInterruption(t *testing.T) {
 // A stick that takes no more is an error, before any command is run; half a capture does not
 // stay.
 func TestAStickThatIsFull(t *testing.T) {
-	image := reference.Image(t, 1<<20)
-	reference.Run(t, "", "mkfs.vfat", image)
+	image := reference.Image(t, 2<<20)
+	reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", "-m", "0", image)
 	reference.Mounted(t, image, "", func(at string) { fullStick(t, at) })
 }
 

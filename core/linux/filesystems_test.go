@@ -98,10 +98,11 @@ func TestAMountedSubvolumeThatIsNotThere(t *testing.T) {
 func TestARootOnXFS(t *testing.T) {
 	for modules, verdict := range map[string]startup.Verdict{"xfs": startup.Starts, "ext2": startup.Stops} {
 		n := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_gpt", modules, "normal")
-		n.filled(
-			[]string{"mkfs.xfs", "-q", "-m", "uuid=" + innerUUID},
-			func(at string) { reference.Run(t, "", "cp", "-a", n.tree("")+"/.", at) },
-		)
+		raw := reference.Image(t, inLength*512)
+		reference.MakeXFS(t, raw, n.tree(""), "-m", "uuid="+innerUUID)
+		bytes, err := os.ReadFile(raw)
+		require.NoError(t, err)
+		n.write(bytes, 0)
 		trace := n.starts(verdict, "")
 		if verdict == startup.Stops {
 			assert.Contains(t, rules(trace), course.Rule("grub-lacks-module"))

@@ -45,12 +45,10 @@ func scatter(t *testing.T, dir, name string, blocks int) []byte {
 // extents; read by us, and by xfs_db.
 func TestXFSVolumes(t *testing.T) {
 	for name, args := range map[string][]string{
-		"as it is made":                      {},
-		"version 4":                          {"-m", "crc=0"},
-		"blocks of 1 KiB":                    {"-b", "size=1024"},
-		"directories in blocks of 16 KiB":    {"-n", "size=16384"},
-		"version 4 without kinds of entries": {"-m", "crc=0", "-n", "ftype=0"},
-		"inodes of 2 KiB":                    {"-i", "size=2048"},
+		"as it is made":                   {},
+		"blocks of 1 KiB":                 {"-b", "size=1024"},
+		"directories in blocks of 16 KiB": {"-n", "size=16384"},
+		"inodes of 2 KiB":                 {"-i", "size=2048"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -106,6 +104,64 @@ func TestXFSVolumes(t *testing.T) {
 			)
 			require.NoError(t, err)
 			assert.Equal(t, blocks*size/512, total)
+		})
+	}
+}
+
+// XFS that mkfs.xfs fills itself, which needs no driver of the kernel's: versions too that it has
+// none for any more.
+func TestXFSVolumesWrittenByMkfs(t *testing.T) {
+	dir, contents := t.TempDir(), map[string][]byte{
+		"boot/vmlinuz": random(t, 700_000),
+		"etc/fstab":    []byte("UUID=x / xfs defaults 0 1\n"),
+		"empty":        {},
+	}
+	for i := range 1500 {
+		contents[fmt.Sprintf("usr/many/file-%04d", i)] = []byte{byte(i)}
+	}
+	for name, b := range contents {
+		write(t, filepath.Join(dir, name), b)
+	}
+	require.NoError(t, os.Symlink("boot/vmlinuz", filepath.Join(dir, "vmlinuz")))
+	for name, args := range map[string][]string{
+		"as it is made":                      {},
+		"version 4":                          {"-m", "crc=0"},
+		"version 4 without kinds of entries": {"-m", "crc=0", "-n", "ftype=0"},
+		"blocks of 512 bytes":                {"-m", "crc=0", "-b", "size=512"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			path := reference.Image(t, 320<<20)
+			reference.MakeXFS(t, path, dir, args...)
+			v := examine(t, path, 512, 2048)
+			require.NotNil(t, v.Files, v.FilesErr)
+			for name, want := range contents {
+				readsAs(t, v.Files, "/"+name, want)
+			}
+			readsAs(t, v.Files, "vmlinuz", contents["boot/vmlinuz"])
+			files, err := v.Files.ReadDir("usr/many")
+			require.NoError(t, err)
+			assert.Len(t, files, 1500)
+		})
+	}
+}
+
+// Btrfs that mkfs.btrfs fills itself.
+func TestBtrfsVolumesWrittenByMkfs(t *testing.T) {
+	dir, contents := tree(t)
+	for name, args := range map[string][]string{"as it is made": {}, "nodes of 4 KiB": {"-n", "4096"}, "mixed groups": {"--mixed"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			path := reference.Image(t, 320<<20)
+			reference.Run(t, "", "mkfs.btrfs", append(args, "-q", "-r", dir, path)...)
+			v := examine(t, path, 512, 2048)
+			require.NotNil(t, v.Files, v.FilesErr)
+			for name, want := range contents {
+				readsAs(t, v.Files, "/"+name, want)
+			}
+			byDefault, err := v.Btrfs.Default()
+			require.NoError(t, err)
+			assert.Equal(t, "/", byDefault)
 		})
 	}
 }
