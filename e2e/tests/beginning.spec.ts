@@ -101,7 +101,7 @@ test("six mixed pieces at once: each finds its disk, or asks, or says what it is
   await expect(evidence).toContainText("second.lkcap");
   await expect(evidence).toContainText("efibootmgr -v");
   await expect(evidence).toContainText("system summary");
-  await expect(evidence).toContainText("file system table");
+  await expect(evidence).toContainText("It lies on the disk of the system that it was read in.");
   await expect(evidence.getByRole("group", { name: "Which disk is twin.lkcap?" })).toContainText("a copy can bear the same");
   if (process.env.LATCHKEY_PICTURES)
     await page.screenshot({ path: `${process.env.LATCHKEY_PICTURES}/beginning-pieces.png`, fullPage: true });

@@ -151,7 +151,7 @@ test("the capture command is handed out with what to do", async ({ page }) => {
   await page.getByRole("tab", { name: "Pieces of evidence" }).click();
   const help = page.getByRole("region", { name: "Take a capture" });
   await help.getByLabel("Situation").click();
-  await page.getByRole("option", { name: "From a rescue stick" }).click();
+  await page.getByRole("option", { name: "From another live Linux" }).click();
   await expect(help).toContainText("Start a live Linux");
   const saving = page.waitForEvent("download");
   await help.getByRole("link", { name: /64-bit PC/ }).click();
