@@ -75,13 +75,7 @@ func TestImportsPointOneWay(t *testing.T) {
 			assert.Less(t, rank[inner], rank[from], "%s imports %s", from, inner)
 			for prefix, list := range forbidden {
 				for _, bad := range list {
-					assert.False(
-						t,
-						strings.HasPrefix(from, prefix) && strings.HasPrefix(inner, bad),
-						"%s imports %s",
-						from,
-						inner,
-					)
+					assert.False(t, strings.HasPrefix(from, prefix) && strings.HasPrefix(inner, bad), "%s imports %s", from, inner)
 				}
 			}
 		} else if strings.HasPrefix(from, "core/") && strings.Contains(strings.Split(to, "/")[0], ".") {

@@ -151,7 +151,7 @@ func (s *Session) summary() error {
 	for i, d := range s.Drives {
 		lines = append(
 			lines,
-			fmt.Sprintf("Drive %d in the firmware's order as far as the kernel tells it: %s", i+1, d.Called()),
+			fmt.Sprintf("Drive %d as the kernel lists them: %s", i+1, d.Called()),
 		)
 	}
 	return save(filepath.Join(s.Folder, "machine.txt"), []byte(strings.Join(lines, "\r\n")+"\r\n"))

@@ -56,14 +56,18 @@ func capacity(bytes int64) (number, unit string) {
 	return fmt.Sprint((bytes + 5e5) / 1e6), "MB"
 }
 
-// target is the drive that a step touches.
+// target is the drive that a step touches; of one that touches none, such as a boot entry, the
+// clone that it is made for.
 func (s *Session) target(step repair.PlanStep) *Drive {
+	if step.Disk == "" {
+		return s.ByRole(machine.RoleClone)
+	}
 	for _, d := range s.Drives {
-		if d.Name == step.Disk || string(d.Role) == step.Disk {
+		if d.Name == step.Disk {
 			return d
 		}
 	}
-	return s.ByRole(machine.RoleClone)
+	return nil
 }
 
 // Done is what became of a step.
@@ -86,7 +90,7 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 		return Done{}, errors.New("the step has no commands for the stick")
 	}
 	s.steps++
-	folder := filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps))
+	folder := s.stepFolder()
 	if err := os.Mkdir(folder, 0o755); err != nil {
 		return Done{}, fmt.Errorf("the stick does not take the step: %w", err)
 	}
@@ -94,8 +98,10 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 	if err := save(path, []byte(script)); err != nil {
 		return Done{}, err
 	}
-	if err := save(filepath.Join(folder, undoName), []byte(undoScript(step))); err != nil {
-		return Done{}, err
+	if len(step.PutBack) > 0 {
+		if err := save(filepath.Join(folder, undoName), []byte(undoScript(step))); err != nil {
+			return Done{}, err
+		}
 	}
 	if err := save(filepath.Join(folder, begunName), []byte(step.Title+"\r\n")); err != nil {
 		return Done{}, err
@@ -142,18 +148,28 @@ func undoScript(step repair.PlanStep) string {
 	return text
 }
 
-// CanUndo reports whether the last step left something to put back.
-func (s *Session) CanUndo() bool {
-	raw, err := os.ReadFile(filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps), undoName))
-	return err == nil && len(strings.TrimSpace(string(raw))) > 0
+// CanUndo reports whether the last step left something that commands put back.
+func (s *Session) CanUndo() bool { return PutsBack(s.stepFolder()) }
+
+// PutsBack reports whether commands put back what the step of a folder overwrote.
+func PutsBack(folder string) bool {
+	_, err := os.Stat(filepath.Join(folder, undoName))
+	return err == nil
+}
+
+// stepFolder is where the last step was begun.
+func (s *Session) stepFolder() string {
+	return filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps))
 }
 
 // Undo puts back what the last step overwrote, and looks again.
 func (s *Session) Undo(ctx context.Context, stick string) (Done, error) {
-	return s.putBack(ctx, filepath.Join(s.Folder, fmt.Sprintf("step-%d", s.steps)), stick)
+	return s.PutBack(ctx, s.stepFolder(), stick)
 }
 
-func (s *Session) putBack(ctx context.Context, folder, stick string) (Done, error) {
+// PutBack puts back what the step of a folder had saved, of this session or of one that was
+// interrupted, and looks again.
+func (s *Session) PutBack(ctx context.Context, folder, stick string) (Done, error) {
 	s.Log("putting back what %s overwrote", filepath.Base(folder))
 	out, err := s.world.run(filepath.Join(folder, undoName))
 	d := Done{Output: string(out), Failed: err}
@@ -176,11 +192,6 @@ func Interrupted(stick string) (folder, title string, found bool) {
 	}
 	raw, _ := os.ReadFile(list[len(list)-1])
 	return filepath.Dir(list[len(list)-1]), strings.TrimSpace(string(raw)), true
-}
-
-// FinishUndo puts back what an interrupted step had saved.
-func (s *Session) FinishUndo(ctx context.Context, folder, stick string) (Done, error) {
-	return s.putBack(ctx, folder, stick)
 }
 
 // PassOver takes an interrupted step for looked at: what it left is judged like any disk.

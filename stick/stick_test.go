@@ -209,6 +209,16 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	_, _, found := stick.Interrupted(b.root)
 	assert.False(t, found)
 	assert.True(t, b.CanUndo())
+	bare := step("sdb")
+	bare.PutBack = nil
+	other := newBench(t).attach("/dev/sdb", clone)
+	require.NoError(t, other.Look(t.Context(), "/dev/sdc", nil))
+	require.NoError(t, other.Judge())
+	_, err = other.Do(t.Context(), bare, "/dev/sdc")
+	require.NoError(t, err)
+	assert.False(t, other.CanUndo(), "nothing is said to be put back that no command puts back")
+	bare.Disk = "sdq"
+	assert.False(t, other.Confirms(bare, "1000"), "a drive that is not there is no other one")
 	assert.FileExists(t, filepath.Join(b.Folder, "clone-after-1.lkcap"), "it was looked at again")
 
 	b.fails = errors.New("the power went")
@@ -221,7 +231,7 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	assert.Equal(t, "A step", title)
 	b.fails = nil
 	next := newBench(t).attach("/dev/sdb", clone)
-	done, err = next.FinishUndo(t.Context(), folder, "/dev/sdc")
+	done, err = next.PutBack(t.Context(), folder, "/dev/sdc")
 	require.NoError(t, err)
 	assert.True(t, done.Good)
 	back, err := os.ReadFile(next.ran[0])

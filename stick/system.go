@@ -54,7 +54,8 @@ func ReadSystem(top string) System {
 		}
 	}
 	for words, name := range map[string]string{"EDK II": "edk2", "EFI Development Kit II": "edk2", "SeaBIOS": "seabios"} {
-		if strings.Contains(text("class/dmi/id/bios_vendor"), words) {
+		// Makers of machines build theirs of edk2, too, and change it: known is QEMU's alone.
+		if strings.Contains(text("class/dmi/id/bios_vendor"), words) && text("class/dmi/id/sys_vendor") == "QEMU" {
 			s.Behaviour = name
 		}
 	}

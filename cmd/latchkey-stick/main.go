@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -99,7 +98,7 @@ func find(want disk.GUID) (own, partition string, err error) {
 			}
 		}
 	}
-	return "", "", errors.New("the stick that was started is not among the drives of " + filepath.Dir("/sys/block/x"))
+	return "", "", errors.New("the stick that was started is not among the drives that the kernel lists")
 }
 
 // numberOn is the number of a partition on a disk; 0 where it has none such.

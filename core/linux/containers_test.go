@@ -193,9 +193,7 @@ func TestARootOnARAID(t *testing.T) {
 	trace := startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), two.drive("other")))
 	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
 	assert.Empty(t, rules(trace))
-	trace = startup.Simulate(
-		sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), one.drive(machine.RoleOriginal)),
-	)
+	trace = startup.Simulate(sample.Whole(firmware.UEFI, one.drive(machine.RoleClone), one.drive(machine.RoleOriginal)))
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Contains(t, rules(trace), course.Rule("twin-members"))
 

@@ -108,6 +108,15 @@ func TestARootOnXFS(t *testing.T) {
 			assert.Contains(t, rules(trace), course.Rule("grub-lacks-module"))
 		}
 	}
+	// A feature that GRUB 2.06 does not know; the byte that holds it, by fs/xfs/libxfs/xfs_format.h.
+	newer := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_gpt", "xfs", "normal")
+	raw := reference.Image(t, inLength*512)
+	reference.MakeXFS(t, raw, newer.tree(""), "-m", "uuid="+innerUUID)
+	bytes, err := os.ReadFile(raw)
+	require.NoError(t, err)
+	bytes[219] |= 0x40
+	newer.write(bytes, 0).starts(startup.Depends, "from version 2.12 on")
+
 	n := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_msdos", "ext2", "normal").system(0, 200<<20)
 	assert.Contains(t, rules(n.starts(startup.Stops, "")), course.Rule("grub-lacks-module"), "it reads no GPT")
 }

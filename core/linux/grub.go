@@ -22,12 +22,8 @@ func GrubProgram(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Fo
 	case g != nil:
 		return grubCore(k, a, at, g)
 	case f.Missing():
-		return a.Unproven(
-			"core-image-missing-evidence",
-			course.StageConfiguration,
-			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.",
-			course.HowCapture,
-		)
+		return a.Unproven("core-image-missing-evidence", course.StageConfiguration,
+			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.", course.HowCapture)
 	}
 	return a.Unproven("core-image-unread", course.StageConfiguration,
 		"What is built into "+f.Path+" cannot be read, so that GRUB's folder is not known.", course.HowTry)
@@ -71,12 +67,7 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 			}
 		}
 		if to.lost != nil && root.Index < 0 {
-			return a.Stop(
-				"search-finds-nothing",
-				course.StageConfiguration,
-				course.GRUBRescue,
-				to.lost.text,
-				to.lost.facts...)
+			return a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, to.lost.text, to.lost.facts...)
 		}
 		to.root = root
 		return grubFolder(k, a, at, to, g, machine.AfterBrackets(prefix))
@@ -153,12 +144,8 @@ func grubConfig(a *course.Attempt, to grubPlaces, name string) (*machine.Config,
 	root := to.root
 	var end course.Result
 	if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
-		end = a.Unproven(
-			"grub-folder-unknown",
-			course.StageConfiguration,
-			"The partition of GRUB's folder is not known.",
-			course.HowTry,
-		)
+		end = a.Unproven("grub-folder-unknown", course.StageConfiguration, "The partition of GRUB's folder is not known.",
+			course.HowTry)
 		return nil, &end
 	}
 	v := root.Volume()
@@ -209,27 +196,15 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 			name, known := c.GRUB.DefaultName()
 			return grubEntries(k, a, to.blsRoot(), name, known)
 		case c.GRUB.Cut:
-			return a.Unproven(
-				"menu-unread",
-				course.StageConfiguration,
-				fmt.Sprintf("%s could not be followed to its end.",
-					c.Path),
-				course.HowTry,
-			)
+			return a.Unproven("menu-unread", course.StageConfiguration, fmt.Sprintf("%s could not be followed to its end.",
+				c.Path), course.HowTry)
 		}
 		return a.Stop("menu-empty", course.StageConfiguration, course.GRUBPrompt,
 			fmt.Sprintf("%s has no entry to start.", c.Path))
 	}
 	if !sure && !c.GRUB.Alike() {
-		return a.Unproven(
-			"default-unknown",
-			course.StageConfiguration,
-			fmt.Sprintf(
-				"Which entry of %s GRUB starts when nobody chooses is not in evidence.",
-				c.Path,
-			),
-			course.HowTry,
-		)
+		return a.Unproven("default-unknown", course.StageConfiguration,
+			fmt.Sprintf("Which entry of %s GRUB starts when nobody chooses is not in evidence.", c.Path), course.HowTry)
 	}
 	to, end := grubSearch(k, a, from, entry.Searches, to, cite)
 	if end != nil {

@@ -1,7 +1,6 @@
 package linux
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 
@@ -25,41 +24,34 @@ func readsFolder(a *course.Attempt, root machine.Spot, g *loader.GRUBCore) *cour
 	if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
 		return nil
 	}
-	want := []string{readerOf[root.Volume().Kind]}
+	v := root.Volume()
+	if v.Kind == volume.KindXFS && v.Newer {
+		end := a.Unproven("grub-reader-unknown", course.StageConfiguration,
+			fmt.Sprintf("%s (XFS) has features that GRUB reads from version 2.12 on: whether this one does is not in evidence.",
+				root.Called()), course.HowTry)
+		return &end
+	}
+	want := []string{readerOf[v.Kind]}
 	if root.Inside == 0 {
-		want = append(
-			want,
-			map[disk.Style]string{disk.StyleGPT: "part_gpt", disk.StyleMBR: "part_msdos"}[root.Drive.Contents.Layout.Style],
-		)
+		style := map[disk.Style]string{disk.StyleGPT: "part_gpt", disk.StyleMBR: "part_msdos"}
+		want = append(want, style[root.Drive.Contents.Layout.Style])
 	}
 	missing := slices.DeleteFunc(want, func(m string) bool { return m == "" || slices.Contains(g.Modules, m) })
 	if len(missing) == 0 || len(g.Modules) == 0 && g.ModulesErr == nil {
 		return nil
 	}
 	var end course.Result
-	switch lacks := (*disk.NotCaptured)(nil); {
-	case errors.As(g.ModulesErr, &lacks):
-		end = a.Unproven(
-			"grub-modules-missing-evidence",
-			course.StageConfiguration,
+	switch {
+	case disk.IsNotCaptured(g.ModulesErr):
+		end = a.Unproven("grub-modules-missing-evidence", course.StageConfiguration,
 			"What is built into GRUB is not in evidence to its end, so that whether it reads the volume of its folder is not known.",
-			course.HowCapture,
-		)
+			course.HowCapture)
 	case g.ModulesErr != nil:
 		return nil // the names of a core of another version
 	default:
-		end = a.Stop(
-			"grub-lacks-module",
-			course.StageConfiguration,
-			course.GRUBRescue,
-			fmt.Sprintf(
-				"GRUB's folder lies on %s (%s), and %s, by which it reads such a one, is not built into it.",
-				root.Called(),
-				root.Volume().Kind,
-				missing[0],
-			),
-			root.Drive.CoreFact(),
-		)
+		end = a.Stop("grub-lacks-module", course.StageConfiguration, course.GRUBRescue,
+			fmt.Sprintf("GRUB's folder lies on %s (%s), and %s, by which it reads such a one, is not built into it.",
+				root.Called(), v.Kind, missing[0]), root.Drive.CoreFact())
 	}
 	return &end
 }

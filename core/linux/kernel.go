@@ -35,13 +35,8 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		return *end
 	}
 	if line.root == nil {
-		return a.Unproven(
-			"no-root-named",
-			course.StageConfiguration,
-			"The kernel line names no root file system: the initial RAM disk finds it by itself.",
-			course.HowTry,
-			line.cited,
-		)
+		return a.Unproven("no-root-named", course.StageConfiguration,
+			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
 	}
 	hits, known := find(k, a, *line.root)
 	switch {
@@ -55,16 +50,8 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		}
 		return a.Unproven("root-unknown", course.StageConfiguration, text, how, line.cited)
 	case len(hits) == 0:
-		return a.Stop(
-			"root-absent",
-			course.StageConfiguration,
-			course.RootWait,
-			fmt.Sprintf(
-				"The kernel looks for its root by %s, which no attached disk carries.",
-				*line.root,
-			),
-			line.cited,
-		)
+		return a.Stop("root-absent", course.StageConfiguration, course.RootWait,
+			fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", *line.root), line.cited)
 	}
 	home := hits[0]
 	if end := subvolume(a, &home, line); end != nil {
@@ -120,30 +107,16 @@ func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine
 	if end != nil {
 		return *end
 	}
-	a.Takes(
-		from,
-		home,
-		fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()),
-		line.cited,
-	)
+	a.Takes(from, home, fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()), line.cited)
 	if line.lost != nil {
-		a.Risk(
-			"search-lost",
-			line.lost.text+" It says so, and goes on with the partition that it had.",
-			line.lost.facts...)
+		a.Risk("search-lost", line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
 	}
 	if half != nil {
-		a.Risk(
-			"half-from-the-other",
-			"The system mounts parts of the other disk: it runs half from the old one.",
-			half...)
+		a.Risk("half-from-the-other", "The system mounts parts of the other disk: it runs half from the old one.", half...)
 	}
 	if line.root.Kind == loader.ByDevice {
-		a.Risk(
-			"root-by-device-name",
-			"The root is named by the kernel's device name, which changes with the port and the other drives.",
-			line.cited,
-		)
+		a.Risk("root-by-device-name",
+			"The root is named by the kernel's device name, which changes with the port and the other drives.", line.cited)
 	}
 	missingMembers(k, a, home)
 	if k.Machine.Until == machine.UntilConfiguration {
@@ -168,18 +141,9 @@ func opens(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
 				continue
 			}
 			if hits, known := find(k, a, s); known && len(hits) == 0 {
-				end := a.Stop(
-					"container-absent",
-					course.StageConfiguration,
-					course.RootWait,
-					fmt.Sprintf(
-						"The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
-						o.name,
-						value,
-						s,
-					),
-					line.cited,
-				)
+				end := a.Stop("container-absent", course.StageConfiguration, course.RootWait,
+					fmt.Sprintf("The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
+						o.name, value, s), line.cited)
 				return &end
 			}
 		}
@@ -266,23 +230,11 @@ func missingMembers(k *course.Walk, a *course.Attempt, home machine.Spot) {
 		}
 	}
 	if twins > 0 {
-		a.Risk(
-			"twin-members",
-			fmt.Sprintf(
-				"Two attached drives carry the same device of one %s: either of them may be taken, and what is written may end on both. Unplug the original before the first start.",
-				what,
-			),
-		)
+		a.Risk("twin-members",
+			fmt.Sprintf("Two attached drives carry the same device of one %s: either of them may be taken, and what is written may end on both. Unplug the original before the first start.", what))
 	}
 	if c.Members > others+1 {
-		a.Risk(
-			"members-absent",
-			fmt.Sprintf(
-				"The %s has %d devices, of which %d are attached: a RAID starts without them after a while where its level lets it, a volume group where nothing of the system lies on them.",
-				what,
-				c.Members,
-				others+1,
-			),
-		)
+		a.Risk("members-absent",
+			fmt.Sprintf("The %s has %d devices, of which %d are attached: a RAID starts without them after a while where its level lets it, a volume group where nothing of the system lies on them.", what, c.Members, others+1))
 	}
 }

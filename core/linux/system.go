@@ -16,16 +16,8 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 	}
 	c := v.Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil && !v.Readable || c != nil && c.Err != nil {
-		end := a.Unproven(
-			"mount-table-missing-evidence",
-			course.StageSystem,
-			fmt.Sprintf(
-				"The mount table on partition %d (%s) is not in evidence.",
-				p.Number,
-				v.Kind,
-			),
-			course.HowCapture,
-		)
+		end := a.Unproven("mount-table-missing-evidence", course.StageSystem,
+			fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
 		end.Home = home
 		return end
 	}
@@ -74,14 +66,8 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 	for _, value := range loader.KernelOptions(line.options, "resume") {
 		s := loader.ParseSpec(value)
 		if hits, known := find(k, a, s); known && len(hits) == 0 {
-			a.Risk(
-				"resume-absent",
-				fmt.Sprintf(
-					"The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.",
-					s,
-				),
-				line.cited,
-			)
+			a.Risk("resume-absent",
+				fmt.Sprintf("The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.", s), line.cited)
 		}
 	}
 	c := home.Volume().Config(machine.ConfigFstab, home.In("/etc/fstab"))
@@ -93,15 +79,10 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 			continue
 		}
 		if hits, known := find(k, a, m.Spec); known && len(hits) == 0 {
-			a.Risk(
-				"swap-absent",
-				fmt.Sprintf(
-					"The system waits a minute and a half for its swap space, %s, which no attached disk carries, and goes on without it. Take the line out of /etc/fstab, or make swap space and name that.",
-					m.Spec,
-				),
+			a.Risk("swap-absent",
+				fmt.Sprintf("The system waits a minute and a half for its swap space, %s, which no attached disk carries, and goes on without it. Take the line out of /etc/fstab, or make swap space and name that.", m.Spec),
 				home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+", swap",
-					c.Source(home.Base(), "swap", m.Offset, m.Length)),
-			)
+					c.Source(home.Base(), "swap", m.Offset, m.Length)))
 		}
 	}
 }

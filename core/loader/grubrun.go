@@ -43,24 +43,11 @@ type grubRun struct {
 // RunGRUBConfig reads a configuration in a folder as GRUB does.
 func RunGRUBConfig(raw []byte, folder string, files GRUBFiles) *GRUBConfig {
 	r := &grubRun{config: &GRUBConfig{}, files: files, folder: folder, functions: map[string][]grubCommand{},
-		vars: map[string]string{
-			"root":                         "$root",
-			"prefix":                       "$prefix",
-			"config_directory":             "$prefix",
-			"grub_platform":                open,
-			"grub_cpu":                     open,
-			"cmdpath":                      open,
-			"feature_menuentry_id":         "y",
-			"feature_platform_search_hint": "y",
-			"feature_default_font_path":    "y",
-			"feature_all_video_module":     "y",
-			"feature_menuentry_options":    "y",
-			"feature_chainloader_bpb":      "y",
-			"feature_ntldr":                "y",
-			"feature_200_final":            "y",
-			"feature_nativedisk_cmd":       "y",
-			"feature_timeout_style":        "y",
-		}}
+		vars: map[string]string{"root": "$root", "prefix": "$prefix", "config_directory": "$prefix", "grub_platform": open,
+			"grub_cpu": open,
+			"cmdpath":  open, "feature_menuentry_id": "y", "feature_platform_search_hint": "y", "feature_default_font_path": "y",
+			"feature_all_video_module": "y", "feature_menuentry_options": "y", "feature_chainloader_bpb": "y", "feature_ntldr": "y",
+			"feature_200_final": "y", "feature_nativedisk_cmd": "y", "feature_timeout_style": "y"}}
 	r.entries, r.exported = &r.config.Entries, map[string]bool{}
 	for name := range r.vars {
 		r.exported[name] = true
@@ -184,17 +171,7 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 		for _, a := range args {
 			r.exported[a] = true
 		}
-	case "save_env",
-		"insmod",
-		"echo",
-		"true",
-		"terminal_input",
-		"terminal_output",
-		"terminal",
-		"play",
-		"clear",
-		"cat",
-		"sleep":
+	case "save_env", "insmod", "echo", "true", "terminal_input", "terminal_output", "terminal", "play", "clear", "cat", "sleep":
 		return yes
 	case "false":
 		return no
@@ -315,10 +292,11 @@ func (r *grubRun) source(args []string) truth {
 	}
 	raw, there, known := r.file(args[0])
 	switch {
-	case !known && r.config.count == 0 && r.maybe == 0 && strings.HasPrefix(args[0], "("):
-		r.config.ConfigFile = args[0] // on another volume: all that is known to come is in it
-		return unsure
 	case !known:
+		// On another volume it may be followed, as long as this one has no entries.
+		if r.maybe == 0 && strings.HasPrefix(args[0], "(") {
+			r.config.ConfigFile = args[0]
+		}
 		r.config.Cut, r.freed = true, true
 		return unsure
 	case !there:

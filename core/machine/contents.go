@@ -123,10 +123,7 @@ const (
 // at a bound, which is a problem of the layout; what lies behind it is not known.
 func Examine(whole *disk.Disk, paths ...string) *Contents {
 	d := whole.Bounded(maxReads, maxRead)
-	c := &Contents{
-		Layout:   disk.ReadLayout(d),
-		Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"},
-	}
+	c := &Contents{Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
 	left := int64(maxKept)
 	for _, p := range c.Layout.Partitions {
 		v := examineVolume(d, p, paths, &left)
@@ -157,21 +154,9 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		c.Layout.Problems = append(c.Layout.Problems, disk.FailuresProblem(failed))
 	}
 	if d.Spent() {
-		c.Layout.Problems = append(
-			c.Layout.Problems,
-			disk.Problem{
-				Code: disk.CodeNotReadToItsEnd,
-				Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
-				Want: fmt.Sprintf(
-					"at most %d reads of %s in all",
-					maxReads,
-					disk.Binary(maxRead),
-				),
-				Got: "more",
-				Source: fact.Source{Origin: fact.Computed,
-					Structure: "the reading of the disk"},
-			},
-		)
+		c.Layout.Problems = append(c.Layout.Problems, disk.Problem{Code: disk.CodeNotReadToItsEnd, Text: "The disk was not read to its end: its structures lead to more than a sound disk needs. What was not read is not known.",
+			Want: fmt.Sprintf("at most %d reads of %s in all", maxReads, disk.Binary(maxRead)), Got: "more", Source: fact.Source{Origin: fact.Computed,
+				Structure: "the reading of the disk"}})
 	}
 	return c
 }

@@ -149,10 +149,7 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch, names GRUBNames)
 	}
 	folder += "/" + names.Dir
 	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
-	core := &loader.GRUBCore{
-		Prefix: folder,
-		Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n",
-	}
+	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n"}
 	if boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
 		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
@@ -227,16 +224,9 @@ func (v *Volume) putMenu(folder, uuid string) {
 		if path.Dir(kernel) == path.Dir(path.Join("/", folder)) {
 			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
 				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(
-				Config{
-					Kind: ConfigGRUB,
-					Path: path.Join("/", folder, "grub.cfg"),
-					From: repaired,
-					GRUB: &loader.GRUBConfig{
-						Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
-							Searches: []loader.GRUBSearch{{Spec: home}}}}},
-				},
-			)
+			v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired, GRUB: &loader.GRUBConfig{
+				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
+					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
 			return
 		}
 	}
@@ -299,8 +289,7 @@ func (c *Contents) Unresolved(root int) []loader.Mount {
 		return nil
 	}
 	for _, m := range table.Mounts {
-		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" &&
-			!strings.HasPrefix(m.Point, "/boot/efi") &&
+		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") &&
 			len(c.byName(m.Spec)) == 0 {
 			mounts = append(mounts, m)
 		}

@@ -69,11 +69,8 @@ func (g *gathering) gatherWindows(base int64) {
 	f, err := g.files.Lookup(sleepFile)
 	switch {
 	case errors.Is(err, volume.ErrNotFound):
-		g.volume.Hibernated = fact.Known(
-			false,
-			fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
-				Offset: base},
-		)
+		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
+			Offset: base})
 	case err == nil:
 		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset,
 			Length: f.Length}
@@ -84,13 +81,7 @@ func (g *gathering) gatherWindows(base int64) {
 		}
 		if place := int64(-1); err == nil {
 			if place = s.Place(0); place >= 0 {
-				at = fact.Source{
-					Origin:    fact.Bytes,
-					Structure: sleepFile,
-					Field:     "signature",
-					Offset:    base + place,
-					Length:    4,
-				}
+				at = fact.Source{Origin: fact.Bytes, Structure: sleepFile, Field: "signature", Offset: base + place, Length: 4}
 			}
 			g.volume.Hibernated = fact.Known(contains(sleepSigns, string(sign)), at)
 		}

@@ -14,20 +14,23 @@ import (
 // Subvolumes are those of a Btrfs: the folders of which one stands for the root of a
 // system. btrfs-subvolume(8).
 type Subvolumes struct {
-	// Paths are all by their paths from the top, "/" being the top itself, with their
-	// numbers; nil where they could not be read.
+	// Paths are those that are known by their paths from the top, "/" being the top itself,
+	// with their numbers; Whole is set when they are all.
 	Paths map[string]uint64
+	Whole bool
 	// Default is the one that is mounted where none is named; "" where that is not known.
 	Default string
 }
 
 func subvolumesOf(x *volume.Btrfs) *Subvolumes {
 	s := &Subvolumes{}
-	if list, err := x.Subvolumes(); err == nil {
-		s.Paths = list
-	}
-	if name, err := x.Default(); err == nil {
-		s.Default = name
+	s.Paths, s.Whole = x.Subvolumes()
+	if id, err := x.Default(); err == nil {
+		for p, n := range s.Paths {
+			if n == id {
+				s.Default = p
+			}
+		}
 	}
 	return s
 }
@@ -68,14 +71,14 @@ func (s *Subvolumes) Mounted(options string) (folder string, there, known bool) 
 		case "subvol":
 			folder = path.Join("/", value)
 			_, there = s.Paths[folder]
-			return strings.TrimSuffix(folder, "/"), there, s.Paths != nil
+			return strings.TrimSuffix(folder, "/"), there, there || s.Whole
 		case "subvolid":
 			for p, id := range s.Paths {
 				if loader.SameNumber(value, id) {
 					return strings.TrimSuffix(p, "/"), true, true
 				}
 			}
-			return "", false, s.Paths != nil
+			return "", false, s.Whole
 		}
 	}
 	return strings.TrimSuffix(s.Default, "/"), s.Default != "", s.Default != ""

@@ -36,7 +36,7 @@ const (
 	maxBtrfsLevel     = 8
 	maxBtrfsItems     = 1 << 16 // of one search
 	maxBtrfsTrees     = 4096
-	maxBtrfsSubvolume = 256 // that are listed
+	maxBtrfsSubvolume = 4096 // that are listed
 	maxBtrfsChunks    = 1 << 16
 	maxBtrfsNodes     = 1 << 14 // read for one volume
 )

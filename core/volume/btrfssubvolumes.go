@@ -6,9 +6,8 @@ import (
 	"path"
 )
 
-// Default is the path, from the top, of the subvolume that is mounted where none is named;
-// "/" is the top itself.
-func (x *Btrfs) Default() (string, error) {
+// Default is the number of the subvolume that is mounted where none is named.
+func (x *Btrfs) Default() (uint64, error) {
 	found, err := x.search(
 		x.root,
 		btrfsKey{btrfsRootDir, btrfsDirItem, 0},
@@ -16,37 +15,22 @@ func (x *Btrfs) Default() (string, error) {
 		16,
 	)
 	if err != nil {
-		return "", fmt.Errorf("default subvolume: %w", err)
+		return 0, fmt.Errorf("default subvolume: %w", err)
 	}
 	for _, f := range found {
-		to, name, _, err := x.entry(f)
-		switch {
-		case err != nil:
-			return "", err
-		case name != "default":
-			continue
-		case to.object == btrfsTopTree:
-			return "/", nil
+		if to, name, _, err := x.entry(f); err != nil || name == "default" {
+			return to.object, err
 		}
-		list, err := x.Subvolumes()
-		if err != nil {
-			return "", err
-		}
-		for path, id := range list {
-			if id == to.object {
-				return path, nil
-			}
-		}
-		return "", fmt.Errorf("the default subvolume, %d, has no path", to.object)
 	}
-	return "/", nil
+	return btrfsTopTree, nil
 }
 
 // Subvolumes lists the subvolumes by their paths from the top, with their numbers: the
-// folder that each lies in, and its name there.
-func (x *Btrfs) Subvolumes() (map[string]uint64, error) {
-	list, open := map[string]uint64{"/": btrfsTopTree}, []string{"/"}
-	for ; len(open) > 0; open = open[1:] {
+// folder that each lies in, and its name there. Whole is set when none is left out: some
+// could not be read, or there are more than 4,096.
+func (x *Btrfs) Subvolumes() (list map[string]uint64, whole bool) {
+	list, whole = map[string]uint64{"/": btrfsTopTree}, true
+	for open := []string{"/"}; len(open) > 0; open = open[1:] {
 		id := list[open[0]]
 		found, err := x.search(
 			x.root,
@@ -54,30 +38,31 @@ func (x *Btrfs) Subvolumes() (map[string]uint64, error) {
 			btrfsKey{id, btrfsRootRef, 1<<64 - 1},
 			maxBtrfsSubvolume,
 		)
-		if err != nil {
-			return nil, err
-		}
+		whole = whole && err == nil
 		for _, f := range found {
-			raw, err := x.bytes(f, 18+255)
-			if err != nil {
-				return nil, err
+			below, err := x.named(id, f)
+			if at := path.Join(open[0], below); err != nil || len(list) == maxBtrfsSubvolume {
+				whole = false
+			} else if _, known := list[at]; !known {
+				list[at] = f.key.offset
+				open = append(open, at)
 			}
-			if len(raw) < 18 || len(raw) < 18+int(binary.LittleEndian.Uint16(raw[16:])) {
-				return nil, fmt.Errorf("the reference to subvolume %d has %d bytes", f.key.offset, len(raw))
-			}
-			folder, err := x.pathOf(id, binary.LittleEndian.Uint64(raw))
-			if err != nil {
-				return nil, err
-			}
-			at := path.Join(open[0], folder, string(raw[18:18+binary.LittleEndian.Uint16(raw[16:])]))
-			if _, known := list[at]; known || len(list) == maxBtrfsSubvolume {
-				continue
-			}
-			list[at] = f.key.offset
-			open = append(open, at)
 		}
 	}
-	return list, nil
+	return list, whole
+}
+
+// named is the path of a subvolume within the one that it lies in, by a reference to it.
+func (x *Btrfs) named(in uint64, f btrfsFound) (string, error) {
+	raw, err := x.bytes(f, 18+255)
+	if err != nil {
+		return "", err
+	}
+	if len(raw) < 18 || len(raw) < 18+int(binary.LittleEndian.Uint16(raw[16:])) {
+		return "", fmt.Errorf("the reference to subvolume %d has %d bytes", f.key.offset, len(raw))
+	}
+	folder, err := x.pathOf(in, binary.LittleEndian.Uint64(raw))
+	return path.Join(folder, string(raw[18:18+binary.LittleEndian.Uint16(raw[16:])])), err
 }
 
 // pathOf is the path of a folder within its subvolume, by the references of its inodes.

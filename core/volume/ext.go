@@ -260,12 +260,7 @@ func (x *Ext) list(n *inode) ([]File, error) {
 	for at := start; at+8 <= len(raw); {
 		length, name := int(le.Uint16(raw[at+4:])), int(raw[at+6])
 		if length < 8 || length%4 != 0 || at+length > len(raw) || 8+name > length {
-			return files, fmt.Errorf(
-				"a directory entry at byte %d has length %d and a name of %d bytes",
-				at,
-				length,
-				name,
-			)
+			return files, fmt.Errorf("a directory entry at byte %d has length %d and a name of %d bytes", at, length, name)
 		}
 		if number := le.Uint32(raw[at:]); number != 0 && name > 0 {
 			files = append(files, File{Name: string(raw[at+8 : at+8+name]), Dir: raw[at+7] == 2, node: uint64(number)})

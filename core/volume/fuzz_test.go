@@ -11,12 +11,14 @@ import (
 	"latchkey/internal/reference"
 )
 
-// FuzzDamagedVolume reads sound NTFS and ext volumes with bytes changed: whatever
+// FuzzDamagedVolume reads sound NTFS, ext, XFS and Btrfs volumes with bytes changed: whatever
 // stands there, reading ends, in bounded memory, without a panic.
 func FuzzDamagedVolume(f *testing.F) {
-	images := [][]byte{fuzzNTFS(f), fuzzExt(f, "ext4"), fuzzExt(f, "ext2")}
+	images := [][]byte{fuzzNTFS(f), fuzzExt(f, "ext4"), fuzzExt(f, "ext2"), fuzzXFS(f), fuzzBtrfs(f)}
 	f.Add(byte(0), []byte{})
 	f.Add(byte(1), []byte{0x00, 0x04, 0x18, 0x02})
+	f.Add(byte(3), []byte{0x00, 0x00, 0x7C, 0x02})
+	f.Add(byte(4), []byte{0x01, 0x00, 0x94, 0x02})
 	f.Fuzz(func(t *testing.T, which byte, changes []byte) {
 		base := images[int(which)%len(images)]
 		r := &changed{base, map[int64]byte{}}
@@ -36,6 +38,10 @@ func FuzzDamagedVolume(f *testing.F) {
 		}
 		_, _ = v.Files.ReadDir("")
 		_, _ = v.Files.ReadDir("boot")
+		if v.Btrfs != nil {
+			_, _ = v.Btrfs.Subvolumes()
+			_, _ = v.Btrfs.Default()
+		}
 	})
 }
 
@@ -86,7 +92,20 @@ func fuzzNTFS(f *testing.F) []byte {
 	return read(f, path)
 }
 
-func fuzzExt(f *testing.F, kind string) []byte {
+func fuzzXFS(f *testing.F) []byte {
+	path := reference.Image(f, 16<<20)
+	reference.MakeXFS(f, path, fuzzTree(f), "--unsupported")
+	return read(f, path)
+}
+
+func fuzzBtrfs(f *testing.F) []byte {
+	path := reference.Image(f, 16<<20)
+	reference.Run(f, "", "mkfs.btrfs", "-q", "--mixed", "-r", fuzzTree(f), path)
+	return read(f, path)
+}
+
+// fuzzTree is a folder with what is read of a volume.
+func fuzzTree(f *testing.F) string {
 	dir := f.TempDir()
 	for name, b := range map[string]string{"boot/grub/grub.cfg": "search", "etc/fstab": "UUID"} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
@@ -99,8 +118,12 @@ func fuzzExt(f *testing.F, kind string) []byte {
 	if err := os.Symlink("boot/grub", filepath.Join(dir, "link")); err != nil {
 		f.Fatal(err)
 	}
+	return dir
+}
+
+func fuzzExt(f *testing.F, kind string) []byte {
 	path := reference.Image(f, 1<<20)
-	reference.Run(f, "", "mke2fs", "-q", "-t", kind, "-d", dir, path)
+	reference.Run(f, "", "mke2fs", "-q", "-t", kind, "-d", fuzzTree(f), path)
 	return read(f, path)
 }
 

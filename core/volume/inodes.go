@@ -16,6 +16,7 @@ type inode struct {
 	block       []byte // of ext i_block, of XFS the data fork
 	offset      int64  // bytes from the start of the volume
 	number      uint64
+	elsewhere   bool // its contents lie on another device
 }
 
 func (n *inode) is(kind uint32) bool { return n.mode&0xF000 == kind }

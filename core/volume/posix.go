@@ -52,7 +52,7 @@ func readXFS(v Opened, d *disk.Disk, section *io.SectionReader, base int64) Open
 	if v.FilesErr = err; err != nil {
 		return v
 	}
-	v.Files = x
+	v.Files, v.Newer = x, x.Newer
 	v.TotalSectors = fact.Known(
 		x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()),
 		src("XFS superblock", "sb_dblocks", base+8, 8),

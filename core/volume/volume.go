@@ -64,6 +64,8 @@ type Volume struct {
 	// read, and when FilesErr says why.
 	Readable bool
 	FilesErr error
+	// Newer: it has features that some readers of its kind do not know yet.
+	Newer    bool
 	Problems []disk.Problem
 	// Spares is where copies of a boot sector stand that was overwritten in its own
 	// place, in bytes from the start of the disk.
@@ -181,40 +183,25 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 	}
 	v.TotalSectors = fact.Known(total, src("FAT boot sector", field, base+rel, n))
 	if fat.BytesPerSector != d.SectorSize() {
-		v.Problems = append(
-			v.Problems,
-			trouble(CodeFATSectorSize, src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
-				d.SectorSize(), fat.BytesPerSector,
-				"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
-				p.Number, fat.BytesPerSector, d.SectorSize()),
-		)
+		v.Problems = append(v.Problems, trouble(CodeFATSectorSize, src("FAT boot sector", "BPB_BytsPerSec", base+11, 2),
+			d.SectorSize(), fat.BytesPerSector,
+			"The FAT volume in partition %d was made for %d-byte sectors; the disk has %d-byte sectors.",
+			p.Number, fat.BytesPerSector, d.SectorSize()))
 	}
 	if fat.Unsigned {
-		v.Problems = append(
-			v.Problems,
-			trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2),
-				"55 AA", "something else",
-				"The boot sector of partition %d does not end in 55 AA.", p.Number),
-		)
+		v.Problems = append(v.Problems, trouble(CodeFATSignature, src("FAT boot sector", "Signature_word", base+510, 2),
+			"55 AA", "something else",
+			"The boot sector of partition %d does not end in 55 AA.", p.Number))
 	}
 	if fat.FewClusters {
-		v.Problems = append(v.Problems, trouble(
-			CodeFATFewClusters,
-			src("FAT boot sector", "BPB_TotSec32", base+32, 4),
-			fmt.Sprintf("at least %d", minFAT32),
-			fat.Clusters,
-			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.",
-			p.Number,
-			fat.Clusters,
-		))
+		v.Problems = append(v.Problems, trouble(CodeFATFewClusters, src("FAT boot sector", "BPB_TotSec32", base+32, 4),
+			fmt.Sprintf("at least %d", minFAT32), fat.Clusters,
+			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
 	}
 	if err := fat.unsound(0); err != nil && !disk.IsNotCaptured(err) {
-		v.Problems = append(
-			v.Problems,
-			trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
-				"F0 to FF, then FF, and a chain of the root directory", err,
-				"The first file allocation table in partition %d is damaged: %v.", p.Number, err),
-		)
+		v.Problems = append(v.Problems, trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
+			"F0 to FF, then FF, and a chain of the root directory", err,
+			"The first file allocation table in partition %d is damaged: %v.", p.Number, err))
 	}
 	v.SecondFAT = fat.second(base)
 	if spare := base + 6*int64(fat.BytesPerSector); fat.Kind == KindFAT32 {
@@ -243,30 +230,17 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 	}
 	if at, ok := fatBackup(section); ok {
 		v.Spares = append(v.Spares, base+at)
-		v.Problems = append(
-			v.Problems,
-			trouble(
-				CodeFATOnlyBackup,
-				src("FAT boot sector (backup)", "BPB", base+at, 512),
-				"a FAT boot sector",
-				"none",
-				"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.",
-				p.Number,
-			),
-		)
+		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512),
+			"a FAT boot sector", "none",
+			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
 	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
-		v.Problems = append(v.Problems, trouble(
-			CodeNTFSOnlyBackup,
-			src("NTFS boot sector (backup)", "OEM identifier",
-				last+3, 8),
-			"NTFS",
+		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier",
+			last+3, 8), "NTFS",
 			strings.TrimSpace(string(boot[3:11])),
-			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.",
-			p.Number,
-		))
+			"The first sector of partition %d is no NTFS boot sector, but the copy at its end is: the boot sector was overwritten.", p.Number))
 	}
 	return v
 }
@@ -287,16 +261,8 @@ func fatBackup(section *io.SectionReader) (offset int64, found bool) {
 // compare holds the volume's own figures against the partition table.
 func (v *Volume) compare(p disk.Partition, base int64) {
 	if hidden, ok := v.HiddenSectors.Get(); ok && hidden != p.Start {
-		v.Problems = append(v.Problems, trouble(
-			CodeHiddenSectors,
-			v.HiddenSectors.Source(),
-			p.Start,
-			hidden,
-			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.",
-			p.Number,
-			hidden,
-			p.Start,
-		))
+		v.Problems = append(v.Problems, trouble(CodeHiddenSectors, v.HiddenSectors.Source(), p.Start, hidden,
+			"The volume in partition %d believes that it starts at sector %d; the table puts it at %d.", p.Number, hidden, p.Start))
 	}
 	if total, ok := v.TotalSectors.Get(); ok && total > p.Length {
 		v.Problems = append(v.Problems, trouble(CodeVolumeTooLong, v.TotalSectors.Source(),

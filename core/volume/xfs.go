@@ -16,15 +16,19 @@ const (
 	xfsInode         = 0x494E // IN
 	xfsFtypeV4       = 0x200  // sb_features2: directory entries tell the kind of file
 	xfsFtype         = 0x1    // sb_features_incompat
-	xfsKnownIncompat = 0x7F   // as far as they do not change what is read here
-	xfsBigExtents    = 1 << 4 // di_flags2: counts of extents of 64 bits
-	xfsLocal         = 1      // di_format
-	xfsExtents       = 2
-	xfsTree          = 3
-	xfsLeafBytes     = 32 << 30 // where a directory's index begins
-	xfsInodeRecord   = "XFS inode"
-	maxXFSDir        = 4 << 20 // bytes
-	maxXFSNodes      = 4096
+	xfsKnownIncompat = 0xEF   // as far as they do not change what is read here; 10 is one that wants repair
+	// Large counts of extents, exchanged ranges, parent pointers: GNU GRUB 2.06,
+	// grub-core/fs/xfs.c, knows none of them.
+	xfsNewer       = 0xE0
+	xfsRealtime    = 0x1    // di_flags: the contents lie on another device
+	xfsBigExtents  = 1 << 4 // di_flags2: counts of extents of 64 bits
+	xfsLocal       = 1      // di_format
+	xfsExtents     = 2
+	xfsTree        = 3
+	xfsLeafBytes   = 32 << 30 // where a directory's index begins
+	xfsInodeRecord = "XFS inode"
+	maxXFSDir      = 4 << 20 // bytes
+	maxXFSNodes    = 4096
 )
 
 // XFS is an open XFS volume.
@@ -41,6 +45,8 @@ type XFS struct {
 	ftype        bool // directory entries tell the kind
 	crc          bool // version 5: structures carry checksums
 	Blocks, Free uint64
+	// Newer: it has features that its readers know only since 2023, GRUB's since 2.12.
+	Newer bool
 }
 
 // OpenXFS reads the superblock in the volume's first sector. All numbers are big-endian.
@@ -71,7 +77,7 @@ func OpenXFS(r *io.SectionReader) (*XFS, error) {
 		if unknown := incompat &^ xfsKnownIncompat; unknown != 0 {
 			return nil, fmt.Errorf("the XFS has features that are not read (%X)", unknown)
 		}
-		x.ftype = incompat&xfsFtype != 0
+		x.ftype, x.Newer = incompat&xfsFtype != 0, incompat&xfsNewer != 0
 	}
 	x.dirBlock = x.blockSize << min(sb[192], 16)
 	switch {
@@ -135,12 +141,13 @@ func (x *XFS) inode(number uint64) (*inode, error) {
 		}
 	}
 	n := &inode{
-		mode:   uint32(be.Uint16(raw[2:])),
-		flags:  uint32(raw[5]),
-		size:   int64(be.Uint64(raw[56:])),
-		block:  raw[core:end],
-		offset: at,
-		number: number,
+		mode:      uint32(be.Uint16(raw[2:])),
+		flags:     uint32(raw[5]),
+		elsewhere: be.Uint16(raw[90:])&xfsRealtime != 0,
+		size:      int64(be.Uint64(raw[56:])),
+		block:     raw[core:end],
+		offset:    at,
+		number:    number,
 	}
 	if n.size < 0 {
 		return nil, fmt.Errorf("inode %d has a size of %d bytes", number, n.size)
@@ -275,6 +282,9 @@ func (m *xfsMapper) node(block uint64, level int) error {
 // contents reads the first bytes of a file or of a link's target.
 func (x *XFS) contents(n *inode, limit int64) (*Stream, error) {
 	size := min(n.size, limit)
+	if n.elsewhere {
+		return nil, fmt.Errorf("inode %d has its contents on the realtime device", n.number)
+	}
 	if n.flags == xfsLocal {
 		if n.size > int64(len(n.block)) {
 			return nil, fmt.Errorf(

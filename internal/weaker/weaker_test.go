@@ -154,27 +154,13 @@ func TestLessEvidenceNeverGivesAnotherAnswer(t *testing.T) {
 				class := full + " → " + got + ": " + strings.Join(lost, " + ")
 				if classes[class]++; classes[class] == 1 {
 					trace := startup.Simulate(m)
-					t.Errorf(
-						"%s: %s, and without %s %s: %s",
-						w.name,
-						full,
-						strings.Join(lost, " and "),
-						got,
-						trace.Headline,
-					)
+					t.Errorf("%s: %s, and without %s %s: %s", w.name, full, strings.Join(lost, " and "), got, trace.Headline)
 				}
 				mu.Unlock()
 			}
 		}
 	})
-	t.Logf(
-		"%d machines weakened %d times: %d the same, %d open, %d violations",
-		len(list),
-		tried.Load(),
-		same.Load(),
-		open.Load(),
-		broken.Load(),
-	)
+	t.Logf("%d machines weakened %d times: %d the same, %d open, %d violations", len(list), tried.Load(), same.Load(), open.Load(), broken.Load())
 	require.NotZero(t, same.Load())
 	require.NotZero(t, open.Load())
 }

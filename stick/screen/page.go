@@ -8,6 +8,7 @@ import (
 	"unicode"
 
 	"github.com/gdamore/tcell/v2"
+	"github.com/rivo/uniseg"
 )
 
 // Styles: ink on the terminal's own ground, brass for what is selected or to be pressed.
@@ -108,7 +109,7 @@ func (t *terminal) put(x, y int, text string, style tcell.Style, width int) {
 			r = '?'
 		}
 		t.screen.SetContent(x, y, r, nil, style)
-		x++
+		x += max(1, uniseg.StringWidth(string(r)))
 	}
 }
 

@@ -55,13 +55,15 @@ func (r *run) interrupted() error {
 	p := &page{title: "A step was interrupted"}
 	p.say(plain, "This step was begun and did not end, as when the power is cut: "+title)
 	p.gap()
-	p.say(
-		plain,
-		"What it was to overwrite was saved on the stick first. Put it back, or look at the drives as they are and go on from there.",
-	)
-	p.options = []option{{"go on", "Look at the drives as they are"}, {"back", "Put back what was saved"}}
+	p.options = []option{{"go on", "Look at the drives as they are"}}
+	if stick.PutsBack(folder) {
+		p.say(plain, "What it was to overwrite was saved on the stick first. Put it back, or look at the drives as they are and go on from there.")
+		p.options = append(p.options, option{"back", "Put back what was saved"})
+	} else {
+		p.say(plain, "It has no commands that put something back: look at the drives as they are, and go on from there.")
+	}
 	if key, _ := r.choose(p); key == "back" {
-		done, err := r.FinishUndo(r.ctx, folder, r.own)
+		done, err := r.PutBack(r.ctx, folder, r.own)
 		if err != nil {
 			return err
 		}
