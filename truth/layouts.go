@@ -28,8 +28,11 @@ type layout struct {
 	prefix   string // GRUB's folder
 	shows    string // what a start that stops must show
 	menu     string // GRUB's menu; "" is one entry
+	early    string // commands that are built into GRUB besides
+	fstab    string // the mount table; "" is the root by its UUID
 	env      string // of GRUB's environment block
 	parts    []diskmaker.Partition
+	bootUUID string // of a file system for /boot in the second partition; "" for none
 	// lay puts the tree into the raw bytes of the last partition, a file.
 	lay func(dir, tree, volume string) error
 	// boot returns the files of the boot partitions, by their index.
@@ -39,12 +42,13 @@ type layout struct {
 const (
 	layoutMiB = 700
 	volumeMiB = 660
+	bootMiB   = 128
 )
 
 // layoutScenarios start the copy of a real Debian, by GRUB or by systemd-boot.
 func layoutScenarios() []Scenario {
 	var all []Scenario
-	for _, l := range layouts() {
+	for _, l := range append(layouts(), renamedLayouts()...) {
 		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
 		esp.MiB = 160
 		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB,
@@ -78,8 +82,13 @@ func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, err
 	if menu == "" {
 		menu = "set default=0\n" + menuEntry("Debian", "d", kernel, ram, l.root)
 	}
-	menu = strings.NewReplacer("@KERNEL@", kernel, "@RAM@", ram).Replace(menu)
-	files := map[string]string{"etc/fstab": "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n", "etc/drive": "b", "boot/grub/grub.cfg": "set timeout=0\n" + menu}
+	inBoot := func(path string) string { return strings.TrimPrefix(path, "/boot") }
+	menu = strings.NewReplacer("@KERNEL@", kernel, "@RAM@", ram, "@BOOTKERNEL@", inBoot(kernel), "@BOOTRAM@", inBoot(ram)).Replace(menu)
+	fstab := l.fstab
+	if fstab == "" {
+		fstab = "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n"
+	}
+	files := map[string]string{"etc/fstab": fstab, "etc/drive": "b", "boot/grub/grub.cfg": "set timeout=0\n" + menu}
 	if l.env != "" {
 		files["boot/grub/grubenv"] = fmt.Sprintf("%-1024s", "# GRUB Environment Block\n"+l.env+"\n")
 		files["boot/grub/grubenv"] = strings.ReplaceAll(files["boot/grub/grubenv"], " ", "#")
@@ -97,6 +106,15 @@ func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, err
 	}
 	for i, files := range boots {
 		declared.Partitions[i].Volume.Files = files
+	}
+	if l.bootUUID != "" {
+		boot := filepath.Join(tree, "boot")
+		if declared.Partitions[1].Volume.Raw, err = ext4(dir, boot, l.bootUUID, bootMiB); err != nil {
+			return nil, err
+		}
+		if err := run("find", boot, "-mindepth", "1", "-delete"); err != nil {
+			return nil, err
+		}
 	}
 	volume := filepath.Join(dir, "volume")
 	if err := run("truncate", "-s", fmt.Sprintf("%dM", layoutMiB), volume); err != nil {
@@ -143,16 +161,16 @@ func (l layout) boots(dir, tree string) (map[int]map[string][]byte, error) {
 	case !l.firmware.UEFI():
 		return nil, nil
 	}
-	program, err := grubProgram(dir, l.prefix)
+	program, err := grubProgram(dir, l.prefix, l.early)
 	return map[int]map[string][]byte{0: {fallbackX64: program}}, err
 }
 
 // onSerial has GRUB tell the serial port what it shows.
 const onSerial = "serial --unit=0 --speed=115200\nterminal_output serial\n"
 
-func grubProgram(dir, prefix string) ([]byte, error) {
+func grubProgram(dir, prefix, commands string) ([]byte, error) {
 	out, early := filepath.Join(dir, "grub.efi"), filepath.Join(dir, "early.cfg")
-	if err := os.WriteFile(early, []byte(onSerial), 0o600); err != nil {
+	if err := os.WriteFile(early, []byte(onSerial+commands), 0o600); err != nil {
 		return nil, err
 	}
 	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", prefix, "-c", early}, layoutModules...)...); err != nil {
@@ -214,7 +232,14 @@ func onLVM(then ...string) func(dir, tree, volume string) error {
 }
 
 // onRAID has the root on one member of a mirror.
-func onRAID(_, tree, volume string) error {
+func onRAID(dir, tree, volume string) error { return onRAIDAs(rootUUID)(dir, tree, volume) }
+
+// onRAIDAs is onRAID with a file system of a UUID.
+func onRAIDAs(uuid string) func(dir, tree, volume string) error {
+	return func(_, tree, volume string) error { return mirrored(tree, volume, uuid) }
+}
+
+func mirrored(tree, volume, uuid string) error {
 	r := diskmaker.RAID{Version: "1.2", Level: 1}
 	raw, at := r.Superblock(layoutMiB << 20)
 	f, err := os.OpenFile(volume, os.O_RDWR, 0)
@@ -228,7 +253,7 @@ func onRAID(_, tree, volume string) error {
 	if err != nil {
 		return err
 	}
-	return onExt(volume, tree, rootUUID, r.DataOffset(), volumeMiB)
+	return onExt(volume, tree, uuid, r.DataOffset(), volumeMiB)
 }
 
 // mounted fills a file system of another kind, which this machine's kernel writes.
@@ -240,9 +265,9 @@ func mounted(format ...string) func(dir, tree, volume string) error {
 
 // inSubvolume fills a subvolume of a Btrfs, which may be the one that is mounted where none
 // is named.
-func inSubvolume(byDefault bool) func(dir, tree, volume string) error {
+func inSubvolume(byDefault bool, uuid string) func(dir, tree, volume string) error {
 	return func(dir, tree, volume string) error {
-		return onMounted(dir, volume, []string{"mkfs.btrfs", "-q", "-f", "-U", rootUUID}, func(point string) error {
+		return onMounted(dir, volume, []string{"mkfs.btrfs", "-q", "-f", "-U", uuid}, func(point string) error {
 			if err := run("btrfs", "subvolume", "create", point+"/@"); err != nil {
 				return err
 			}

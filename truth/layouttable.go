@@ -57,7 +57,7 @@ func layouts() []layout {
 	}
 	subvolume := func(name, before, options string, byDefault bool, shows string) layout {
 		l := ext
-		l.name, l.shows, l.prefix, l.lay = name, shows, "(,gpt2)"+before+"/boot/grub", inSubvolume(byDefault)
+		l.name, l.shows, l.prefix, l.lay = name, shows, "(,gpt2)"+before+"/boot/grub", inSubvolume(byDefault, rootUUID)
 		l.menu = "set default=0\n" + menuEntry("Debian", "d", before+"@KERNEL@", before+"@RAM@", byUUID+options)
 		return l
 	}
@@ -95,6 +95,59 @@ func layouts() []layout {
 		boot("a unified kernel under systemd-boot", "", nil, unified(`\EFI\Linux\debian.efi`, byUUID)),
 		boot("a unified kernel as the fallback", "", nil, unified(fallbackX64, byUUID)),
 		boot("a unified kernel with another root", noRoot, nil, unified(fallbackX64, "UUID="+otherUUID)),
+	}
+}
+
+// renamedLayouts are copies in which volumes have other names than mount table and menus say:
+// what programs do that give a copy new identifiers.
+func renamedLayouts() []layout {
+	const finds = "search.fs_uuid " + rootUUID + " root\nset prefix=($root)/boot/grub\n"
+	const group, groupTable = "/dev/mapper/vg-root", "/dev/mapper/vg-root / ext4 errors=remount-ro 0 1\n"
+	rename := onLVM("vgrename", "vg", "other-group")
+	boot := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: bootMiB,
+		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	const gone = "1f1a3a58-94a3-4c80-9f0c-1e4f1a0f5b01"
+	inBoot := func(root string) string {
+		return "set default=0\nmenuentry 'Debian' {\n\tsearch --no-floppy --fs-uuid --set=root " + gone +
+			"\n\tlinux @BOOTKERNEL@ root=" + root + kernelLine + "\n\tinitrd @BOOTRAM@\n}\n"
+	}
+	apart := func(name, root, fstab string, lay func(dir, tree, volume string) error) layout {
+		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root, menu: inBoot(root), fstab: fstab, shows: "grub>",
+			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(gone), lay: lay}
+	}
+	bootTable := func(root string) string {
+		return root + " / auto defaults 0 1\nUUID=" + gone + " /boot ext4 defaults 0 2\n"
+	}
+	subvolume := strings.Replace(menuEntry("Debian", "d", "/@@KERNEL@", "/@@RAM@", byUUID), "root="+byUUID, "root="+byUUID+" rootflags=subvol=@", 1)
+	return []layout{
+		{name: "root on LVM, the group renamed, GRUB goes by the file system", firmware: OVMF, root: group, fstab: groupTable,
+			prefix: "/boot/grub", early: finds, shows: noRoot, lay: rename},
+		{name: "systemd-boot, root on LVM, the group renamed", firmware: OVMF, root: group, fstab: groupTable, shows: noRoot, lay: rename,
+			boot: entries(0, map[string]string{"a": group})},
+		{name: "root on LVM, the group renamed, legacy", firmware: SeaBIOS, root: group, fstab: groupTable, prefix: onGroup,
+			shows: rescue, lay: rename},
+		{name: "root in a subvolume of Btrfs with a new identifier", firmware: OVMF, root: byUUID, prefix: "(,gpt2)/@/boot/grub",
+			menu: "set default=0\n" + subvolume, fstab: byUUID + " / btrfs subvol=@ 0 0\n", shows: noRoot, lay: inSubvolume(false, otherUUID)},
+		{name: "root on one half of a mirror with a new identifier", firmware: OVMF, root: byUUID, prefix: onMirror, shows: noRoot,
+			lay: onRAIDAs(otherUUID)},
+		apart("both with new identifiers, root on XFS", byUUID, bootTable(byUUID),
+			mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID)),
+		apart("with a new identifier, root on LVM, the group renamed", group, bootTable(group), rename),
+		apart("with a new identifier, root in a subvolume of Btrfs with another", byUUID+" rootflags=subvol=@",
+			strings.Replace(bootTable(byUUID), "auto defaults", "btrfs subvol=@", 1), inSubvolume(false, otherUUID)),
+	}
+}
+
+// bootFSUUID is what a /boot by itself is called on a copy with new identifiers.
+const bootFSUUID = "c1d27f4e-3a50-4a0e-8a3e-64a2f6c6a7b2"
+
+// throughStub has GRUB on the boot partition, whose configuration there looks for /boot by
+// its UUID, as the families' own programs write it.
+func throughStub(uuid string) func(dir, tree string) (map[int]map[string][]byte, error) {
+	return func(dir, _ string) (map[int]map[string][]byte, error) {
+		program, err := grubProgram(dir, "/EFI/debian", "")
+		stub := onSerial + "search.fs_uuid " + uuid + " root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"
+		return map[int]map[string][]byte{0: {fallbackX64: program, `\EFI\debian\grub.cfg`: []byte(stub)}}, err
 	}
 }
 

@@ -89,13 +89,31 @@ func (c *chance) legacyDrive(name string, id byte) Drive {
 		for i := range d.Disk.Partitions {
 			d.Disk.Partitions[i].Attributes = uint64(c.IntN(2)) << 2
 		}
+		if c.of(2) {
+			d = c.hybrid(d)
+		}
+	}
+	var chain *logical
+	if d.Disk.Style != diskmaker.GPT && c.of(4) {
+		var l logical
+		from := c.IntN(len(parts))
+		c.said = append(c.said, fmt.Sprintf("from %d on logical", from+1))
+		d, l = chained(d, extendedTypes[c.IntN(3)], from)
+		chain = &l
+		if c.of(4) {
+			c.said = append(c.said, "the extended one active")
+			d.Disk.Partitions[from].Active = true
+		}
+		if c.of(3) {
+			d = c.chainDamage(&l)(d)
+		}
 	}
 	d = pick(c, []string{"classic code", "free code", "free code for GPT", "code that names its partition", "no code", "a marker", "noise"},
 		[]func(Drive) Drive{
 			func(d Drive) Drive { return d.spoiled(code("")) }, func(d Drive) Drive { return d.spoiled(code("mbr.bin")) },
 			func(d Drive) Drive { return d.spoiled(code("gptmbr.bin")) },
 			func(d Drive) Drive {
-				n := byte(1 + c.IntN(4))
+				n := byte(1 + c.IntN(6))
 				return d.spoiled(code("altmbr.bin")).spoiled(func(m *diskmaker.Image) { write(m, 439, n) })
 			},
 			func(d Drive) Drive { return d }, func(d Drive) Drive { return d.spoiled(sector0(name)) },
@@ -110,10 +128,15 @@ func (c *chance) legacyDrive(name string, id byte) Drive {
 		})(d)
 	at := int64(2048)
 	for i, p := range parts {
+		number := i + 1
+		if chain != nil && i >= chain.number-1 {
+			number = 5 + i - (chain.number - 1)
+			at = chain.starts[number-5] / 512
+		}
 		// What a boot sector of Windows starts is judged behind the loader.
 		if p.Volume.Kind == "ntfs" || !c.of(3) {
-			c.said = append(c.said, fmt.Sprintf("marker in %d", i+1))
-			d = d.spoiled(bootSector(name, i+1, at))
+			c.said = append(c.said, fmt.Sprintf("marker in %d", number))
+			d = d.spoiled(bootSector(name, number, at))
 		}
 		at += int64(p.MiB) * 2048
 	}
@@ -207,9 +230,18 @@ func (c *chance) uefiDrive(name string, id byte) Drive {
 		parts = []diskmaker.Partition{boot, second, data()}
 	}
 	d := Drive{Name: name, Disk: gptDisk(id, parts...), Bus: buses[c.IntN(len(buses))]}
-	if c.of(4) {
+	switch c.IntN(8) {
+	case 0:
 		c.said = append(c.said, "MBR")
 		d.Disk = mbrDisk(id, parts...)
+	case 1:
+		boot.Volume.Files = place{name, 5}.programs(paths...)
+		within := data()
+		within.MiB = 48
+		d.Disk = mbrDisk(id, boot, within)
+		d = c.inChain(d, 0)
+	case 2:
+		d = c.hybrid(d)
 	}
 	return d
 }
@@ -225,7 +257,16 @@ func (c *chance) uefi() Scenario {
 	for n := range uint16(c.IntN(3)) {
 		d := s.Drives[c.IntN(len(s.Drives))]
 		path := pick(c, []string{"an entry to the vendor's", "an entry to the fallback", "an entry to nothing"}, []string{vendorPath, fallbackX64, `\EFI\gone\x.efi`})
-		s.Entries = append(s.Entries, entry(3+n, d.Disk, 1, path))
+		e := entry(3+n, d.Disk, 1, path)
+		switch c.IntN(6) {
+		case 0:
+			c.said = append(c.said, "by the path alone")
+			e.Path = diskmaker.FileNode(path)
+		case 1:
+			c.said = append(c.said, "inactive")
+			e.Inactive = true
+		}
+		s.Entries = append(s.Entries, e)
 	}
 	return s
 }

@@ -15,6 +15,7 @@ import (
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
+	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
@@ -241,4 +242,63 @@ func TestARootThatIsEncrypted(t *testing.T) {
 	}
 	n, _ := locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
 	n.starts(startup.Stops, "no attached disk carries")
+}
+
+// repaired plans for a machine whose clone's names are stale, and returns the plan's lines.
+func (n *nested) repaired(actions ...string) (lines string) {
+	n.t.Helper()
+	plan := repair.Find(sample.Whole(firmware.UEFI, n.drive(machine.RoleClone)), repair.Linux)
+	var got []string
+	for _, s := range plan.Steps {
+		got = append(got, s.Action)
+		for _, c := range s.Commands {
+			lines += c.Text + "\n"
+		}
+	}
+	assert.Equal(n.t, startup.Starts, plan.Verdict, plan.Reason)
+	assert.Equal(n.t, actions, got)
+	return lines
+}
+
+// What a root lies in is opened from the clone's part alone, and what was opened is looked at
+// before anything is written; it is closed again.
+func TestNamesWithinContainersAreRepaired(t *testing.T) {
+	n := onLVM(t, "/dev/mapper/kiosk--vg-root")
+	n.prefix = "(,gpt1)/EFI/debian"
+	stub := filepath.Join(t.TempDir(), "grub.cfg")
+	require.NoError(t, os.WriteFile(stub, []byte("search.fs_uuid "+innerUUID+" root\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"), 0o600))
+	reference.Run(t, "", "mmd", "-i", n.path+"@@1M", "EFI/debian")
+	reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", stub, "::EFI/debian/grub.cfg")
+	n.grub("part_gpt", "ext2", "fat", "lvm", "normal", "search_fs_uuid", "configfile")
+	l := n.lvm()
+	l.Run("vgrename", "kiosk-vg", "other")
+	l.Detach()
+	lines := n.repaired("linux-names")
+	for _, want := range []string{"vgchange -ay", "-- other", "mount /dev/mapper/other-root /mnt/clone", "/dev/mapper/kiosk--vg-root' '/dev/mapper/other-root",
+		"point=/data device=/dev/mapper/other-data", "vgchange -an"} {
+		assert.Contains(t, lines, want)
+	}
+	assert.Less(t, strings.Index(lines, "slaves"), strings.Index(lines, "mount /dev"), "looked at before it is mounted")
+	assert.Less(t, strings.Index(lines, "umount -R"), strings.Index(lines, "vgchange -an"))
+
+	r := diskmaker.RAID{Version: "1.2", Level: 1}
+	n = newNested(t, "(mduuid/"+strings.ReplaceAll(diskmaker.RAIDUUID, "-", "")+")/boot/grub", "UUID=dead-beef")
+	raw, at := r.Superblock(inLength * 512)
+	lines = n.write(raw, at).system(r.DataOffset(), 100<<20).repaired("linux-names")
+	for _, want := range []string{"mdadm --assemble --run /dev/md/clone2", `mount "$array2" /mnt/clone`, `mdadm --stop "$array2"`} {
+		assert.Contains(t, lines, want)
+	}
+}
+
+// What a repair cannot reach to its end is not planned on.
+func TestNothingIsPlannedOnPartsOfASet(t *testing.T) {
+	n := onLVM(t, "UUID=dead-beef")
+	d := n.drive(machine.RoleClone)
+	d.Contents.Volumes[1].Container.Members = 2
+	plan := repair.Find(sample.Whole(firmware.UEFI, d), repair.Linux)
+	assert.NotEqual(t, startup.Starts, plan.Verdict)
+	d.Contents.Volumes[1].Container.Members = 1
+	d.Contents.Volumes[1].Inner[0].Of = "-ff"
+	plan = repair.Find(sample.Whole(firmware.UEFI, d), repair.Linux)
+	assert.NotEqual(t, startup.Starts, plan.Verdict, "a name that a tool would take for an option")
 }

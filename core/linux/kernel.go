@@ -133,7 +133,7 @@ func opens(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
 		name string
 		spec func(string) (loader.Spec, bool)
 	}{
-		{"rd.luks.uuid", luksSpec}, {"rd.luks.name", luksSpec}, {"cryptdevice", cryptDevice}, {"rd.lvm.lv", lvmSpec},
+		{"rd.luks.uuid", luksSpec}, {"rd.luks.name", luksSpec}, {"cryptdevice", cryptDevice}, {"rd.lvm.lv", machine.LVMSpec},
 	} {
 		for _, value := range loader.KernelOptions(line.options, o.name) {
 			s, ok := o.spec(value)
@@ -164,12 +164,6 @@ func cryptDevice(value string) (loader.Spec, bool) {
 		return loader.Spec{Kind: loader.ByContainer, Value: s.Value}, true
 	}
 	return s, s.Kind != loader.ByOther
-}
-
-// lvmSpec reads GROUP/VOLUME.
-func lvmSpec(value string) (loader.Spec, bool) {
-	group, name, ok := strings.Cut(value, "/")
-	return loader.Spec{Kind: loader.ByMapped, Value: volume.MappedName(group, name)}, ok
 }
 
 // closed finds a container on the attached drives that cannot be looked into.

@@ -21,11 +21,20 @@ func (c *Contents) edited() *Contents {
 	copied.Layout.Problems = append([]disk.Problem{}, c.Layout.Problems...)
 	for i := range copied.Volumes {
 		v := &copied.Volumes[i]
-		v.Loaders = append([]loader.Found{}, v.Loaders...)
-		v.Configs = append([]Config{}, v.Configs...)
-		v.Problems = append([]disk.Problem{}, v.Problems...)
+		v.own()
+		v.Inner = slices.Clone(v.Inner)
+		for j := range v.Inner {
+			v.Inner[j].Volume.own()
+		}
 	}
 	return copied
+}
+
+// own has lists that no other copy of the volume shares.
+func (v *Volume) own() {
+	v.Loaders = append([]loader.Found{}, v.Loaders...)
+	v.Configs = append([]Config{}, v.Configs...)
+	v.Problems = append([]disk.Problem{}, v.Problems...)
 }
 
 func (c *Contents) drop(codes ...disk.ProblemCode) {

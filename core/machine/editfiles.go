@@ -138,19 +138,19 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 	return d
 }
 
-// WithGRUB has GRUB for a Linux root: as EFI program on partition boot, or in
-// sector 0 when boot is negative; its configuration and the mount table name the
-// clone's own file systems.
-func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch, names GRUBNames) *Contents {
-	e := c.WithLinuxNames(boot, root)
-	home, folder := root, "/boot"
-	if i, ok := c.MountedAt(root, "/boot"); ok {
-		home, folder = i, ""
+// WithGRUB has GRUB for a Linux: as EFI program on the boot partition, or in sector 0 when
+// there is none; its configuration and the mount table say the names.
+func (c *Contents) WithGRUB(n Names, arch firmware.Arch, names GRUBNames) *Contents {
+	e := c.WithNames(n)
+	folder := "/boot"
+	if home, in, known := e.BootHome(n.Root); known {
+		n.Home, folder = home, in
 	}
 	folder += "/" + names.Dir
-	e.Volumes[home].putMenu(folder, e.Volumes[root].Serial)
-	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + e.Volumes[home].Serial + " root\nset prefix=($root)" + folder + "\n"}
-	if boot < 0 {
+	e.putMenu(n, folder)
+	home := e.At(n.Home).Serial
+	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + home + " root\nset prefix=($root)" + folder + "\n"}
+	if n.Boot < 0 {
 		e.Code, e.Run = loader.CodeGRUB, nil
 		e.Core = GRUBCore{Sector: 1, Present: true, Known: true, Image: core}
 		mbr := *e.Layout.MBR
@@ -160,7 +160,7 @@ func (c *Contents) WithGRUB(boot, root int, arch firmware.Arch, names GRUBNames)
 	}
 	program := loader.NewProgram(arch, loader.GRUB)
 	program.GRUB = core
-	v := &e.Volumes[boot]
+	v := &e.Volumes[n.Boot]
 	v.putProgram(names.Program(arch), program)
 	if shim, ok := v.sound(names.Shim(arch)); ok {
 		v.putProgram(loader.FallbackPath(arch), shim.Program)
@@ -202,129 +202,25 @@ func (v *Volume) sound(path string) (loader.Found, bool) {
 	return f, ok && f.Err == nil
 }
 
-// MountedAt returns the partition of the disk that the mount table of the system on
-// partition root mounts at a point of its own.
-func (c *Contents) MountedAt(root int, point string) (partition int, found bool) {
-	table := c.Volumes[root].Config(ConfigFstab, fstabFile)
-	if table == nil {
-		return 0, false
-	}
-	for _, m := range table.Mounts {
-		if hits := c.byName(m.Spec); m.Point == point && len(hits) == 1 {
-			return hits[0], true
-		}
-	}
-	return 0, false
-}
-
-// putMenu has GRUB's menu made anew, in its folder, from the kernels that lie above it, for
-// the root file system of a UUID.
-func (v *Volume) putMenu(folder, uuid string) {
+// putMenu has GRUB's menu made anew, in its folder, from the kernels that lie above it. The
+// kernel line names the subvolume of the root where there is one, as the families' own
+// programs write it.
+func (c *Contents) putMenu(n Names, folder string) {
+	v := c.At(n.Home)
+	root, named := c.NameOf(n.Root)
 	for _, kernel := range slices.Backward(v.Kernels) {
-		if path.Dir(kernel) == path.Dir(path.Join("/", folder)) {
-			root, home := loader.Spec{Kind: loader.ByFSUUID, Value: uuid},
-				loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}
-			v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired, GRUB: &loader.GRUBConfig{
-				Entries: []loader.GRUBEntry{{Title: "the newest kernel", Linux: kernel, Root: &root,
-					Searches: []loader.GRUBSearch{{Spec: home}}}}}})
-			return
+		if !named || path.Dir(kernel) != path.Dir(path.Join("/", folder)) {
+			continue
 		}
-	}
-}
-
-// WithLinuxNames has configurations and a mount table that name the clone's own
-// file systems.
-func (c *Contents) WithLinuxNames(boot, root int) *Contents {
-	e := c.edited()
-	name := loader.Spec{Kind: loader.ByFSUUID, Value: e.Volumes[root].Serial}
-	for i := range e.Volumes {
-		for j := range e.Volumes[i].Configs {
-			e.Volumes[i].Configs[j].rename(name, e, boot, root)
+		entry := loader.GRUBEntry{Title: "the newest kernel", Linux: kernel, Root: &root,
+			Searches: []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}}}}
+		if n.Root.Folder != "" {
+			entry.Options = "rootflags=subvol=" + strings.TrimPrefix(n.Root.Folder, "/")
 		}
+		v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired,
+			GRUB: &loader.GRUBConfig{Entries: []loader.GRUBEntry{entry}}})
+		return
 	}
-	return e
-}
-
-// rename lets a configuration name the root by its own file system.
-func (c *Config) rename(root loader.Spec, disk *Contents, boot, rootIndex int) {
-	if c.GRUB != nil {
-		g := *c.GRUB
-		g.Top = renamed(g.Top, root)
-		g.Entries = append([]loader.GRUBEntry{}, g.Entries...)
-		for i := range g.Entries {
-			entry := &g.Entries[i]
-			entry.Searches = renamed(entry.Searches, root)
-			if entry.Root != nil {
-				entry.Root = &root
-			}
-		}
-		c.GRUB = &g
-	}
-	if c.Entry != nil && c.Entry.Root != nil {
-		entry := *c.Entry
-		entry.Root = &root
-		c.Entry = &entry
-	}
-	c.Mounts = append([]loader.Mount{}, c.Mounts...)
-	for i := range c.Mounts {
-		m := &c.Mounts[i]
-		switch {
-		case m.Point == "/":
-			m.Spec = root
-		case len(disk.byName(m.Spec)) > 0:
-		case strings.HasPrefix(m.Point, "/boot/efi") && boot >= 0:
-			m.Spec = loader.Spec{Kind: loader.ByFSUUID, Value: disk.Volumes[boot].Serial}
-		default:
-			m.NoFail = true
-		}
-	}
-}
-
-// Unresolved lists the essential mounts of the system on a volume whose names no
-// partition of the disk carries, the root itself and the boot partition left out.
-func (c *Contents) Unresolved(root int) []loader.Mount {
-	var mounts []loader.Mount
-	table := c.Volumes[root].Config(ConfigFstab, fstabFile)
-	if table == nil {
-		return nil
-	}
-	for _, m := range table.Mounts {
-		if m.Essential() && m.Spec.Kind != loader.ByPath && m.Point != "/" && !strings.HasPrefix(m.Point, "/boot/efi") &&
-			len(c.byName(m.Spec)) == 0 {
-			mounts = append(mounts, m)
-		}
-	}
-	return mounts
-}
-
-// Mounts lists the lines of the mount table of the system on a volume for a mount
-// point.
-func (c *Contents) Mounts(root int, point string) []loader.Mount {
-	var mounts []loader.Mount
-	if table := c.Volumes[root].Config(ConfigFstab, fstabFile); table != nil {
-		for _, m := range table.Mounts {
-			if m.Point == point && m.Comment == "" {
-				mounts = append(mounts, m)
-			}
-		}
-	}
-	return mounts
-}
-
-// byName lists the partitions of the disk that a name means, its bus aside.
-func (c *Contents) byName(s loader.Spec) []int {
-	found, _ := (&Drive{Contents: c}).Resolve(s)
-	return indexes(found)
-}
-
-func renamed(searches []loader.GRUBSearch, root loader.Spec) []loader.GRUBSearch {
-	out := append([]loader.GRUBSearch{}, searches...)
-	for i := range out {
-		if !out[i].Hint && out[i].Spec.Kind != loader.ByFile {
-			out[i].Spec = root
-		}
-	}
-	return out
 }
 
 // HasWindows reports whether a Windows system lies on the volume.

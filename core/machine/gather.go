@@ -325,12 +325,10 @@ func (g *gathering) entries(dir string) {
 // releaseFile is where a Linux says what it is. os-release(5).
 const releaseFile = "/etc/os-release"
 
-// Release is what the Linux on the volume says of itself; nil where that is not known.
-func (v *Volume) Release() *loader.Release {
-	for i := range v.Configs {
-		if c := &v.Configs[i]; c.Kind == ConfigName && c.Err == nil {
-			return c.Name
-		}
+// Release is what the Linux at a place says of itself; nil where that is not known.
+func (c *Contents) Release(root Address) *loader.Release {
+	if r := c.Config(root, ConfigName, releaseFile); r != nil && r.Err == nil {
+		return r.Name
 	}
 	return nil
 }

@@ -50,8 +50,8 @@ var (
 // familyOf is the family of the Linux on a volume; not known for one that says it is of
 // another. One that does not say what it is is taken for one of Debian's: the commands
 // look for their tools before they write.
-func familyOf(c *machine.Contents, root int) (family, bool) {
-	r := c.Volumes[root].Release()
+func familyOf(c *machine.Contents, root machine.Address) (family, bool) {
+	r := c.Release(root)
 	f := familyDebian
 	switch {
 	case r == nil:

@@ -2,6 +2,7 @@ package repair
 
 import (
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -122,20 +123,30 @@ func encrypted(d *machine.Drive) bool {
 	return ok && d.Contents.Volumes[i].Kind == volume.KindBitLocker
 }
 
-// linuxOn returns the partition of a Linux system; one that holds kernels alone
-// only when there is no root.
-func linuxOn(d *machine.Drive) (int, bool) {
+// linuxOn returns where a Linux system lies whose volume a repair can reach.
+func linuxOn(d *machine.Drive) (machine.Address, bool) {
 	if d.Contents == nil {
-		return 0, false
+		return machine.Address{}, false
 	}
-	for _, is := range []func(*machine.Volume) bool{(*machine.Volume).HasLinuxRoot, (*machine.Volume).HasLinux} {
-		for i := range d.Contents.Volumes {
-			if v := &d.Contents.Volumes[i]; is(v) && v.Subvolumes == nil {
-				return i, true
-			}
+	root, ok := d.Contents.LinuxRoot()
+	return root, ok && d.Contents.Whole(root) && namable(d.Contents, root)
+}
+
+// validName is what a volume group or a logical volume may be called. lvm(8), "VALID NAMES".
+var validName = regexp.MustCompile(`^[A-Za-z0-9+_.][A-Za-z0-9+_.-]*$`)
+
+// namable reports whether all that a volume lies in has names that its tools take for names.
+func namable(c *machine.Contents, at machine.Address) bool {
+	for _, around := range append(c.Around(at), machine.Address{Index: at.Index, Inside: at.Inside}) {
+		if around.Inside == 0 {
+			continue
+		}
+		n := c.Volumes[around.Index].Inner[around.Inside-1]
+		if n.Name != "" && (!validName.MatchString(n.Of) || !validName.MatchString(n.Name)) {
+			return false
 		}
 	}
-	return 0, false
+	return true
 }
 
 // bootOf returns the partition that boot files belong on under the firmware's

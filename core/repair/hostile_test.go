@@ -339,9 +339,20 @@ func TestFilesAreEditedByPrograms(t *testing.T) {
 	_, err := edit("mounts.awk", table, "point=/home")
 	assert.Error(t, err, "a mount point that is not there")
 
-	const was, is = "02000000-0000-0000-0000-000000000000", "01000000-0000-0000-0000-00000000000A"
-	menu := "search.fs_uuid " + was + " root\nsearch --no-floppy --fs-uuid --set=root --hint-bios=hd0,gpt2 " + was + "\nlinux /vmlinuz root=UUID=" + was + " ro\noptions root=/dev/sda2 quiet\n# " + was + "\n"
-	got, err := edit("names.awk", menu, "root="+is)
-	assert.NoError(t, err)
-	assert.Equal(t, "search.fs_uuid "+is+" root\nsearch --no-floppy --fs-uuid --set=root --hint-bios=hd0,gpt2 "+is+"\nlinux /vmlinuz root=UUID="+is+" ro\noptions root=UUID="+is+" quiet\n# "+was+"\n", got)
+	// Names are replaced where they stand as a whole, identifiers in any case.
+	for _, c := range []struct{ names, line, want string }{
+		{"02-AB 01-cd", "search.fs_uuid 02-ab root\n", "search.fs_uuid 01-cd root\n"},
+		{"02-AB 01-cd", "linux /v root=UUID=02-AB ro", "linux /v root=UUID=01-cd ro\n"},
+		{"02-AB 01-cd", "# 02-AB\nx 02-AB-3 302-AB luks-02-AB 02-AB", "# 02-AB\nx 02-AB-3 302-AB luks-02-AB 01-cd\n"},
+		{"/dev/mapper/vg-root /dev/mapper/n-root rd.lvm.lv=vg/root rd.lvm.lv=n/root",
+			"options root=/dev/mapper/vg-root rd.lvm.lv=vg/root rd.lvm.lv=vg/root2 /dev/mapper/vg-rooty",
+			"options root=/dev/mapper/n-root rd.lvm.lv=n/root rd.lvm.lv=vg/root2 /dev/mapper/vg-rooty\n"},
+		{"PARTUUID=ab-02 UUID=c", "root=PARTUUID=ab-02 root=PARTUUID=ab-021", "root=UUID=c root=PARTUUID=ab-021\n"},
+		{"/dev/sda2 UUID=c", "root=/dev/sda2 /dev/sda21 x/dev/sda2", "root=UUID=c /dev/sda21 x/dev/sda2\n"},
+		{"", "root=/dev/sda2", "root=/dev/sda2\n"},
+	} {
+		got, err := edit("names.awk", c.line, "names="+c.names)
+		assert.NoError(t, err)
+		assert.Equal(t, c.want, got, c.names)
+	}
 }

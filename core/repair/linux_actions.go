@@ -12,7 +12,7 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	f, known := familyOf(d.Contents, root)
-	if !known {
+	if _, _, placed := d.Contents.BootHome(root); !known || !placed {
 		return nil
 	}
 	return []move{{
@@ -43,6 +43,10 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	case d.Contents.Layout.MBR == nil, !embeds(d.Contents):
 		return nil
 	}
+	n := d.LinuxNames(boot, root, m.ContentsOf(machine.RoleOriginal))
+	if !n.HomeKnown {
+		return nil
+	}
 	var saves []Sectors
 	save, undo := "The old programs, menu and mount table: the commands copy them.", "Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
 	if boot < 0 {
@@ -51,8 +55,8 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save,
 		Undo: undo},
-		"linux-files", d.Contents.WithGRUB(boot, root, arch(m), f.names(d.Contents, boot)),
-		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, boot, root, arch(m), f) }})
+		"linux-files", d.Contents.WithGRUB(n, arch(m), f.names(d.Contents, boot)),
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, n, arch(m), f) }})
 	if boot >= 0 {
 		names := f.names(d.Contents, boot)
 		mv.result = withEntry(mv.result, d.Name, boot, names.Starts(&d.Contents.Volumes[boot], arch(m)), names.Folder)
@@ -67,8 +71,11 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	if !ok {
 		return nil
 	}
-	boot := espOf(d.Contents)
+	n := d.LinuxNames(espOf(d.Contents), root, m.ContentsOf(machine.RoleOriginal))
+	if n.Empty() {
+		return nil
+	}
 	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
-		"linux-names", d.Contents.WithLinuxNames(boot, root),
-		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, boot, root) }})}
+		"linux-names", d.Contents.WithNames(n),
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, n) }})}
 }

@@ -1,17 +1,21 @@
-# Lets a boot configuration name one file system. root: its UUID.
-function put(from, length_, new) { $0 = substr($0, 1, from - 1) new substr($0, from + length_) }
-BEGIN { root = ENVIRON["root"] "" }
+# Puts new names of file systems in the place of old ones, where they stand as a whole.
+# names: an old name and its new one, and so on. Identifiers are found in any case.
+function edge(c) { return c !~ /[0-9A-Za-z_-]/ }
+BEGIN { n = split(ENVIRON["names"], name, " ") }
+/^[ \t]*#/ { print; next }
 {
-  if (match($0, /root=(UUID|PARTUUID|LABEL)=[^ ]+/)) put(RSTART, RLENGTH, "root=UUID=" root)
-  if (match($0, /root=\/dev\/[^ ]+/)) put(RSTART, RLENGTH, "root=UUID=" root)
-  if (match($0, /search(\.fs_uuid)? /)) {
-    last = 0
-    at = RSTART + RLENGTH
-    while (match(substr($0, at), /[0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F]-[0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F]-[0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F]-[0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F]-[0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F][0-9a-fA-F]/)) {
-      last = at + RSTART - 1
-      at = last + RLENGTH
+  for (i = 1; i < n; i += 2) {
+    old = name[i]
+    any = old ~ /^[0-9A-Fa-f-]+$/
+    done = ""
+    rest = $0
+    while (at = any ? index(tolower(rest), tolower(old)) : index(rest, old)) {
+      before = at > 1 ? substr(rest, at - 1, 1) : substr(done, length(done), 1)
+      whole = edge(before) && edge(substr(rest, at + length(old), 1))
+      done = done substr(rest, 1, at - 1) (whole ? name[i + 1] : substr(rest, at, length(old)))
+      rest = substr(rest, at + length(old))
     }
-    if (last) put(last, 36, root)
+    $0 = done rest
   }
   print
 }

@@ -76,25 +76,28 @@ const mountedClone = "/mnt/clone"
 
 // inSystem runs commands within the clone's Linux, with the devices and the
 // kernel's own file systems where its programs look for them.
-func inSystem(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
-	nodes := append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside...)
-	return onRoot(d, boot, root, nodes...)
+func inSystem(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
+	return onRoot(d, n, func(root command.Word) []command.Node {
+		return append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside(root)...)
+	})
 }
 
-// onRoot runs commands while the clone's root is mounted.
-func onRoot(d *machine.Drive, boot, root int, inside ...command.Node) []Command {
-	parts := d.Contents.Layout.Partitions
-	cmds := []Command{mount(parts[root], mountedClone)}
-	if i, apart := d.Contents.MountedAt(root, "/boot"); apart {
-		cmds = append(cmds, mount(parts[i], mountedClone+"/boot"))
+// onRoot runs commands while the clone's root is mounted; inside gets its device.
+func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
+	c := d.Contents
+	m := mounting{done: map[string]bool{}}
+	root := m.at(c, n.Root, mountedClone)
+	if n.HomeKnown && n.Home != n.Root {
+		m.at(c, n.Home, mountedClone+"/boot")
 	}
-	if boot >= 0 {
-		cmds = append(cmds, mount(parts[boot], mountedClone+"/boot/efi"))
+	if n.Boot >= 0 && n.Home != (machine.Address{Index: n.Boot}) {
+		m.partitionAt(c.Layout.Partitions[n.Boot], mountedClone+"/boot/efi")
 	}
-	for _, n := range inside {
-		cmds = append(cmds, line(n, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
+	cmds := m.open
+	for _, x := range inside(root) {
+		cmds = append(cmds, line(x, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
 	}
-	return append(cmds, line(command.Run("umount", "-R", mountedClone), quiet, "Leave the folder /mnt/clone, and give it again."))
+	return append(append(cmds, line(command.Run("umount", "-R", mountedClone), quiet, "Leave the folder /mnt/clone, and give it again.")), m.shut...)
 }
 
 // chroot runs a program of the clone's own system.
@@ -105,33 +108,43 @@ func chroot(args ...any) command.Simple {
 // grubTarget is what grub-install calls a firmware's architecture.
 var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
 
-func linuxFilesCommands(d *machine.Drive, boot, root int, a firmware.Arch, f family) []Command {
-	names := f.names(d.Contents, boot)
+// efiFolder is where the boot partition is mounted in the clone's system.
+func efiFolder(n machine.Names) string {
+	if n.Home == (machine.Address{Index: n.Boot}) {
+		return "/boot"
+	}
+	return "/boot/efi"
+}
+
+func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f family) []Command {
+	names := f.names(d.Contents, n.Boot)
 	install := chroot(f.install, onClone)
-	if boot >= 0 {
-		install = chroot(f.install, "--target="+grubTarget[a], "--efi-directory=/boot/efi", "--bootloader-id="+names.Folder)
+	if n.Boot >= 0 {
+		install = chroot(f.install, "--target="+grubTarget[a], "--efi-directory="+efiFolder(n), "--bootloader-id="+names.Folder)
 	}
 	menu := mountedClone + "/boot/" + names.Dir + "/grub.cfg"
-	const efi = mountedClone + "/boot/efi"
-	nodes := append([]command.Node{f.has}, mountTable(d, boot, root)...)
-	nodes = append(nodes, unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
-	if boot >= 0 {
-		nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
-	}
-	// Without the name by UUID the menu would name the kernel's device, which is
-	// another one when the drive hangs elsewhere.
-	byUUID := "/dev/disk/by-uuid/" + d.Contents.Volumes[root].Serial
-	nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
-		unless(exists("-e", byUUID), command.Run("ln", "-s", partition(d.Contents.Layout.Partitions[root]), byUUID))),
-		install, chroot(f.menu...))
-	if boot >= 0 {
-		// The shim starts the GRUB that lies beside it, under secure boot, too: both are copied.
-		program, shim := efi+slashes(names.Program(a)), efi+slashes(names.Shim(a))
-		fallback := efi + slashes(loader.FallbackPath(a))
-		nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", program, fallback),
-			unless(missing("-f", shim), command.Run("cp", program, efi+"/EFI/BOOT/grub"+loader.Suffix(a)), command.Run("cp", shim, fallback))))
-	}
-	return inSystem(d, boot, root, nodes...)
+	efi := mountedClone + efiFolder(n)
+	return inSystem(d, n, func(root command.Word) []command.Node {
+		nodes := append([]command.Node{f.has}, mountTable(d, n)...)
+		nodes = append(nodes, unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
+		if n.Boot >= 0 {
+			nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
+		}
+		// Without the name by UUID the menu would name the kernel's device, which is
+		// another one when the drive hangs elsewhere.
+		byUUID := "/dev/disk/by-uuid/" + d.Contents.At(n.Root).Serial
+		nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
+			unless(exists("-e", byUUID), command.Run("ln", "-s", root, byUUID))),
+			install, chroot(f.menu...))
+		if n.Boot >= 0 {
+			// The shim starts the GRUB that lies beside it, under secure boot, too: both are copied.
+			program, shim := efi+slashes(names.Program(a)), efi+slashes(names.Shim(a))
+			fallback := efi + slashes(loader.FallbackPath(a))
+			nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", program, fallback),
+				unless(missing("-f", shim), command.Run("cp", program, efi+"/EFI/BOOT/grub"+loader.Suffix(a)), command.Run("cp", shim, fallback))))
+		}
+		return nodes
+	})
 }
 
 // edited puts what a program makes of a file in its place, when it succeeds.
@@ -139,39 +152,73 @@ func edited(program command.Simple, file any) command.Node {
 	return command.All(program.From(file).To("edited"), command.Run("cp", "edited", file))
 }
 
+// fresh sets a variable to the UUID that a file system has when the commands run: one that
+// was made by a step before has one that nobody knew when they were written.
+func fresh(d *machine.Drive, name command.Name, at machine.Address) command.Node {
+	return command.Set(name, command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value", reach(d.Contents, at).device)))
+}
+
 // mountTable lets the mount table name the clone's own file systems.
-func mountTable(d *machine.Drive, boot, root int) []command.Node {
+func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 	const table = mountedClone + "/etc/fstab"
 	nodes := []command.Node{command.Run("cp", table, table+".bak")}
-	change := func(m loader.Mount) command.Simple { return command.Run("awk", mountsProgram).With("point", m.Field) }
-	for _, m := range d.Contents.Mounts(root, "/") {
-		nodes = append(nodes, edited(change(m).With("device", "UUID="+d.Contents.Volumes[root].Serial), table))
+	change := func(point string) command.Simple { return command.Run("awk", mountsProgram).With("point", point) }
+	for i, r := range n.Mounts {
+		if r.New.Kind != loader.ByFSUUID {
+			nodes = append(nodes, edited(change(n.Points[i]).With("device", machine.DeviceText(r.New)), table))
+			continue
+		}
+		nodes = append(nodes, command.All(fresh(d, "uuid", r.To),
+			edited(change(n.Points[i]).With("device", command.Join("UUID=", command.Var("uuid"))), table)))
 	}
-	for _, m := range d.Contents.Unresolved(root) {
-		nodes = append(nodes, edited(change(m).With("lax", "yes"), table))
-	}
-	if boot < 0 {
-		return nodes
-	}
-	for _, m := range d.Contents.Mounts(root, "/boot/efi") {
-		serial := command.Set("esp", command.Output(command.Run("blkid", "-p", "-s", "UUID", "-o", "value",
-			partition(d.Contents.Layout.Partitions[boot]))))
-		nodes = append(nodes, command.All(serial, edited(change(m).With("device", command.Join("UUID=", command.Var("esp"))), table)))
+	for _, m := range n.Lax {
+		nodes = append(nodes, edited(change(m.Field).With("lax", "yes"), table))
 	}
 	return nodes
 }
 
-func linuxNamesCommands(d *machine.Drive, boot, root int) []Command {
-	file := command.Var("f")
-	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")),
-		edited(command.Run("awk", namesProgram).With("root", d.Contents.Volumes[root].Serial), file))
-	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/etc/kernel/cmdline")
-	return onRoot(d, boot, root, append(mountTable(d, boot, root),
-		command.Each("f", files, command.Either(change, command.Run("exit", "1"))))...)
+// newNames are pairs of an old name and a new one, for the program that puts the one in the
+// place of the other.
+func newNames(d *machine.Drive, n machine.Names) (set []command.Node, pairs command.Word) {
+	variables := map[machine.Address]command.Name{}
+	for _, r := range n.Menus {
+		for _, t := range r.Texts() {
+			as := command.Text(t.New)
+			if before, ok := strings.CutSuffix(t.New, r.New.Value); ok && r.New.Kind == loader.ByFSUUID {
+				name, known := variables[r.To]
+				if !known {
+					name = command.Name(fmt.Sprintf("uuid%d", len(variables)))
+					variables[r.To] = name
+					set = append(set, fresh(d, name, r.To))
+				}
+				as = command.Join(before, command.Var(name))
+			}
+			pairs = command.Join(pairs, t.Old, " ", as, " ")
+		}
+	}
+	return set, pairs
 }
 
-func initialRAMDiskCommands(d *machine.Drive, root int, f family) []Command {
-	return inSystem(d, -1, root, append([]command.Node{f.hasRAM, f.keep}, f.ramdisk...)...)
+func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
+	file := command.Var("f")
+	set, pairs := newNames(d, n)
+	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")),
+		edited(command.Run("awk", namesProgram).With("names", pairs), file))
+	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/grub/custom.cfg /mnt/clone/boot/efi/grub/grub.cfg /mnt/clone/boot/EFI/*/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/etc/kernel/cmdline /mnt/clone/etc/default/grub")
+	return onRoot(d, n, func(command.Word) []command.Node {
+		nodes := mountTable(d, n)
+		if len(n.Menus) == 0 {
+			return nodes
+		}
+		return append(append(nodes, set...), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))
+	})
+}
+
+func initialRAMDiskCommands(d *machine.Drive, root machine.Address, f family) []Command {
+	n := d.LinuxNames(-1, root, nil)
+	return inSystem(d, n, func(command.Word) []command.Node {
+		return append([]command.Node{f.hasRAM, f.keep}, f.ramdisk...)
+	})
 }
 
 func hexes(order []uint16) string {

@@ -1,0 +1,154 @@
+package truth
+
+import (
+	"encoding/binary"
+	"fmt"
+
+	"latchkey/internal/diskmaker"
+)
+
+// extendedTypes are the record types that logical partitions lie in.
+var extendedTypes = []byte{0x05, 0x0F, 0x85}
+
+// logical are partitions in a chain of records.
+type logical struct {
+	number int // of the extended partition's record, from 1
+	at     int64
+	ends   int64
+	parts  []diskmaker.Partition
+	starts []int64 // bytes from the start of the disk
+	tables []int64 // of the records before them
+}
+
+// chained puts partitions of an MBR from an index on into a chain within an extended
+// partition of a type.
+func chained(d Drive, kind byte, from int) (Drive, logical) {
+	l := logical{number: from + 1, parts: d.Disk.Partitions[from:]}
+	primary := append([]diskmaker.Partition{}, d.Disk.Partitions[:from]...)
+	l.at = mib
+	for _, p := range primary {
+		l.at += int64(p.MiB) * mib
+	}
+	at := l.at
+	for _, p := range l.parts {
+		l.tables, l.starts = append(l.tables, at), append(l.starts, at+mib)
+		at += int64(1+p.MiB) * mib
+	}
+	l.ends = at
+	d.Disk.Partitions = append(primary, diskmaker.Partition{MBRType: kind, MiB: uint64((at - l.at) / mib)})
+	d = d.spoiled(func(m *diskmaker.Image) {
+		for i, p := range l.parts {
+			alone := p
+			alone.Active = false
+			src := mbrDisk(1, alone).MustBuild()
+			_ = src.Pages(func(off int64, page []byte) error {
+				if off >= mib && off < int64(1+p.MiB)*mib {
+					write(m, l.starts[i]+off-mib, page...)
+				}
+				return nil
+			})
+			write(m, l.tables[i]+446, l.records(i)...)
+			write(m, l.tables[i]+510, 0x55, 0xAA)
+		}
+	})
+	return d, l
+}
+
+// records are the two of a table in the chain: the partition, counted from the table, and
+// the next table, counted from the start of the extended partition.
+func (l *logical) records(i int) []byte {
+	raw := make([]byte, 32)
+	le := binary.LittleEndian
+	p := l.parts[i]
+	if p.Active {
+		raw[0] = 0x80
+	}
+	raw[4] = p.MBRType
+	le.PutUint32(raw[8:], mib/512)
+	le.PutUint32(raw[12:], uint32(p.MiB*mib/512))
+	if i+1 < len(l.parts) {
+		raw[20] = 5
+		le.PutUint32(raw[24:], uint32((l.tables[i+1]-l.at)/512))
+		le.PutUint32(raw[28:], uint32((1+l.parts[i+1].MiB)*mib/512))
+	}
+	return raw
+}
+
+// inChain puts the last partitions of an MBR into a chain, and may damage that.
+func (c *chance) inChain(d Drive, from int) Drive {
+	d, l := chained(d, extendedTypes[c.IntN(3)], from)
+	c.said = append(c.said, fmt.Sprintf("from %d on logical", from+1))
+	if c.of(3) {
+		d = c.chainDamage(&l)(d)
+	}
+	return d
+}
+
+// chainDamage is one thing that happens to a chain.
+func (c *chance) chainDamage(l *logical) func(Drive) Drive {
+	i := c.IntN(len(l.tables))
+	at, value := l.tables[i], byte(c.IntN(256))
+	on := func(name string, off int64, b ...byte) func(Drive) Drive {
+		c.said = append(c.said, fmt.Sprintf("%s of logical %d", name, 5+i))
+		return func(d Drive) Drive { return d.spoiled(func(m *diskmaker.Image) { write(m, at+off, b...) }) }
+	}
+	switch c.IntN(9) {
+	case 0:
+		return on("no 55 AA", 510, 0, 0)
+	case 1:
+		return on("zeros in the table", 446, make([]byte, 66)...)
+	case 2:
+		return on("active", 446, 0x80)
+	case 3:
+		return on(fmt.Sprintf("status %02X", value), 446, value)
+	case 4:
+		return on(fmt.Sprintf("type %02X", value), 450, value)
+	case 5:
+		return on("a start beyond the end", 454, 0, 0, 0, 0x10)
+	case 6:
+		return on("a link to itself", 462, 0, 0, 0, 0, 5, 0, 0, 0, 0, 0, 0, 0, 0, 8, 0, 0)
+	case 7:
+		return on("a link beyond the end", 462, 0, 0, 0, 0, 5, 0, 0, 0, 0, 0, 0, 0x10, 0, 8, 0, 0)
+	}
+	return on("length 0", 458, 0, 0, 0, 0)
+}
+
+// hybrid puts ordinary records beside a protective one, and may take the GPT away.
+func (c *chance) hybrid(d Drive) Drive {
+	c.said = append(c.said, "hybrid")
+	kind := []byte{0x0C, 0x07, 0x83, 0xEF}[c.IntN(4)]
+	status, first := byte(c.IntN(2))*0x80, c.of(2)
+	parts := d.Disk.Partitions
+	guard := c.IntN(3)
+	d = d.spoiled(func(m *diskmaker.Image) {
+		r := make([]byte, 16)
+		r[0], r[4] = status, kind
+		binary.LittleEndian.PutUint32(r[8:], 2048)
+		binary.LittleEndian.PutUint32(r[12:], uint32(parts[0].MiB)*2048)
+		p := read(m, 446, 16)
+		switch guard { // how long the protective record is, by the programs that write hybrids
+		case 0:
+			binary.LittleEndian.PutUint32(p[12:], 2047)
+		case 1:
+			binary.LittleEndian.PutUint32(p[12:], 33)
+		}
+		if first {
+			p, r = r, p
+		}
+		write(m, 446, p...)
+		write(m, 462, r...)
+	})
+	last := int64(diskSize - 512)
+	switch c.IntN(4) {
+	case 0:
+		c.said = append(c.said, "both headers gone")
+		d = d.spoiled(func(m *diskmaker.Image) {
+			write(m, 512, make([]byte, 512)...)
+			write(m, last, make([]byte, 512)...)
+		})
+	case 1:
+		c.said = append(c.said, "the first header gone")
+		d = d.spoiled(func(m *diskmaker.Image) { write(m, 512, make([]byte, 512)...) })
+	}
+	return d
+}
