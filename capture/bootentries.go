@@ -226,6 +226,7 @@ func parsePath(text string) firmware.Path {
 	}
 	if m := fileNode.FindStringSubmatch(text); m != nil {
 		p.File = m[1] + m[2]
+		p.Alone = strings.HasPrefix(text, "File(")
 	}
 	for node, bus := range map[string]string{"Sata(": "sata", "NVMe(": "nvme", "USB(": "usb", "Scsi(": "scsi", "SD(": "sd", "Ata(": "ide"} {
 		if strings.Contains(text, node) {

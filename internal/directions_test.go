@@ -29,7 +29,7 @@ var layers = [][]string{
 	{"core/compare", "core/symptom", "core/repair", "core/learn"},
 	{"core/fit", "core/handover", "core/tables"},
 	{"capture", "internal/diskmaker"},
-	{"capture/listing", "capture/told"},
+	{"capture/listing", "capture/told", "capture/planfile"},
 	{"capture/running"},
 	{"demo"},
 	{"server/store"},

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/capture/planfile"
 	"latchkey/core/command"
 	"latchkey/core/compare"
 	"latchkey/core/disk"
@@ -53,6 +54,9 @@ type Session struct {
 	Trace   startup.Trace
 	Plan    repair.Plan
 	steps   int // that were begun
+	record  []planfile.Record
+	done    []string // keys of the steps that were done well
+	brought *Brought // the plan that is followed; nil for one made on the spot
 	now     func() time.Time
 	world   world
 }
@@ -194,7 +198,7 @@ func (s *Session) Judge() error {
 	s.Trace = startup.Simulate(s.Machine)
 	s.Plan = repair.Plan{}
 	if s.Trace.Verdict != startup.Starts && s.ByRole(machine.RoleClone) != nil {
-		s.Plan = repair.Find(s.Machine, repair.Linux, repair.Firmware)
+		s.Plan = s.plan()
 	}
 	s.Log("check: %s %s", s.Trace.Headline, s.Trace.Reason)
 	return s.sums()

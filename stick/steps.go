@@ -2,14 +2,17 @@ package stick
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"latchkey/capture/planfile"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
@@ -107,8 +110,10 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 		return Done{}, err
 	}
 	s.Log("step %d begins: %s", s.steps, step.Title)
+	began := s.now()
 	out, err := s.world.run(path)
 	d := Done{Output: string(out), Failed: err}
+	ended := s.now()
 	if kept := save(filepath.Join(folder, "output.txt"), out); kept != nil {
 		return d, kept
 	}
@@ -117,13 +122,16 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 			return d, renamed
 		}
 	}
+	if err == nil {
+		s.done = append(s.done, step.Key)
+	}
 	if err := s.again(ctx, stick); err != nil {
 		return d, err
 	}
 	d.Good = err == nil && s.Trace.Verdict == step.After.Verdict && s.Trace.Stage == step.After.Stage
 	d.Judged = s.Trace.Headline
 	s.Log("step %d: failed %v, now: %s", s.steps, err, s.Trace.Headline)
-	return d, nil
+	return d, s.keep(planfile.Record{Key: step.Key, Title: step.Title, State: stateOf(err), Began: began, Ended: ended})
 }
 
 // again takes new captures and judges them.
@@ -164,7 +172,37 @@ func (s *Session) stepFolder() string {
 
 // Undo puts back what the last step overwrote, and looks again.
 func (s *Session) Undo(ctx context.Context, stick string) (Done, error) {
-	return s.PutBack(ctx, s.stepFolder(), stick)
+	began := s.now()
+	last := len(s.record) - 1
+	if last >= 0 {
+		s.done = slices.DeleteFunc(s.done, func(key string) bool { return key == s.record[last].Key })
+	}
+	d, err := s.PutBack(ctx, s.stepFolder(), stick)
+	if err != nil || d.Failed != nil || last < 0 {
+		return d, err
+	}
+	undone := s.record[last]
+	undone.State, undone.Began, undone.Ended = "undone", began, s.now()
+	return d, s.keep(undone)
+}
+
+// stateOf is what became of a step by how its commands ended.
+func stateOf(err error) string {
+	if err != nil {
+		return "failed"
+	}
+	return "done"
+}
+
+// keep adds to the record of the session's steps, which the application reads.
+func (s *Session) keep(r planfile.Record) error {
+	r.Began, r.Ended, r.Now = r.Began.UTC(), r.Ended.UTC(), s.Trace.Headline
+	s.record = append(s.record, r)
+	raw, err := json.MarshalIndent(s.record, "", "  ")
+	if err == nil {
+		err = save(filepath.Join(s.Folder, planfile.RecordName), raw)
+	}
+	return errors.Join(err, s.sums())
 }
 
 // PutBack puts back what the step of a folder had saved, of this session or of one that was

@@ -152,3 +152,29 @@ func (c *chance) hybrid(d Drive) Drive {
 	}
 	return d
 }
+
+// uefiLogicalEntries are entries that name a logical partition, the extended one that it lies
+// in, or a file alone.
+func uefiLogicalEntries() []Scenario {
+	boot := esp(fat(place{"a", 5}.programs(vendorPath)))
+	second := esp(fat(place{"a", 6}.programs(vendorPath)))
+	second.MiB = 48
+	d, l := chained(Drive{Name: "a", Disk: mbrDisk(1, boot, second)}, 0x0F, 0)
+	to := func(number uint32, start, size uint64) diskmaker.Entry {
+		return diskmaker.Entry{Number: 3, Description: "Ferry",
+			Path: append(diskmaker.HardDriveNode(number, start, size, nil, d.Disk.Signature), diskmaker.FileNode(vendorPath)...)}
+	}
+	at := func(i int) uint64 { return uint64(l.starts[i] / 512) }
+	alone := diskmaker.Entry{Number: 3, Description: "Ferry", Path: diskmaker.FileNode(vendorPath)}
+	gone := diskmaker.Entry{Number: 3, Description: "Ferry", Path: diskmaker.FileNode(`\EFI\gone\x.efi`)}
+	return []Scenario{
+		uefi("MBR entry to a logical partition", d).entries(to(5, at(0), boot.MiB*2048)),
+		uefi("MBR entry to the second logical partition", d).entries(to(6, at(1), second.MiB*2048)),
+		uefi("MBR entry to a logical partition, counted from the first", d).entries(to(1, at(0), boot.MiB*2048)),
+		uefi("MBR entry to the extended partition", d).entries(to(1, uint64(l.at/512), uint64(l.ends-l.at)/512)),
+		uefi("entry by a path alone", with("a", 1, vendorPath)).entries(alone).smoke(),
+		uefi("entry by a path alone to what is nowhere", with("a", 1, vendorPath)).entries(gone),
+		uefi("entry by a path alone, two drives", with("a", 1, vendorPath), with("b", 2, vendorPath)).entries(alone),
+		uefi("entry by a path alone, a fixed drive and one on USB", with("a", 1, vendorPath), with("b", 2, vendorPath).on("usb")).entries(alone),
+	}
+}

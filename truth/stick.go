@@ -64,6 +64,13 @@ func StickScenarios() ([]Scenario, error) {
 			chosen = append(chosen, s)
 		}
 	}
+	if LayoutsFolder() != "" {
+		for _, s := range layoutScenarios() {
+			if s.Shows != "" { // of those alone the check says that they stop
+				chosen = append(chosen, s)
+			}
+		}
+	}
 	return chosen, nil
 }
 
@@ -97,6 +104,9 @@ func (r *Sticked) on(dir string) error {
 	plan, err := s.plan(dir)
 	if err != nil {
 		return err
+	}
+	if len(plan.Steps) == 0 {
+		return ErrNoRepair
 	}
 	// Where one drive is given a place in the order, edk2 under QEMU forgets those that have
 	// none: all are given one.

@@ -123,6 +123,7 @@ func uefiEntries() []Scenario {
 		uefi("MBR entry with another number", m).entries(mbrAt(func(n *node) { n.number = 2 })),
 		uefi("MBR entry with another start", m).entries(mbrAt(func(n *node) { n.start++ })),
 	}
+	s = append(s, uefiLogicalEntries()...)
 	ordered := uefi("order names a missing entry first", g).entries(exact)
 	ordered.BootOrder = []uint16{7, 3}
 	left := uefi("entry outside the order", g).entries(exact)

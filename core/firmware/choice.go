@@ -70,6 +70,14 @@ var (
 		"an entry finds a partition although its start or size differ",
 		"Does the firmware find a partition by its unique GUID, although it was moved or resized?",
 		"Most firmware does. Writing the boot entry anew makes the question idle.")
+	EntryNamesExtended = choice("entryNamesExtended", "Finds a logical partition by the extended one's number",
+		"an entry finds a logical partition by the number of the extended one that it lies in, and not by its own",
+		"Does a boot entry find a logical partition by the number of the extended one that it lies in, and not by its own?",
+		"Give the boot partition a primary place in the table, or go by the fallback loader: the question is idle then.")
+	LooksForPathAlone = choice("looksForPathAlone", "Looks on every drive for an entry that names a file alone",
+		"an entry that names a program and no partition is looked for on every drive",
+		"Does the firmware look on every drive for an entry that names a program and no partition?",
+		"The standard asks for it, and some firmware does not. Writing the boot entry anew makes the question idle.")
 	NeedsProtectiveMBR = choice("needsProtectiveMBR", "Refuses a GPT without protective MBR",
 		"a GPT without protective MBR is not recognised",
 		"Does the firmware refuse a GPT that has no protective MBR?",
@@ -148,8 +156,9 @@ var behaviours = map[string]map[*Choice]bool{
 	"edk2": {
 		FallbackOnFixedDisks: true, UsesBackupGPT: true, StartsAnyFATPartition: true,
 		NeedsProtectiveMBR: true, NeedsProtectiveSignature: false, ReadsMacVolumes: false,
-		EntryMatchesByGUIDAlone: false, EntryMatchesMoved: true, SkipsMisplacedPartitions: true,
-		RefusesInconsistentMBR: true, StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
+		EntryMatchesByGUIDAlone: false, EntryMatchesMoved: true, EntryNamesExtended: true, LooksForPathAlone: true,
+		SkipsMisplacedPartitions: true,
+		RefusesInconsistentMBR:   true, StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
 		StartsFromNVMe: true, StartsFromUSB: true,
 	},
 	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false,

@@ -69,6 +69,9 @@ type Path struct {
 	Port *int
 	// File is the program's path, empty for a whole device or partition.
 	File string
+	// Alone is set for a path of a file and nothing else, which is looked for on every drive.
+	// UEFI Specification 2.10, section 3.1.2.
+	Alone bool
 	// Internal is set for a program within the firmware itself.
 	Internal bool
 	// Open is set where the path, or its end, is not told.

@@ -86,6 +86,7 @@ func wide(raw []byte) string {
 func decodePath(raw []byte) (Path, string, error) {
 	var p Path
 	var text []string
+	p.Alone = true
 	for range maxNodes {
 		if len(raw) < 4 {
 			return p, "", errors.New("the device path breaks off before its end node")
@@ -95,8 +96,10 @@ func decodePath(raw []byte) (Path, string, error) {
 			return p, "", fmt.Errorf("a device path node is said to have %d bytes: expected 4 to %d", length, len(raw))
 		}
 		if raw[0] == nodeEnd {
+			p.Alone = p.Alone && p.File != ""
 			return p, strings.Join(text, "/"), nil
 		}
+		p.Alone = p.Alone && raw[0] == nodeMedia && raw[1] == mediaFile
 		text = append(text, p.node(raw[0], raw[1], raw[4:length]))
 		raw = raw[length:]
 	}

@@ -106,7 +106,7 @@ func TestNodesOfADevicePath(t *testing.T) {
 		"Path(2,1,D04103)":  {node(2, 1, 0xD0, 0x41, 3), firmware.Path{}},
 		"Sata(03)":          {node(3, 18, 3), firmware.Path{Bus: "sata"}},
 		"USB()":             {node(3, 5), firmware.Path{Bus: "usb"}},
-		`File(\a)/File(\b)`: {append(node(4, 4, wide(`\a`)...), node(4, 4, []byte{}...)...), firmware.Path{File: `\a`}},
+		`File(\a)/File(\b)`: {append(node(4, 4, wide(`\a`)...), node(4, 4, []byte{}...)...), firmware.Path{File: `\a`, Alone: true}},
 	} {
 		e, err := firmware.DecodeLoadOption(1, option(1, "x", c.node, end))
 		require.NoError(t, err, text)
@@ -218,7 +218,7 @@ func TestPathsAsFirmwareTakesThem(t *testing.T) {
 
 // The rows of the table are whole, and each choice is told for itself.
 func TestChoices(t *testing.T) {
-	require.Len(t, firmware.Choices, 18)
+	require.Len(t, firmware.Choices, 20)
 	keys := map[string]bool{}
 	for _, c := range firmware.Choices {
 		assert.False(t, keys[c.Key], c.Key)

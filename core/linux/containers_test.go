@@ -159,6 +159,24 @@ func TestARootOnLVM(t *testing.T) {
 	l.Detach()
 	n.starts(startup.Stops, "does not exist on the clone")
 
+	// GRUB names its folder by the UUIDs of group and volume, as its own installer writes it.
+	l = n.lvm()
+	ids := strings.Fields(l.Run("lvs", "--noheadings", "-o", "vg_uuid,lv_uuid", "other/root"))
+	l.Detach()
+	require.Len(t, ids, 2)
+	for prefix, verdict := range map[string]startup.Verdict{ids[0] + "/" + ids[1]: startup.Starts,
+		ids[0] + "/" + ids[0]: startup.Stops, ids[1] + "/" + ids[1]: startup.Stops,
+		strings.ToLower(ids[0] + "/" + ids[1]): startup.Stops} {
+		n.prefix, n.root = "(lvmid/"+prefix+")/boot/grub", ""
+		n.grub("part_gpt", "ext2", "fat", "lvm", "normal")
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, n.drive(machine.RoleClone)))
+		if verdict == startup.Starts { // the menu's root is the old group's: it comes as far as that
+			assert.Contains(t, sample.Words(trace), "looks for its root", prefix)
+		} else {
+			assert.Contains(t, sample.Words(trace), "which does not exist on the clone", prefix)
+		}
+	}
+
 	// A volume in two pieces cannot be looked into: unproven, never absent.
 	n = onLVM(t, "UUID="+innerUUID)
 	l = n.lvm()

@@ -87,6 +87,8 @@ func deviceOf(s loader.Spec) string {
 	switch s.Kind {
 	case loader.ByMapped:
 		return "lvm/" + s.Value
+	case loader.ByLogical:
+		return "lvmid/" + s.Value
 	case loader.ByArray:
 		return "mduuid/" + s.Value
 	case loader.ByContainer:

@@ -132,12 +132,12 @@ func GRUBDevice(s string) (Spec, bool) {
 		return Spec{ByGRUBDisk, inner}, true
 	}
 	for prefix, kind := range map[string]SpecKind{"lvm/": ByMapped, "md/": ByArray, "mduuid/": ByArray,
-		"cryptouuid/": ByContainer} {
+		"cryptouuid/": ByContainer, "lvmid/": ByLogical} {
 		if name, ok := strings.CutPrefix(inner, prefix); ok {
 			return Spec{kind, name}, true
 		}
 	}
-	if strings.HasPrefix(inner, "lvmid/") || strings.HasPrefix(inner, "crypto") || strings.HasPrefix(inner, "zfs") {
+	if strings.HasPrefix(inner, "crypto") || strings.HasPrefix(inner, "zfs") {
 		return Spec{ByOther, inner}, true
 	}
 	return Spec{}, false

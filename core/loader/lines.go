@@ -45,6 +45,7 @@ const (
 	ByFile      SpecKind = "file on it"
 	ByPath      SpecKind = "place in the machine" // the port that a disk hangs on
 	ByMapped    SpecKind = "name of a logical or an opened volume"
+	ByLogical   SpecKind = "UUIDs of a logical volume" // of its group and its own, as GROUP/VOLUME
 	ByArray     SpecKind = "RAID"
 	ByContainer SpecKind = "UUID of an encrypted volume"
 	ByOther     SpecKind = "other"

@@ -122,6 +122,8 @@ func (d *Drive) Resolve(s loader.Spec) (found []Spot, known bool) {
 		return d.byName(s.Value)
 	case loader.ByMapped:
 		return d.mapped(s.Value)
+	case loader.ByLogical:
+		return d.logical(s.Value)
 	case loader.ByArray:
 		return d.array(s.Value)
 	case loader.ByContainer:
@@ -160,9 +162,33 @@ func (d *Drive) mapped(name string) (found []Spot, known bool) {
 			found = append(found, at)
 		}
 	}
-	// What is encrypted without a header of its own looks like no volume at all.
+	return found, len(found) > 0 || d.showsGroups()
+}
+
+// showsGroups reports whether the evidence tells of every volume group of the drive. What is
+// encrypted without a header of its own looks like no volume at all, and may hold one.
+func (d *Drive) showsGroups() bool {
 	plain := slices.ContainsFunc(d.Contents.Volumes, func(v Volume) bool { return v.Kind == volume.Unknown })
-	return found, len(found) > 0 || !plain && !d.Contents.Opaque() && d.tellsKinds()
+	return !plain && !d.Contents.Opaque() && d.tellsKinds()
+}
+
+// logical lists the logical volumes of UUIDs, GROUP/VOLUME, which are told apart by case.
+// GNU GRUB's disk/lvm.c.
+func (d *Drive) logical(ids string) (found []Spot, known bool) {
+	bare := func(id string) string { return strings.ReplaceAll(id, "-", "") }
+	group, volume, _ := strings.Cut(ids, "/")
+	for _, at := range d.Spots() {
+		around := d.Contents.Around(at.Address())
+		if len(around) == 0 {
+			continue
+		}
+		set := d.Contents.At(around[len(around)-1]).Container
+		own := d.Contents.Volumes[at.Index].Inner[at.Inside-1]
+		if own.Name != "" && set != nil && bare(set.Set) == bare(group) && bare(own.UUID) == bare(volume) {
+			found = append(found, at)
+		}
+	}
+	return found, len(found) > 0 || d.showsGroups()
 }
 
 // array lists the data of the RAIDs that the md driver calls by a number or a name: the
@@ -344,14 +370,29 @@ func (d *Drive) ResolveLetter(letter string) []int {
 	})
 }
 
-// ResolveNode lists the partitions whose signature a boot entry names.
+// ResolveNode lists the partitions whose signature a boot entry names: of an MBR with their
+// number, or with that of the extended partition that they lie in.
 func (d *Drive) ResolveNode(node *firmware.PartitionNode) []int {
 	return d.Matching(func(_ int, p disk.Partition) bool {
 		if node.MBR {
 			mbr := d.Contents.Layout.MBR
 			return mbr != nil && d.Contents.Layout.Style == disk.StyleMBR && mbr.DiskSignature == node.Signature &&
-				p.Number == int(node.Number)
+				(p.Number == int(node.Number) || d.Contents.Extended(p) == int(node.Number))
 		}
 		return !p.GUID.IsZero() && p.GUID == node.GUID
 	})
+}
+
+// Extended is the number of the extended partition that a logical one lies in, 0 for any
+// other.
+func (c *Contents) Extended(p disk.Partition) int {
+	if !p.Logical || c.Layout.MBR == nil {
+		return 0
+	}
+	for _, e := range c.Layout.MBR.Entries {
+		if e.Extended() && e.Start <= p.Start && p.Start < e.Start+e.Length {
+			return e.Number
+		}
+	}
+	return 0
 }

@@ -20,13 +20,13 @@ type place struct {
 // held is said where what a volume lies in is in use by something else.
 const held = "It is made of other drives' parts, too, or in use: unplug the original, start the live Linux anew, and give the lines again."
 
-// slaves tests that what stands behind a device is one part alone.
+// slaves tests that what stands behind a device is one part alone. The device may be a link
+// or not: its number is what the kernel knows it by.
 func slaves(device, part any) command.Node {
-	name := command.Output(command.Run("basename", command.Output(command.Run("readlink", "-f", device))))
+	number := command.Output(command.Run("lsblk", "-ndro", "MAJ:MIN", device))
 	return equal(
-		command.Output(command.Run("ls", command.Join("/sys/class/block/", name, "/slaves"))),
-		command.Output(command.Run("basename", part)),
-	)
+		command.Output(command.Run("ls", command.Join("/sys/dev/block/", number, "/slaves"))),
+		command.Output(command.Run("basename", part)))
 }
 
 // reach tells how a volume is reached: a mirror and a volume group are put together from the

@@ -53,6 +53,15 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
 		return m
 	}
+	alone := uefi(sample.GPTDisk(1, good))
+	byPath := firmware.Entry{Number: 3, Active: true, Path: firmware.Path{File: sample.FallbackPath, Alone: true}}
+	alone.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: byPath}}
+	alone.Firmware.Behaviour = alone.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
+	within := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, logicalESP(t, good)))
+	byOwn := firmware.Entry{Number: 3, Active: true, Path: firmware.Path{File: sample.FallbackPath,
+		Partition: &firmware.PartitionNode{MBR: true, Signature: 7, Number: 5, Start: 2*2048 + 2048, Size: 64 * 2048}}}
+	within.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: byOwn}}
+	within.Firmware.Behaviour = alone.Firmware.Behaviour
 	overlapping := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{
 		{MBRType: disk.MBRTypeESP, Start: 2048, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: good}},
 		{MBRType: 7, Start: 4096, MiB: 64}}}
@@ -82,6 +91,8 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		})),
 		firmware.EntryMatchesByGUIDAlone:  withEntry(func(p *firmware.PartitionNode) { p.Number = 2 }),
 		firmware.EntryMatchesMoved:        withEntry(func(p *firmware.PartitionNode) { p.Start = 4096 }),
+		firmware.EntryNamesExtended:       within,
+		firmware.LooksForPathAlone:        alone,
 		firmware.NeedsProtectiveMBR:       unprotected,
 		firmware.NeedsProtectiveSignature: uefi(sample.GPTDisk(1, good), 510),
 		firmware.SkipsMisplacedPartitions: uefi(changed(func(d *diskmaker.Disk) {
@@ -96,6 +107,29 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		firmware.RunsEmptyBootCode:      legacy(empty, "sata"),
 		firmware.StartsLargeVirtio:      legacy(large(diskmaker.GPT), "virtio"),
 	}
+}
+
+// logicalESP is an MBR disk whose boot partition is a logical one.
+func logicalESP(t *testing.T, files map[string][]byte) *diskmaker.Image {
+	t.Helper()
+	const extended = 2 * 2048 // where the extended partition begins, in sectors
+	m := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 7, Partitions: []diskmaker.Partition{
+		{MBRType: 7, MiB: 1}, {MBRType: 0x0F, MiB: 100}}}.MustBuild()
+	inner := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Partitions: []diskmaker.Partition{
+		{MBRType: disk.MBRTypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32", Files: files}}}}.MustBuild()
+	write := func(at int64, b []byte) {
+		_, err := m.WriteAt(b, at)
+		require.NoError(t, err)
+	}
+	require.NoError(t, inner.Pages(func(off int64, page []byte) error {
+		if off >= 1<<20 && off < 65<<20 {
+			write(extended*512+off, page)
+		}
+		return nil
+	}))
+	write(extended*512+446, disk.MBREntry{Type: disk.MBRTypeESP, Start: 2048, Length: 64 * 2048}.Record())
+	write(extended*512+510, []byte{0x55, 0xAA})
+	return m
 }
 
 // Each choice is asked where it decides, and each answer is followed: as a person

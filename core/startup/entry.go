@@ -2,6 +2,7 @@ package startup
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/course"
 	"latchkey/core/fact"
@@ -17,6 +18,8 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	switch {
 	case e.Path.Open:
 		return untoldEntry(k, drives, e)
+	case e.Path.Alone:
+		return pathAlone(k, drives, e)
 	case e.Path.Internal || node == nil && e.Path.Bus == "":
 		return false // a program of the firmware itself, or no disk
 	}
@@ -54,6 +57,51 @@ func entry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	ok := try(k, chosen, e.Name(), t)
 	noteEntry(k, e, resolved, chosen)
 	return ok
+}
+
+// pathAlone tries an entry that names a program and no partition: it is looked for on every
+// drive, on those that can be taken out first. UEFI Specification 2.10, section 3.1.2.
+func pathAlone(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
+	t := target{path: e.Path.Program(), why: "Entry " + e.Name()}
+	if t.path == "" || !k.Choice(firmware.LooksForPathAlone, course.StageOrder, nil, "") {
+		return false
+	}
+	removable := func(d *machine.Drive) bool {
+		bus, _ := d.Bus.Get()
+		return bus == "usb" || bus == "sd"
+	}
+	sorted := slices.Clone(drives)
+	slices.SortStableFunc(sorted, func(x, y *machine.Drive) int {
+		switch {
+		case removable(x) == removable(y):
+			return 0
+		case removable(x):
+			return -1
+		}
+		return 1
+	})
+	for _, d := range sorted {
+		if mayHold(d, t.path) && try(k, d, e.Name(), t) {
+			k.Attempts[len(k.Attempts)-1].Name = e.Description
+			return true
+		}
+	}
+	return false
+}
+
+// mayHold reports whether a program is on a drive, or may be as far as the evidence tells.
+func mayHold(d *machine.Drive, path string) bool {
+	if d.Contents == nil || !d.Contents.TableKnown() || d.Contents.Layout.Open {
+		return true
+	}
+	for i := range d.Contents.Volumes {
+		v := &d.Contents.Volumes[i]
+		open := v.Kind == volume.NotCaptured || v.IsFAT() && v.LoaderErr != nil || v.Told
+		if _, there := v.Loader(path); there || open {
+			return true
+		}
+	}
+	return false
 }
 
 // noteEntry adds to the latest attempt what its entry is called, and which other
@@ -184,6 +232,11 @@ func matches(k *course.Walk, path firmware.Path, d *machine.Drive, i int) bool {
 		return false
 	}
 	number, place := p.Number == int(node.Number), p.Start == node.Start && p.Length == node.Size
+	if p.Logical && node.MBR && path.Bus == "" {
+		if byExtended := k.Choice(firmware.EntryNamesExtended, course.StageOrder, nil, ""); byExtended {
+			number, place = d.Contents.Extended(p) == int(node.Number), place || !number
+		}
+	}
 	switch {
 	case p.Unplaced || p.Rough || d.Contents.Layout.SectorOpen:
 		place = true

@@ -140,10 +140,23 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		a.Steps = append(a.Steps, course.Step{Rule: "backup-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is damaged; the backup is not in evidence.",
 			Facts: facts})
 	default:
-		return a.Block("no-valid-table", course.StageTable, "Neither copy of the partition table is valid.", facts...)
+		return loneRecords(k, a, d, facts)
 	}
 	for _, p := range l.Problems {
 		a.Risk(course.Rule(p.Code), p.Text, machine.ProblemFact(p, d.Name))
 	}
 	return true
+}
+
+// loneRecords judges a disk whose GPT is gone. Where ordinary records stand beside the
+// protective one, edk2 goes by them (package truth), and what other firmware does is not
+// known; a Linux takes no partitions from such a disk (the kernel's block/partitions/msdos.c).
+func loneRecords(k *course.Walk, a *course.Attempt, d *machine.Drive, facts []machine.Fact) bool {
+	if mbr := d.Contents.Layout.MBR; mbr == nil || !mbr.Signature || !mbr.Hybrid() ||
+		!k.Evidence(d, course.StageTable, "hybrid-records", "Does the firmware go by the ordinary records in sector 0 of "+d.Called()+"? Its GPT is gone.", course.HowTry) {
+		return a.Block("no-valid-table", course.StageTable, "Neither copy of the partition table is valid.", facts...)
+	}
+	a.Unproven("hybrid-records", course.StageTable, "Neither copy of the GPT is valid, and whether the firmware goes by the ordinary records in sector 0 is not in evidence.", course.HowTry, facts...)
+	a.HandsOver = true
+	return false
 }

@@ -48,7 +48,13 @@ test("two disk-management screens read aloud: an answer after at most twelve ent
   await page.getByText("only its screens", { exact: true }).click();
   entries++;
   await expect(next).toContainText("Have the disks read aloud");
-  const lines = ["original 465.76 GB", "100 MB EFI", "C: 465.14 GB NTFS", "clone 931.51 GB, the same", "without EFI"];
+  const lines = [
+    "original 465.76 GB",
+    "100 MB EFI",
+    "C: 465.14 GB NTFS",
+    "clone 931.51 GB, the same",
+    "without EFI",
+  ];
   await page.getByRole("textbox", { name: "What a command printed" }).fill(lines.join("\n"));
   entries += lines.length;
   await page.getByRole("button", { name: "Take it" }).first().click();
@@ -94,7 +100,10 @@ test("six mixed pieces at once: each finds its disk, or asks, or says what it is
     other,
     twin,
     text("photo.jpg", Buffer.from([0xff, 0xd8, 0xff, 0xe0, 0, 16])),
-    text("entries.txt", "$ efibootmgr -v\nBootCurrent: 0001\nBootOrder: 0001\nBoot0001* Windows Boot Manager\tHD(1,GPT,33333333-3333-4333-8333-333333333333,0x800,0x32000)/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)\n"),
+    text(
+      "entries.txt",
+      "$ efibootmgr -v\nBootCurrent: 0001\nBootOrder: 0001\nBoot0001* Windows Boot Manager\tHD(1,GPT,33333333-3333-4333-8333-333333333333,0x800,0x32000)/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)\n",
+    ),
     text("fstab", "UUID=1 / ext4 defaults 0 1\n"),
     text("msinfo.txt", "BIOS Mode\tUEFI\nSecure Boot State\tOff\n"),
   ]);
@@ -102,7 +111,9 @@ test("six mixed pieces at once: each finds its disk, or asks, or says what it is
   await expect(evidence).toContainText("efibootmgr -v");
   await expect(evidence).toContainText("system summary");
   await expect(evidence).toContainText("It lies on the disk of the system that it was read in.");
-  await expect(evidence.getByRole("group", { name: "Which disk is twin.lkcap?" })).toContainText("a copy can bear the same");
+  await expect(evidence.getByRole("group", { name: "Which disk is twin.lkcap?" })).toContainText(
+    "a copy can bear the same",
+  );
   if (process.env.LATCHKEY_PICTURES)
     await page.screenshot({ path: `${process.env.LATCHKEY_PICTURES}/beginning-pieces.png`, fullPage: true });
   await evidence.getByRole("button", { name: "Take away twin.lkcap" }).click();
@@ -117,9 +128,58 @@ test("six mixed pieces at once: each finds its disk, or asks, or says what it is
 test("a boot list that is typed becomes entries and their order", async ({ page }) => {
   await begin(page, "A boot list");
   await page.getByText("Type the firmware's boot list").click();
-  await page.getByRole("textbox", { name: /Its lines from the top/ }).fill("Windows Boot Manager (the new drive)\nthe new drive\nWindows Boot Manager, old drive");
+  await page
+    .getByRole("textbox", { name: /Its lines from the top/ })
+    .fill("Windows Boot Manager (the new drive)\nthe new drive\nWindows Boot Manager, old drive");
   await page.getByRole("button", { name: "Take it" }).last().click();
   await expect(page.getByText("a boot entry to the clone")).toBeVisible();
   await page.goto(page.url().replace("beginning", "evidence?view=pieces"));
-  await expect(page.getByText("Whose boot entry does the firmware try first?").or(page.getByText("First in the boot order")).first()).toBeVisible();
+  await expect(
+    page
+      .getByText("Whose boot entry does the firmware try first?")
+      .or(page.getByText("First in the boot order"))
+      .first(),
+  ).toBeVisible();
+});
+
+test("the stick's folder gives evidence, and what was done comes into the history", async ({ page }) => {
+  await begin(page, "From the stick");
+  const put = (name: string, body: string) => {
+    const path = join(folder, name);
+    writeFileSync(path, body);
+    return path;
+  };
+  const key = "linux-names";
+  await page
+    .getByLabel("Files with evidence")
+    .setInputFiles([
+      put("SHA256SUMS", "0  clone.lkcap\n"),
+      put("machine.txt", "System Model: Fenmark D4\r\nBIOS Mode: UEFI\r\nSecure Boot State: Off\r\n"),
+      put("machine.json", "{}"),
+      put(
+        "record.txt",
+        "2026-01-02T03:04:05Z step 1 begins: Name the clone\r\n2026-01-02T03:05:06Z finished: Starts\r\n",
+      ),
+      put(
+        "steps.json",
+        JSON.stringify([
+          {
+            key,
+            title: "Name the clone",
+            state: "done",
+            began: "2026-01-02T03:04:05Z",
+            ended: "2026-01-02T03:05:00Z",
+            now: "Starts",
+          },
+        ]),
+      ),
+    ]);
+  const evidence = page.getByRole("region", { name: "Evidence" });
+  await expect(evidence).toContainText("system summary");
+  await expect(evidence).not.toContainText("machine.json");
+  await page.getByRole("button", { name: "Case …" }).click();
+  await page.getByRole("menuitem", { name: "History" }).click();
+  const history = page.getByRole("dialog");
+  await expect(history).toContainText("2026-01-02T03:04:05Z step 1 begins: Name the clone");
+  await expect(history).toContainText("2026-01-02T03:05:06Z finished: Starts");
 });

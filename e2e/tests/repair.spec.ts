@@ -1,3 +1,4 @@
+import { readFileSync } from "node:fs";
 import { archive } from "./archive";
 import { audit, expect, openCase, test } from "./screens";
 
@@ -57,7 +58,9 @@ test("what is typed stays while the server does not answer", async ({ page }) =>
   await page.getByRole("link", { name: "Repair" }).click();
   const step = page.getByRole("region", { name: "The step" });
   await step.getByLabel("What it answered").fill("typed with care");
-  await page.route("**/plan*", (route) => route.fulfill({ status: 503, json: { status: 503, detail: "The database does not answer." } }));
+  await page.route("**/plan*", (route) =>
+    route.fulfill({ status: 503, json: { status: 503, detail: "The database does not answer." } }),
+  );
   await page.clock.runFor(60_000);
   await expect(page.getByRole("alert")).toContainText("The database does not answer.");
   await expect(step.getByLabel("What it answered")).toHaveValue("typed with care");
@@ -109,6 +112,22 @@ test("a step is shown by each toolbox, and says how to put back what it overwrot
   await expect(step).toContainText("sfdisk --no-reread --force --activate");
   await step.getByText("How to put the saved sectors back").click();
   await expect(step.locator("details pre").last()).toBeVisible();
+});
+
+test("a plan is put into a file for the stick, which names disks and steps and no command", async ({
+  page,
+}) => {
+  await openCase(page, "Lounge display, ferry Sandpiper");
+  await page.getByRole("link", { name: "Repair" }).click();
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "Plan for the stick" }).click();
+  const file = await download;
+  expect(file.suggestedFilename()).toBe("LATCHKEY-PLAN.json");
+  const text = readFileSync(await file.path(), "utf8");
+  const plan = JSON.parse(text) as { drives: { role: string; bytes: number }[]; steps: { key: string }[] };
+  expect(plan.steps.map((s) => s.key)).toContain("linux-names");
+  expect(plan.drives.some((d) => d.role === "clone" && d.bytes > 0)).toBe(true);
+  expect(text).not.toContain("mkdir");
 });
 
 test("the plan is printed on one page, without the frame", async ({ page }) => {

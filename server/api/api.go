@@ -103,7 +103,7 @@ func (a *API) describe(engine *gin.Engine, routes *gin.RouterGroup) *huma.OpenAP
 		a.registerSession, a.registerAccounts, a.registerCases, a.registerEvidence, a.registerChecks,
 		a.registerStatements, a.registerListings, a.registerPieces, a.registerPrepare, a.registerDownloads,
 		a.registerRepair, a.registerStarts, a.registerHandover, a.registerReport, a.registerParcel,
-		a.registerMemory, a.registerHistory,
+		a.registerMemory, a.registerHistory, a.registerStick,
 	} {
 		register(group)
 	}

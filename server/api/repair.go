@@ -62,6 +62,7 @@ type Repair struct {
 	// Scripts can be downloaded as files.
 	Scripts     []Script `json:"scripts"`
 	Fingerprint string   `json:"fingerprint" doc:"Of this very plan"`
+	ForStick    bool     `json:"forStick" doc:"All its steps can be done from the stick, or in the firmware's screens"`
 }
 
 type planOutput struct {
@@ -93,6 +94,7 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{},
 		Version: c.Version}}
 	out.Body.Scripts, out.Body.Fingerprint = scripts(session.Plan)
+	out.Body.ForStick = forStick(session.Plan)
 	for _, m := range marks {
 		out.Body.Marks = append(out.Body.Marks, Mark{m.Step, m.Title, m.State, m.Note, a.judge.Remark(m.Note),
 			m.Who, m.At})

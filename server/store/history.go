@@ -41,6 +41,7 @@ const (
 	WhatRemembered = "taken over from the model's cases"
 	WhatImported   = "case imported"
 	WhatScript     = "script downloaded"
+	WhatStick      = "on the stick"
 	WhatClosed     = "case closed"
 	WhatOpened     = "case opened again"
 	WhatCleared    = "evidence removed"

@@ -25,6 +25,7 @@ func Run(ctx context.Context, on tcell.Screen, s *stick.Session, mounted, own st
 	if err := r.look(); err != nil {
 		return r.failed(err)
 	}
+	r.plan()
 	return r.lead()
 }
 
@@ -33,6 +34,7 @@ type run struct {
 	*stick.Session
 	ctx          context.Context
 	mounted, own string
+	brought      *stick.Brought // the plan that lies on the stick; nil where none is gone by
 }
 
 // failed shows an error that ends the session, and returns it.
@@ -221,6 +223,7 @@ func (r *run) verdict() (string, error) {
 	if r.Trace.Reason != "" {
 		p.say(plain, r.Trace.Reason)
 	}
+	r.byPlan(p)
 	var answers, repairs []option
 	if q := r.question(); q != nil {
 		p.say(title, q.Text)
@@ -382,6 +385,7 @@ func (r *run) end() error {
 	}
 	p.say(plain, "The evidence lies on the stick, in the folder LATCHKEY. Drop that folder into the case.")
 	p.say(title, "When the machine is off, take the stick out.")
+	r.leftIn(p)
 	p.options = []option{{"off", "Switch off"}}
 	r.choose(p)
 	r.Log("finished: %s", r.Trace.Headline)

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -20,10 +21,36 @@ import (
 // person reads the screen and presses keys.
 type person struct {
 	t  *testing.T
-	on tcell.SimulationScreen
+	on *still
+}
+
+// still is a screen that is not read while it is drawn: what it holds is not copied.
+type still struct {
+	tcell.SimulationScreen
+	mu sync.Mutex
+}
+
+func (s *still) Show() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.SimulationScreen.Show()
+}
+
+func (s *still) Sync() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.SimulationScreen.Sync()
+}
+
+func newScreen(t *testing.T) *still {
+	on := &still{SimulationScreen: tcell.NewSimulationScreen("UTF-8")}
+	require.NoError(t, on.Init())
+	return on
 }
 
 func (p *person) shown() string {
+	p.on.mu.Lock()
+	defer p.on.mu.Unlock()
 	cells, width, _ := p.on.GetContents()
 	var b strings.Builder
 	for i, c := range cells {
@@ -66,7 +93,12 @@ func (p *person) types(text string) {
 // led is a session over a case of the demo world, led by a person.
 func led(t *testing.T, name string, drives ...string) (*person, *stick.Session, chan error) {
 	t.Helper()
-	root := t.TempDir()
+	return ledFrom(t, t.TempDir(), name, drives...)
+}
+
+// ledFrom is led with what lies on the stick.
+func ledFrom(t *testing.T, root, name string, drives ...string) (*person, *stick.Session, chan error) {
+	t.Helper()
 	off := false
 	system := stick.System{Mode: "uefi", Arch: "x64", SecureBoot: &off, Model: "Fenmark D4"}
 	if name == "booking" {
@@ -100,12 +132,16 @@ func led(t *testing.T, name string, drives ...string) (*person, *stick.Session, 
 	}
 	s.Replace(
 		func() ([]capture.Found, error) { return found, nil },
-		func(path string) (*capture.Device, error) { return open[path], nil },
+		func(path string) (*capture.Device, error) {
+			if d := open[path]; d != nil {
+				return d, nil
+			}
+			return nil, os.ErrNotExist
+		},
 		func(string) ([]byte, error) { return []byte("a line\nand what went wrong"), os.ErrDeadlineExceeded },
 		t.TempDir(),
 	)
-	on := tcell.NewSimulationScreen("UTF-8")
-	require.NoError(t, on.Init())
+	on := newScreen(t)
 	on.SetSize(80, 25)
 	done := make(chan error, 1)
 	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
@@ -216,8 +252,7 @@ func TestAnInterruptedStepIsAskedAbout(t *testing.T) {
 	p.sees("take the stick out")
 	p.press(tcell.KeyEnter)
 	require.NoError(t, <-done)
-	on := tcell.NewSimulationScreen("UTF-8")
-	require.NoError(t, on.Init())
+	on := newScreen(t)
 	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
 	next := &person{t, on}
 	next.sees("did not end, as when the power is cut: Write a table")

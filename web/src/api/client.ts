@@ -199,6 +199,14 @@ export const addListing = (id: number, version: number, text: ListingText, disks
     }),
   );
 
+export const addStickRecord = (id: number, version: number, steps: string, record: string) =>
+  unwrap(
+    client.POST("/cases/{id}/stick-record", {
+      params: { path: { id }, header: { "If-Match": etag(version) } },
+      body: { steps, record },
+    }),
+  );
+
 export const getListing = (id: number, listing: number) =>
   unwrap(client.GET("/cases/{id}/listings/{listing}", { params: { path: { id, listing } } }));
 

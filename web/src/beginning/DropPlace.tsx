@@ -3,9 +3,10 @@ import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
+import { lay } from "./stickFolder";
 
-/** At most so many files of a folder are looked at. */
-const most = 50;
+/** At most so many files of a folder are looked at: a stick's has one for each variable of the firmware. */
+const most = 500;
 
 /** The one place for files, folders, and what is pasted or typed. */
 export function DropPlace({ onFiles }: { onFiles: (files: File[]) => void }) {
@@ -102,7 +103,8 @@ async function dropped(data: DataTransfer): Promise<File[]> {
 async function collect(entry: FileSystemEntry, into: File[]): Promise<void> {
   if (into.length >= most) return;
   if (entry.isFile) {
-    into.push(await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no)));
+    const file = await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no));
+    into.push(lay(file, entry.fullPath));
     return;
   }
   const reader = (entry as FileSystemDirectoryEntry).createReader();

@@ -1,31 +1,59 @@
-import { describe, expect, it } from "vitest";
-import { ofTheStick } from "./stickFolder";
+import { describe, expect, test } from "vitest";
+import { lay, ofTheStick, pathOf } from "./stickFolder";
 
-const named = (...names: string[]) => names.map((n) => new File([], n));
-const taken = (...names: string[]) =>
-  ofTheStick(named(...names))
-    .map((f) => f.name)
-    .sort();
+const at = (...paths: string[]) => paths.map((p) => lay(new File([p], p.slice(p.lastIndexOf("/") + 1)), p));
+const text = (list: File[]) => list.map(pathOf);
 
-describe("the stick's folder", () => {
-  it("gives the newest capture of each drive, and the summary", () => {
-    expect(
-      taken(
+describe("The stick's folder", () => {
+  test("gives the newest capture of each drive and the machine's summary", () => {
+    const { pieces, sittings } = ofTheStick(
+      at(
         "SHA256SUMS",
-        "machine.json",
         "machine.txt",
-        "record.txt",
-        "clone.lkcap",
-        "clone-after-1.lkcap",
-        "clone-after-10.lkcap",
-        "clone-after-2.lkcap",
         "original.lkcap",
-        "BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c",
+        "clone.lkcap",
+        "clone-after-2.lkcap",
+        "clone-after-10.lkcap",
+        "record.txt",
         "step.sh",
       ),
-    ).toEqual(["clone-after-10.lkcap", "machine.txt", "original.lkcap"]);
+    );
+    expect(text(pieces)).toEqual(["machine.txt", "original.lkcap", "clone-after-10.lkcap"]);
+    expect(sittings.map((s) => s.record?.name)).toEqual(["record.txt"]);
   });
-  it("leaves other files as they are", () => {
-    expect(taken("machine.txt", "a.lkcap", "notes.txt")).toEqual(["a.lkcap", "machine.txt", "notes.txt"]);
+
+  test("of several sessions the newest tells how the machine stands, and all what was done", () => {
+    const { pieces, sittings } = ofTheStick(
+      at(
+        "LATCHKEY/Model-20261127-020000/SHA256SUMS",
+        "LATCHKEY/Model-20261127-020000/machine.txt",
+        "LATCHKEY/Model-20261127-020000/clone.lkcap",
+        "LATCHKEY/Model-20261127-020000/steps.json",
+        "LATCHKEY/Model-20261126-010000/SHA256SUMS",
+        "LATCHKEY/Model-20261126-010000/machine.txt",
+        "LATCHKEY/Model-20261126-010000/clone-after-3.lkcap",
+        "LATCHKEY/Model-20261126-010000/step-1/before.bin",
+        "LATCHKEY/Model-20261126-010000/record.txt",
+        "LATCHKEY-PLAN.json",
+        "a-list.txt",
+      ),
+    );
+    expect(text(pieces)).toEqual([
+      "a-list.txt",
+      "LATCHKEY/Model-20261127-020000/machine.txt",
+      "LATCHKEY/Model-20261127-020000/clone.lkcap",
+    ]);
+    expect(sittings.map((s) => pathOf((s.steps ?? s.record)!))).toEqual([
+      "LATCHKEY/Model-20261126-010000/record.txt",
+      "LATCHKEY/Model-20261127-020000/steps.json",
+    ]);
+  });
+
+  test("any other files are taken as they are", () => {
+    for (const names of [["a.lkcap", "a-after-1.lkcap"], ["SHA256SUMS", "b.txt"], []]) {
+      const { pieces, sittings } = ofTheStick(at(...names));
+      expect(text(pieces)).toEqual(names);
+      expect(sittings).toEqual([]);
+    }
   });
 });

@@ -1,9 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type Case, type Piece, type Role, addEvidence, addListing, recognisePiece } from "../api/client";
+import {
+  type Case,
+  type Piece,
+  type Role,
+  addEvidence,
+  addListing,
+  addStickRecord,
+  getCase,
+  recognisePiece,
+} from "../api/client";
 import { Problem } from "../api/call";
 import { useTakeCase } from "../api/queries";
-import { ofTheStick } from "./stickFolder";
+import { type Sitting, ofTheStick } from "./stickFolder";
 
 /** A piece on its way: it is looked at, asks which disk it is of, is sent, or was refused. */
 export interface Hanging {
@@ -63,9 +72,28 @@ export function useHooks(c: Case) {
     });
   };
 
+  /** Takes what the stick did into the case's history, behind the evidence that came with it. */
+  const takeSitting = (sitting: Sitting) => {
+    const file = (sitting.steps ?? sitting.record)!;
+    const h: Hanging = { key: ++last.current, file, state: "sending", roles: {} };
+    setHanging((all) => [...all, h]);
+    guarded(h, async () => {
+      const { version } = current();
+      await addStickRecord(
+        c.id,
+        version,
+        (await sitting.steps?.text()) ?? "",
+        (await sitting.record?.text()) ?? "",
+      );
+      take(await getCase(c.id));
+      remove(h.key);
+    });
+  };
+
   /** Looks at files, and hangs those at once of which it is told whose they are. */
   const add = (files: File[]) => {
-    for (const file of ofTheStick(files)) {
+    const { pieces, sittings } = ofTheStick(files);
+    for (const file of pieces) {
       const h: Hanging = { key: ++last.current, file, state: "looking", roles: {} };
       setHanging((all) => [...all, h]);
       guarded(h, async () => {
@@ -77,6 +105,7 @@ export function useHooks(c: Case) {
         else change(h.key, { state: "asks", piece, roles });
       });
     }
+    for (const sitting of sittings) takeSitting(sitting);
   };
 
   /** Says which disk of the case one of a piece's disks is; when all are said it is hung. */

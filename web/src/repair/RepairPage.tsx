@@ -215,6 +215,16 @@ function Toolboxes({
               </Button>
             ),
         )}
+        {r.steps.length > 0 && r.forStick && (
+          <Button
+            component="a"
+            href={`/api/v1/cases/${caseId}/plan/stick`}
+            download
+            title="For Latchkey's stick: lay the file on it, beside the folder LATCHKEY. It is carried out on this case's disks alone."
+          >
+            Plan for the stick
+          </Button>
+        )}
         {capture && (
           <Button
             component="a"

@@ -622,6 +622,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/{id}/plan/stick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan as a file for the stick */
+        get: operations["get-stick-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/{id}/prepare": {
         parameters: {
             query?: never;
@@ -840,6 +857,23 @@ export interface paths {
         post?: never;
         /** Withdraw what was told of the machine */
         delete: operations["withdraw-statement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/stick-record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what the stick did into the case's history */
+        post: operations["add-stick-record"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2402,6 +2436,8 @@ export interface components {
             done: components["schemas"]["PlanStep"][];
             /** @description Of this very plan */
             fingerprint: string;
+            /** @description All its steps can be done from the stick, or in the firmware's screens */
+            forStick: boolean;
             /** @description Everything that was done, the oldest first */
             marks: components["schemas"]["Mark"][];
             /** @description Why it is this plan, or why there is none */
@@ -2625,6 +2661,19 @@ export interface components {
             /** @enum {string} */
             state: "passes" | "blocks" | "unproven" | "behind" | "wrong-disk";
             text: string;
+        };
+        StickRecordInputBody: {
+            /** @description The file record.txt of the stick's folder */
+            record?: string;
+            /** @description The file steps.json of the stick's folder */
+            steps?: string;
+        };
+        StickRecordOutputBody: {
+            /**
+             * Format: int64
+             * @description Steps and lines that the case did not hold yet
+             */
+            added: number;
         };
         TableCopy: {
             entries: components["schemas"]["TableEntry"][];
@@ -4417,6 +4466,40 @@ export interface operations {
             };
         };
     };
+    "get-stick-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    "Repr-Digest"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     prepare: {
         parameters: {
             query?: never;
@@ -4947,6 +5030,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-stick-record": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version of the case that the change is based on, in quotation marks */
+                "If-Match"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StickRecordInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StickRecordOutputBody"];
                 };
             };
             /** @description Error */

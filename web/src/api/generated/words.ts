@@ -86,6 +86,16 @@ export const choices = [
     "label": "Finds a partition that was moved or resized"
   },
   {
+    "how": "Give the boot partition a primary place in the table, or go by the fallback loader: the question is idle then.",
+    "key": "entryNamesExtended",
+    "label": "Finds a logical partition by the extended one's number"
+  },
+  {
+    "how": "The standard asks for it, and some firmware does not. Writing the boot entry anew makes the question idle.",
+    "key": "looksForPathAlone",
+    "label": "Looks on every drive for an entry that names a file alone"
+  },
+  {
     "how": "Writing a protective MBR makes the question idle.",
     "key": "needsProtectiveMBR",
     "label": "Refuses a GPT without protective MBR"

@@ -1,0 +1,108 @@
+package stick
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"latchkey/capture/planfile"
+	"latchkey/core/machine"
+	"latchkey/core/repair"
+)
+
+// Brought is a plan that the application put on the stick.
+type Brought struct {
+	planfile.File
+	Err error // why it is not carried out here; nil while it is
+}
+
+// FindPlan reads the plan that lies on the stick; nil where there is none.
+func FindPlan(stick string) *Brought {
+	f, err := os.Open(filepath.Join(stick, planfile.Name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return &Brought{Err: err}
+	}
+	defer f.Close()
+	b := &Brought{}
+	b.File, b.Err = planfile.Decode(f)
+	return b
+}
+
+// Bring takes a plan for this machine: its drives must be the plan's, by capacity, identifier
+// and serial number. Then they have the plan's roles and answers. A plan that is refused
+// keeps why, and changes nothing.
+func (s *Session) Bring(b *Brought) {
+	s.brought = nil
+	if b.Err != nil {
+		s.Log("the plan on the stick is not carried out: %v", b.Err)
+		return
+	}
+	var disks []planfile.Drive
+	for _, d := range s.Drives {
+		is := planfile.Drive{Bytes: d.Size, Serial: d.Serial}
+		if d.Contents != nil {
+			is.ID, _ = d.Contents.Layout.DiskID().Get()
+		}
+		disks = append(disks, is)
+	}
+	roles, err := b.Match(disks)
+	if err != nil {
+		b.Err = err
+		s.Log("the plan on the stick is not carried out: %v", err)
+		return
+	}
+	for i, d := range s.Drives {
+		d.Role = machine.RoleOther
+		if role, ok := roles[i]; ok {
+			d.Role = role
+		}
+	}
+	for question, answer := range b.Answers {
+		s.Answers[s.named(question)] = answer
+	}
+	s.brought = b
+	s.Log("by the plan of the case %q", b.Case)
+}
+
+// named is a question of the case as it is asked of the drives here: the case calls them by
+// their roles.
+func (s *Session) named(question string) string {
+	for _, d := range s.Drives {
+		if about, ok := strings.CutSuffix(question, ":"+string(d.Role)); ok && d.Role != machine.RoleOther {
+			return about + ":" + d.Name
+		}
+	}
+	return question
+}
+
+// plan is the way to a start: what is left of the plan that was brought, while that leads
+// there, else one that is made on the spot.
+func (s *Session) plan() repair.Plan {
+	if s.brought != nil {
+		left := slices.DeleteFunc(s.brought.Keys(), func(key string) bool { return slices.Contains(s.done, key) })
+		p, err := repair.Follow(s.Machine, left, repair.Linux, repair.Firmware)
+		if err == nil {
+			return p
+		}
+		s.brought.Err = err
+		s.Log("the plan of the case is left: %v", err)
+		s.brought = nil
+	}
+	return repair.Find(s.Machine, repair.Linux, repair.Firmware)
+}
+
+// ByBrought reports whether the steps are those of the plan that was brought.
+func (s *Session) ByBrought() bool { return s.brought != nil }
+
+// Leave goes on without the plan that was brought; the drives keep its roles.
+func (s *Session) Leave() {
+	if s.brought != nil {
+		s.Log("the plan of the case is left: so a person chose")
+		s.brought = nil
+	}
+}
