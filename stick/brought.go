@@ -80,24 +80,29 @@ func (s *Session) named(question string) string {
 	return question
 }
 
-// plan is the way to a start: what is left of the plan that was brought, while that leads
-// there, else one that is made on the spot.
+// plan is the way to a start: what is left of the plan that was brought, else one that is made
+// on the spot. Where that plan leads was proved by the case's evidence, which may tell more than
+// what is here: it is followed unless what is here speaks against it.
 func (s *Session) plan() repair.Plan {
+	s.following = false
 	if s.brought != nil {
 		left := slices.DeleteFunc(s.brought.Keys(), func(key string) bool { return slices.Contains(s.done, key) })
 		p, err := repair.Follow(s.Machine, left, repair.Linux, repair.Firmware)
-		if err == nil {
-			return p
+		if err == nil || errors.Is(err, repair.ErrOpen) {
+			if s.following = len(left) > 0; s.following {
+				return p
+			}
+		} else {
+			s.brought.Err = err
+			s.Log("the plan of the case is left: %v", err)
+			s.brought = nil
 		}
-		s.brought.Err = err
-		s.Log("the plan of the case is left: %v", err)
-		s.brought = nil
 	}
 	return repair.Find(s.Machine, repair.Linux, repair.Firmware)
 }
 
 // ByBrought reports whether the steps are those of the plan that was brought.
-func (s *Session) ByBrought() bool { return s.brought != nil }
+func (s *Session) ByBrought() bool { return s.following }
 
 // Leave goes on without the plan that was brought; the drives keep its roles.
 func (s *Session) Leave() {

@@ -56,9 +56,11 @@ type Session struct {
 	steps   int // that were begun
 	record  []planfile.Record
 	done    []string // keys of the steps that were done well
-	brought *Brought // the plan that is followed; nil for one made on the spot
-	now     func() time.Time
-	world   world
+	brought *Brought // the plan that came along; nil for none, or once it was left
+	// following: the steps are those of the plan that came along.
+	following bool
+	now       func() time.Time
+	world     world
 }
 
 // world is what a session needs of the running system.

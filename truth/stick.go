@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/capture/planfile"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
@@ -24,6 +25,7 @@ func StickImage() string { return os.Getenv("LATCHKEY_STICK") }
 // Sticked is what became of a machine that was started from the stick and repaired there.
 type Sticked struct {
 	Scenario Scenario
+	Brought  bool     // the plan lay on the stick
 	Shown    []string // the pages, as they were shown
 	Same     bool     // the stick's evidence gives the verdict of the images
 	Kept     bool     // the original is unchanged to the byte
@@ -87,8 +89,13 @@ func OnStickAll(list []Scenario, pattern *regexp.Regexp, workers int, each func(
 
 // OnStick starts a machine from the stick, has it judged and repaired there as a person would,
 // and starts it again without the stick.
-func OnStick(s Scenario) (r Sticked) {
-	r.Scenario = s
+func OnStick(s Scenario) Sticked { return onStick(s, false) }
+
+// OnStickByPlan is OnStick by a plan that the application put on the stick.
+func OnStickByPlan(s Scenario) Sticked { return onStick(s, true) }
+
+func onStick(s Scenario, brought bool) (r Sticked) {
+	r.Scenario, r.Brought = s, brought
 	dir, err := os.MkdirTemp("", "truth-stick")
 	if err != nil {
 		r.Err = err
@@ -120,6 +127,11 @@ func (r *Sticked) on(dir string) error {
 	image := filepath.Join(dir, "stick.img")
 	if err := run("cp", "--sparse=always", StickImage(), image); err != nil {
 		return err
+	}
+	if r.Brought {
+		if err := putPlan(dir, image, plan); err != nil {
+			return err
+		}
 	}
 	before, err := s.sumOfOriginal(dir)
 	if err != nil {
@@ -193,7 +205,14 @@ func (t *talk) begin(limit time.Duration) error {
 		return err
 	}
 	t.send("s") // the entry's own key
-	_, err := t.wait(limit, "Which drive is which?")
+	what, err := t.wait(limit, "Which drive is which?", "A plan lies on the stick")
+	if err != nil || what == "Which drive is which?" {
+		return err
+	}
+	if err := t.choose("Go by it"); err != nil {
+		return err
+	}
+	_, err = t.wait(limit, "Which drive is which?")
 	return err
 }
 
@@ -252,6 +271,59 @@ func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
 	}
 }
 
+// putPlan lays a plan on the stick, for the disks of the machine as the evidence tells them.
+func putPlan(dir, image string, plan repair.Plan) error {
+	m, err := capture.Load(filepath.Join(dir, "machine.json"))
+	if err != nil {
+		return err
+	}
+	f := planfile.File{Made: time.Now(), Case: "A machine"}
+	for _, d := range m.Drives {
+		if attached, _ := d.Attached.Get(); attached && d.Contents != nil {
+			id, _ := d.Contents.Layout.DiskID().Get()
+			f.Drives = append(f.Drives, planfile.Drive{Role: d.Role, Bytes: d.Contents.Layout.Bytes(), ID: id})
+		}
+	}
+	for _, s := range plan.Steps {
+		f.Steps = append(f.Steps, planfile.Step{Key: s.Key, Title: s.Title})
+	}
+	raw, err := f.Encode()
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, planfile.Name)
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		return err
+	}
+	at, err := stickVolume(image)
+	if err != nil {
+		return err
+	}
+	return run("mcopy", "-i", at, path, "::/"+planfile.Name)
+}
+
+// stickVolume is the stick's FAT volume as mtools name it.
+func stickVolume(image string) (string, error) {
+	on, err := os.Open(image)
+	if err != nil {
+		return "", err
+	}
+	defer on.Close()
+	info, err := on.Stat()
+	if err != nil {
+		return "", err
+	}
+	d, err := disk.New(on, info.Size(), 512)
+	if err != nil {
+		return "", err
+	}
+	parts := disk.ReadLayout(d).Partitions
+	if len(parts) < 2 {
+		return "", errors.New("the stick has no second partition")
+	}
+	return fmt.Sprintf("%s@@%d", image, parts[1].Start*512), nil
+}
+
 // capacityAsked reads off the page which capacity is to be typed.
 func capacityAsked(page string) string {
 	_, rest, _ := strings.Cut(strings.Join(strings.Fields(page), " "), "type its capacity, ")
@@ -272,25 +344,14 @@ func (s *Scenario) sumOfOriginal(dir string) (sum [32]byte, err error) {
 // sameAnswer takes the folder off the stick and compares what its first evidence says of each
 // drive with what the machine was made as.
 func sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
-	on, err := os.Open(image)
-	if err != nil {
-		return false, err
-	}
-	defer on.Close()
-	info, err := on.Stat()
-	if err != nil {
-		return false, err
-	}
-	d, err := disk.New(on, info.Size(), 512)
-	if err != nil {
-		return false, err
-	}
-	parts := disk.ReadLayout(d).Partitions
 	out := filepath.Join(dir, "taken")
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return false, err
 	}
-	from := fmt.Sprintf("%s@@%d", image, parts[1].Start*512)
+	from, err := stickVolume(image)
+	if err != nil {
+		return false, err
+	}
 	if err := run("mcopy", "-s", "-n", "-i", from, "::/LATCHKEY", out); err != nil {
 		return false, err
 	}

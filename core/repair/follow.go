@@ -1,15 +1,19 @@
 package repair
 
 import (
+	"errors"
 	"fmt"
 
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
 
+// ErrOpen says that something has to be known before it is sure where steps lead.
+var ErrOpen = errors.New("where its steps lead depends on what is not known yet")
+
 // Follow is the plan of steps that were chosen elsewhere, by their keys, in that order. Their
 // commands are made for this very machine. It fails where one cannot be done on it with the
-// toolboxes allowed, and where they do not lead to a start.
+// toolboxes allowed, and where they do not lead to a start; with ErrOpen where that depends.
 func Follow(m machine.Machine, keys []string, allowed ...Toolbox) (Plan, error) {
 	if len(allowed) == 0 {
 		allowed = Toolboxes
@@ -30,9 +34,13 @@ func Follow(m machine.Machine, keys []string, allowed ...Toolbox) (Plan, error) 
 		mv.After = stateOf(m, trace)
 		p.Steps, p.Verdict = append(p.Steps, mv.finish(allowed)), trace.Verdict
 	}
-	if p.Verdict != startup.Starts {
-		return p, fmt.Errorf("its steps do not lead to a start of this machine as it stands")
+	p.Reason = p.price()
+	switch p.Verdict {
+	case startup.Starts:
+		p.Afterwards = afterwards(m)
+		return p, nil
+	case startup.Depends:
+		return p, ErrOpen
 	}
-	p.Reason, p.Afterwards = p.price(), afterwards(m)
-	return p, nil
+	return p, errors.New("its steps do not lead to a start of this machine as it stands")
 }

@@ -85,7 +85,7 @@ func correctedRecord(m machine.Machine, c *machine.Contents, more bool) (machine
 		return r, false
 	}
 	var unclaimed []machine.Found
-	r.Partitions, unclaimed = placed(c)
+	r.Partitions, unclaimed = placed(c, l.Partitions)
 	if !dropped(c, &r) || !shortened(c, &r) {
 		return r, false
 	}
@@ -118,16 +118,16 @@ func foundAt(c *machine.Contents, start uint64) (machine.Found, bool) {
 
 // placed brings the entries that begin where no volume does to the one that begins near by,
 // and returns the volumes that no entry tells of.
-func placed(c *machine.Contents) (parts []disk.Partition, unclaimed []machine.Found) {
+func placed(c *machine.Contents, entries []disk.Partition) (parts []disk.Partition, unclaimed []machine.Found) {
 	unclaimed = slices.Clone(c.Found)
 	claim := func(start uint64) {
 		unclaimed = slices.DeleteFunc(unclaimed, func(f machine.Found) bool { return f.Partition.Start == start })
 	}
-	for _, p := range c.Layout.Partitions {
+	for _, p := range entries {
 		claim(p.Start)
 	}
 	near := uint64(1<<20) / uint64(c.Layout.SectorSize)
-	for _, p := range c.Layout.Partitions {
+	for _, p := range entries {
 		if _, sits := foundAt(c, p.Start); !sits && !bare(p) {
 			for _, f := range unclaimed {
 				if at := f.Partition.Start; max(at, p.Start)-min(at, p.Start) <= near {

@@ -29,6 +29,9 @@ func rebuildTable(m machine.Machine, _ course.Stage) []move {
 	for _, r := range copyRecords(c) {
 		w.add(r, "what is left of it", "Its checksum is wrong, and what it says is confirmed by the file systems that were found.")
 	}
+	for _, r := range mendedRecords(c) {
+		w.add(r, "what is left of it and its file systems", "Its checksum is wrong, and where it says otherwise than the file systems lie it is corrected; its identifiers stay.")
+	}
 	if r, ok := originalRecord(m, c); ok {
 		w.add(r, "the original's", "The clone has none that can be read; its file systems lie where the original's table says.")
 	}
@@ -145,6 +148,26 @@ func copyRecords(c *machine.Contents) (records []machine.Record) {
 		}
 		r := recordOf(copied)
 		if !r.ID.IsZero() && confirmed(c, r) {
+			records = append(records, r)
+		}
+	}
+	return records
+}
+
+// mendedRecords are the tables that damaged copies of a GPT still hold, with their entries
+// brought to where the file systems lie.
+func mendedRecords(c *machine.Contents) (records []machine.Record) {
+	g := c.Layout.GPT
+	if c.Layout.Style != disk.StyleGPT || g == nil {
+		return nil
+	}
+	for _, copied := range []*disk.GPTCopy{&g.Primary, &g.Backup} {
+		r := recordOf(copied)
+		if copied.State != disk.CopyDamaged || r.ID.IsZero() {
+			continue
+		}
+		r.Partitions, _ = placed(c, r.Partitions)
+		if dropped(c, &r) && shortened(c, &r) && confirmed(c, r) {
 			records = append(records, r)
 		}
 	}

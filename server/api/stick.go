@@ -45,13 +45,21 @@ func (a *API) registerStick(api huma.API) {
 }
 
 // forStick reports whether all steps of a plan have commands for a live Linux, or are done in
-// the firmware's screens.
+// the firmware's screens, and some have commands.
 func forStick(p repair.Plan) bool {
-	return len(p.Steps) > 0 && !slices.ContainsFunc(p.Steps, func(s repair.PlanStep) bool {
-		return !slices.ContainsFunc(append([]repair.Form{s.Form}, s.Also...), func(f repair.Form) bool {
-			return f.Toolbox == repair.Linux || f.Toolbox == repair.Firmware
-		})
-	})
+	has := func(s repair.PlanStep, t repair.Toolbox) bool {
+		return s.Toolbox == t || slices.ContainsFunc(s.Also, func(f repair.Form) bool { return f.Toolbox == t })
+	}
+	commands := 0
+	for _, s := range p.Steps {
+		switch {
+		case has(s, repair.Linux):
+			commands++
+		case !has(s, repair.Firmware):
+			return false
+		}
+	}
+	return commands > 0
 }
 
 // stickPlan hands out the plan for the stick: its file names the disks and the steps.

@@ -55,7 +55,11 @@ func (r *run) byPlan(p *page) {
 	case r.brought.Err != nil:
 		p.say(brass, "The plan of the case is left: "+r.brought.Err.Error()+". What follows was made on the spot.")
 	case r.ByBrought() && len(r.Plan.Steps) > 0:
-		p.say(quiet, "By the plan of the case "+r.brought.Case+".")
+		text := "By the plan of the case " + r.brought.Case + "."
+		if r.Plan.Verdict != startup.Starts {
+			text += " That it leads to a start goes by what the case knows: the drives here do not tell it."
+		}
+		p.say(quiet, text)
 	}
 }
 
