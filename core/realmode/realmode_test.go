@@ -97,6 +97,14 @@ func TestFreeBootRecords(t *testing.T) {
 		assert.Contains(t, message, c.says, name)
 	}
 
+	// A chain of logical partitions that leads back to itself: it is gone round for ever.
+	chain := withTable(mbr, []byte{0, 0, 0, 0, 5, 0, 0, 0, 100, 0, 0, 0, 200}).bootable(100)
+	copy(chain.bytes[100*512+462:], []byte{0, 0, 0, 0, 5, 0, 0, 0, 0, 0, 0, 0, 8})
+	r = run(chain)
+	assert.Equal(t, realmode.Round, r.End, r.Why)
+	assert.Empty(t, r.Output)
+	assert.Greater(t, len(r.Reads), 60)
+
 	named := withTable(alt, off, record(0, 300)).bootable(300)
 	named.bytes[439] = 2
 	r = run(named)
@@ -180,16 +188,18 @@ func TestEnds(t *testing.T) {
 		source string
 		end    realmode.End
 	}{
-		"hands back":            {"int 0x18", realmode.HandsBack},
-		"starts over":           {"int 0x19", realmode.HandsBack},
-		"waits for a key":       {"xor ah, ah\n int 0x16", realmode.Waits},
-		"a jump to itself":      {"here: jmp here", realmode.Halts},
-		"runs on":               {"here: inc ax\n jmp here", realmode.Round},
-		"halts with interrupts": {"sti\nhere: hlt\n jmp here", realmode.Halts},
-		"divides by zero":       {"xor cx, cx\n div cx", realmode.Halts},
-		"protected mode":        {"lgdt [0x500]", realmode.Unknown},
-		"an unknown service":    {"int 0x42", realmode.Unknown},
-		"reads past the end":    {"mov ax, 0x0201\n mov bx, 0x8000\n mov cx, 0xFFFF\n mov dx, 0xFE80\n int 0x13\n jc out\n int 0x18\nout: cli\n hlt", realmode.Halts},
+		"hands back":              {"int 0x18", realmode.HandsBack},
+		"starts over":             {"int 0x19", realmode.HandsBack},
+		"waits for a key":         {"xor ah, ah\n int 0x16", realmode.Waits},
+		"a jump to itself":        {"here: jmp here", realmode.Halts},
+		"runs on":                 {"here: inc ax\n jmp here", realmode.Round},
+		"halts with interrupts":   {"sti\nhere: hlt\n jmp here", realmode.Halts},
+		"divides by zero":         {"xor cx, cx\n div cx", realmode.Halts},
+		"protected mode":          {"lgdt [0x500]", realmode.Unknown},
+		"an unknown service":      {"int 0x42", realmode.Unknown},
+		"reads the same for ever": {"again: mov ax, 0x0201\n mov bx, 0x8000\n mov cx, 2\n mov dx, 0x80\n int 0x13\n jmp again", realmode.Round},
+		"reads on and on":         {"mov cx, 2\nagain: mov ax, 0x0201\n mov bx, 0x8000\n mov dx, 0x80\n int 0x13\n inc ch\n jmp again", realmode.Goes},
+		"reads past the end":      {"mov ax, 0x0201\n mov bx, 0x8000\n mov cx, 0xFFFF\n mov dx, 0xFE80\n int 0x13\n jc out\n int 0x18\nout: cli\n hlt", realmode.Halts},
 	} {
 		r := run(withTable(assemble(t, c.source)))
 		assert.Equal(t, c.end, r.End, "%s: %s", name, r.Why)

@@ -136,7 +136,35 @@ func (c *cpu) follow(most int) Run {
 			seen, next, c.acted = c.state, 2*next, false
 		}
 	}
+	if c.run.End == Goes && circles(c.run.Reads) {
+		c.run.End = Round
+	}
 	return c.run
+}
+
+// Bounds of what is taken for a circle of reads: how many are looked at, and how long it may
+// be.
+const (
+	circleReads = 48
+	circleMost  = 12
+)
+
+// circles reports whether the last reads are the same few over and over, as of a table whose
+// records lead to each other: each of them gives what it gave before.
+func circles(reads []Read) bool {
+	if len(reads) < circleReads+circleMost {
+		return false
+	}
+	for length := 1; length <= circleMost; length++ {
+		same := true
+		for i := len(reads) - circleReads; same && i < len(reads); i++ {
+			same = reads[i] == reads[i-length] && !reads[i].Failed
+		}
+		if same {
+			return true
+		}
+	}
+	return false
 }
 
 // empty reports whether the loaded sector that control is in has no code: nothing

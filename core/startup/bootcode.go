@@ -36,7 +36,7 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if hangs(run) {
 		a.Final = true
 		a.Shows(course.BlackCursor)
-		return a.BlockFor("code-hangs", course.StageBootPartition, "The boot code of "+d.Called()+" goes round or halts", "it has loaded nothing and shows nothing.", d.CodeFact(), d.RanFact())
+		return a.BlockFor("code-hangs", course.StageBootPartition, "The boot code of "+d.Called()+" goes round or halts", "it starts nothing and shows nothing.", d.CodeFact(), d.RanFact())
 	}
 	a.Loader = LoaderBootCode
 	a.Pass(course.StageBootPartition, "The boot code in sector 0 looks for no partition.", d.RanFact())

@@ -41,7 +41,7 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode
 		return a.Block("boot-sector-hands-back", course.StageLoader, "The boot sector gives the firmware its turn again.", ranFacts(d)...)
 	case hangs(then) && !empty:
 		a.Shows(course.BlackCursor)
-		return a.BlockFor("boot-sector-hangs", course.StageLoader, "The boot sector goes round or halts", "it has loaded nothing and shows nothing.", ranFacts(d)...)
+		return a.BlockFor("boot-sector-hangs", course.StageLoader, "The boot sector goes round or halts", "it starts nothing and shows nothing.", ranFacts(d)...)
 	case empty:
 		a.Shows(course.BlackCursor)
 		return a.BlockFor("boot-sector-empty", course.StageLoader, fmt.Sprintf("Sector %d holds no code", sector), "the start hangs there.", d.RanFact())
@@ -49,10 +49,10 @@ func runsOn(k *course.Walk, a *course.Attempt, d *machine.Drive, alone *realmode
 	return true
 }
 
-// hangs reports whether code ends without a sign: it halts or goes round, and has neither
-// read nor shown anything.
+// hangs reports whether code ends without a sign: it goes round, or halts without having read
+// anything, and has shown nothing.
 func hangs(run *realmode.Run) bool {
-	return run.Output == "" && len(run.Reads) == 0 && (run.End == realmode.Halts || run.End == realmode.Round)
+	return run.Output == "" && (run.End == realmode.Round || run.End == realmode.Halts && len(run.Reads) == 0)
 }
 
 // ranFacts cites what the code did, where it was run from sector 0 on.
