@@ -161,8 +161,8 @@ func uefiLogicalEntries() []Scenario {
 	second.MiB = 48
 	d, l := chained(Drive{Name: "a", Disk: mbrDisk(1, boot, second)}, 0x0F, 0)
 	to := func(number uint32, start, size uint64) diskmaker.Entry {
-		return diskmaker.Entry{Number: 3, Description: "Ferry",
-			Path: append(diskmaker.HardDriveNode(number, start, size, nil, d.Disk.Signature), diskmaker.FileNode(vendorPath)...)}
+		node := diskmaker.HardDriveNode(number, start, size, nil, d.Disk.Signature)
+		return diskmaker.Entry{Number: 3, Description: "Ferry", Path: append(node, diskmaker.FileNode(vendorPath)...)}
 	}
 	at := func(i int) uint64 { return uint64(l.starts[i] / 512) }
 	alone := diskmaker.Entry{Number: 3, Description: "Ferry", Path: diskmaker.FileNode(vendorPath)}
@@ -175,6 +175,7 @@ func uefiLogicalEntries() []Scenario {
 		uefi("entry by a path alone", with("a", 1, vendorPath)).entries(alone).smoke(),
 		uefi("entry by a path alone to what is nowhere", with("a", 1, vendorPath)).entries(gone),
 		uefi("entry by a path alone, two drives", with("a", 1, vendorPath), with("b", 2, vendorPath)).entries(alone),
-		uefi("entry by a path alone, a fixed drive and one on USB", with("a", 1, vendorPath), with("b", 2, vendorPath).on("usb")).entries(alone),
+		uefi("entry by a path alone, a fixed drive and one on USB", with("a", 1, vendorPath), with("b", 2, vendorPath).on("usb")).
+			entries(alone),
 	}
 }

@@ -65,7 +65,7 @@ func Command() *cobra.Command {
 	cmd.Flags().IntVar(&sectorSize, "sector-size", 0, "logical sector size in bytes, 512 or 4096, where the system does not tell")
 	cmd.Flags().StringVar(&only, "sectors", "", "save just these sectors, FIRST+COUNT, before something overwrites them")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write the file though one of its name is there")
-	cmd.AddCommand(putBackCommand())
+	cmd.AddCommand(putBackCommand(), makeStickCommand())
 	return cmd
 }
 

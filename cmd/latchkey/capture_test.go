@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -135,4 +136,24 @@ func TestBadSectorsAreRefused(t *testing.T) {
 	out, code := run(t, "capture", "put-back", image, image)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "capture:", "an image is no file of saved sectors")
+}
+
+func TestMakingAStick(t *testing.T) {
+	dir := t.TempDir()
+	image, drive := filepath.Join(dir, "stick.img"), filepath.Join(dir, "drive.img")
+	require.NoError(t, os.WriteFile(image, bytes.Repeat([]byte{7}, 2<<20), 0o600))
+	require.NoError(t, os.WriteFile(drive, make([]byte, 3<<20), 0o600))
+	out, code := run(t, "capture", "make-stick", image, drive, "--capacity", "4")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "nothing was written")
+	out, code = run(t, "capture", "make-stick", image, drive, "--capacity", "3 MB")
+	assert.Equal(t, 0, code, out)
+	assert.Contains(t, out, "written and read again, SHA-256")
+	raw, err := os.ReadFile(drive)
+	require.NoError(t, err)
+	assert.Equal(t, byte(7), raw[0])
+	assert.Equal(t, byte(0), raw[2<<20])
+	out, code = run(t, "capture", "make-stick", drive, image, "--capacity", "2")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "take a larger stick")
 }

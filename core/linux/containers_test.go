@@ -258,7 +258,16 @@ func TestARootThatIsEncrypted(t *testing.T) {
 		n, _ := locked(root)
 		n.starts(startup.Depends, "encrypted (LUKS)")
 	}
-	n, _ := locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
+	// Whoever has the passphrase can tell: the answer settles it, and the plan says how to look.
+	n, _ := locked("/dev/mapper/vg-root")
+	m := sample.Whole(firmware.UEFI, n.drive(machine.RoleClone))
+	for answer, verdict := range map[string]startup.Verdict{"yes": startup.Starts, "no": startup.Stops} {
+		m.Answers = map[string]string{"opens:clone": answer}
+		assert.Equal(t, verdict, startup.Simulate(m).Verdict, answer)
+	}
+	assert.Contains(t, n.repaired("look-inside"), "cryptsetup open --readonly")
+
+	n, _ = locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
 	n.starts(startup.Stops, "no attached disk carries")
 }
 
@@ -319,4 +328,42 @@ func TestNothingIsPlannedOnPartsOfASet(t *testing.T) {
 	d.Contents.Volumes[1].Inner[0].Of = "-ff"
 	plan = repair.Find(sample.Whole(firmware.UEFI, d), repair.Linux)
 	assert.NotEqual(t, startup.Starts, plan.Verdict, "a name that a tool would take for an option")
+}
+
+// Where the root is encrypted, what GRUB looks for is repaired on the boot partition and on the
+// /boot by itself, and the rest is looked into.
+func TestTheBootOfAnEncryptedSystemIsRepaired(t *testing.T) {
+	reference.Need(t, "sfdisk", "mkfs.fat", "mmd", "mcopy", "grub-mkimage", "mkfs.ext4", "cryptsetup")
+	path := reference.Image(t, 480<<20)
+	const bootStart = 133120
+	reference.Run(t, fmt.Sprintf("label: gpt\nstart=2048, size=131072, type=U\nstart=%d, size=131072, type=L\nstart=%d, size=400000, type=L\n",
+		bootStart, bootStart+131072), "sfdisk", "-q", path)
+	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", "--offset", "2048", "-h", "2048", path, "65536")
+	n := &nested{t: t, path: path, prefix: "(,gpt1)/EFI/debian"}
+	for _, dir := range []string{"EFI", "EFI/BOOT", "EFI/debian"} {
+		reference.Run(t, "", "mmd", "-i", path+"@@1M", dir)
+	}
+	n.grub("part_gpt", "ext2", "fat", "normal", "search_fs_uuid", "configfile")
+	const gone, is = "11111111-2222-4333-8444-555555555555", "66666666-7777-4888-8999-aaaaaaaaaaaa"
+	stub := filepath.Join(t.TempDir(), "grub.cfg")
+	require.NoError(t, os.WriteFile(stub, []byte("search.fs_uuid "+gone+" root\nset prefix=($root)/grub\nconfigfile $prefix/grub.cfg\n"), 0o600))
+	reference.Run(t, "", "mcopy", "-i", path+"@@1M", stub, "::EFI/debian/grub.cfg")
+	tree := t.TempDir()
+	for name, text := range map[string]string{"grub/grub.cfg": "menuentry 'x' {\n search --fs-uuid --set=root " + gone +
+		"\n linux /vmlinuz-6 root=/dev/mapper/vg-root\n initrd /initrd.img-6\n}\n", "vmlinuz-6": "k", "initrd.img-6": "r"} {
+		file := filepath.Join(tree, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	}
+	reference.Run(t, "", "mkfs.ext4", "-q", "-F", "-U", is, "-d", tree, "-E", fmt.Sprintf("offset=%d", bootStart*512), path, "65536k")
+	loop := reference.NewLVM(t, path, (bootStart+131072)*512, 400000*512)
+	reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks2", "--pbkdf", "pbkdf2",
+		"--pbkdf-force-iterations", "1000", loop.Device, "-")
+	loop.Detach()
+	n.starts(startup.Stops, "GRUB looks for the file system UUID "+gone)
+	lines := n.repaired("linux-names", "look-inside")
+	for _, want := range []string{"mkdir -p /mnt/clone/boot && mount", "/mnt/clone/boot/efi", gone, "umount -R /mnt/clone/boot", "cryptsetup close"} {
+		assert.Contains(t, lines, want)
+	}
+	assert.NotContains(t, lines, "etc/fstab.bak", "its mount table is not in reach")
 }

@@ -52,11 +52,12 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 	prefix := g.Prefix
 	if g.Config != "" {
 		early := loader.ParseGRUBConfig([]byte(g.Config))
-		to, end := grubSearch(k, a, at, early.Top, grubPlaces{root: at}, nil)
+		places := grubPlaces{root: at}
+		places.follows(early)
+		to, end := grubSearch(k, a, at, early.Top, places, nil)
 		if end != nil {
 			return *end
 		}
-		to.fromDefault = early.FromDefault
 		if early.Prefix != "" {
 			prefix = early.Prefix
 		}
@@ -91,7 +92,7 @@ func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPla
 		if end != nil {
 			return *end
 		}
-		to.fromDefault = to.fromDefault || c.GRUB.FromDefault
+		to.follows(c.GRUB)
 		holder := to.root
 		cite := func(s loader.GRUBSearch) machine.Fact {
 			return holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(),

@@ -15,7 +15,9 @@ type grubPlaces struct {
 	named map[string]machine.Spot // other variables that a search set
 	// fromDefault: paths on a Btrfs begin at its default subvolume.
 	fromDefault bool
-	lost        *lostSearch
+	// unlocks: GRUB may have opened what is encrypted.
+	unlocks bool
+	lost    *lostSearch
 }
 
 // of is the place that a path begins at: a variable's, else the root.
@@ -27,6 +29,27 @@ func (p grubPlaces) of(path string) machine.Spot {
 		}
 	}
 	return p.root
+}
+
+// follows takes over what a configuration does.
+func (p *grubPlaces) follows(c *loader.GRUBConfig) {
+	p.fromDefault = p.fromDefault || c.FromDefault
+	p.unlocks = p.unlocks || c.Unlocks || c.Cut
+}
+
+// find settles which volume GRUB finds by a name. It sees nothing of what is encrypted unless
+// it was told to open it. GNU GRUB Manual 2.06, "cryptomount".
+func (p grubPlaces) find(k *course.Walk, a *course.Attempt, s loader.Spec) (hits []machine.Spot, known bool) {
+	if p.unlocks || s.Kind == loader.ByDevice {
+		return find(k, a, s)
+	}
+	return k.Choose(a, s.String(), func(d *machine.Drive) ([]machine.Spot, bool) {
+		found, known := d.Resolve(s)
+		if len(found) == 0 && !known {
+			found, known = d.Unopened().Resolve(s)
+		}
+		return found, known
+	})
 }
 
 // grubSearch follows searches: the last that finds something sets its variable. Hints
@@ -53,7 +76,7 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 		case s.Hint || s.Spec.Kind == loader.ByFile:
 		default:
 			searched = true
-			hits, known := find(k, a, s.Spec)
+			hits, known := to.find(k, a, s.Spec)
 			switch {
 			case len(hits) > 0:
 				to = to.with(s.Var, hits[0])

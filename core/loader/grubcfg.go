@@ -23,6 +23,8 @@ type GRUBConfig struct {
 	FromDefault bool
 	// BLS: entries of the Boot Loader Specification are read (blscfg).
 	BLS bool
+	// Unlocks: it has GRUB open encrypted volumes, which it does not do by itself.
+	Unlocks bool
 	// Cut: not all of the script was followed.
 	Cut   bool
 	count int // of the entries at any depth

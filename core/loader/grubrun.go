@@ -63,6 +63,7 @@ func RunGRUBConfig(raw []byte, folder string, files GRUBFiles) *GRUBConfig {
 func (r *grubRun) script(raw []byte) {
 	before := r.raw
 	r.raw = raw
+	r.config.Unlocks = r.config.Unlocks || bytes.Contains(raw, []byte("cryptomount"))
 	p := &grubSyntax{words: grubLex(raw)}
 	commands, _, err := p.list()
 	if err != nil {

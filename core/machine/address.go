@@ -61,8 +61,7 @@ func addresses(spots []Spot) []Address {
 }
 
 // LinuxRoot is where the root of a Linux system lies: of a Btrfs the subvolume that is
-// mounted where none is named, else the one nearest to its top. Where there is none it is a
-// partition that keeps kernels.
+// mounted where none is named, else the one nearest to its top.
 func (c *Contents) LinuxRoot() (Address, bool) {
 	for _, s := range (&Drive{Contents: c}).Spots() {
 		v := s.Volume()
@@ -77,13 +76,38 @@ func (c *Contents) LinuxRoot() (Address, bool) {
 			}
 		}
 	}
-	for i := range c.Volumes {
-		if v := &c.Volumes[i]; v.HasLinux() && v.Subvolumes == nil {
-			return Address{Index: i}, true
-		}
-	}
 	return Address{}, false
 }
+
+// LoneBoot is the only /boot by itself of a system whose root is not in evidence, as where that
+// is encrypted.
+func (c *Contents) LoneBoot() (at Address, ok bool) {
+	for _, s := range (&Drive{Contents: c}).Spots() {
+		if s.Volume().keepsBoot() {
+			if ok {
+				return Address{}, false
+			}
+			at, ok = s.Address(), true
+		}
+	}
+	return at, ok
+}
+
+// Locked is the only encrypted volume of the disk.
+func (c *Contents) Locked() (at Address, ok bool) {
+	for _, s := range (&Drive{Contents: c}).Spots() {
+		if s.Volume().Kind == volume.KindLUKS {
+			if ok {
+				return Address{}, false
+			}
+			at, ok = s.Address(), true
+		}
+	}
+	return at, ok
+}
+
+// Opens names the question whether the encrypted volume of a drive opens and holds the root.
+func Opens(d *Drive) string { return "opens:" + d.Name }
 
 // Whole reports whether a volume lies on this disk to its end: none of what holds it is
 // spread over several devices but a mirror, of which each device holds all.

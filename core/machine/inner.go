@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/disk"
 	"latchkey/core/volume"
@@ -111,6 +112,30 @@ func (c *Contents) Opaque() bool {
 		}
 	}
 	return false
+}
+
+// Unopened is the drive as one sees it who opens nothing that is encrypted.
+func (d *Drive) Unopened() *Drive {
+	if d.Contents == nil {
+		return d
+	}
+	close := func(v *volume.Volume) {
+		if v.Kind == volume.KindLUKS {
+			v.Kind, v.Serial, v.Label = volume.Empty, "", ""
+		}
+	}
+	c := d.Contents.clone()
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		close(&v.Volume)
+		v.Inner = slices.Clone(v.Inner)
+		for j := range v.Inner {
+			close(&v.Inner[j].Volume.Volume)
+		}
+	}
+	seen := *d
+	seen.Contents = c
+	return &seen
 }
 
 // Spots lists every volume of the drive: each partition's, then those that lie in it.

@@ -20,6 +20,7 @@ type Rename struct {
 // Names are what a repair lets configuration and mount table of the system at Root say.
 type Names struct {
 	Root      Address
+	NoRoot    bool    // the root is not in evidence: only what GRUB looks for is renamed
 	Home      Address // of /boot; the root where that is not known
 	HomeKnown bool
 	Boot      int            // the EFI system partition; -1 for none
@@ -58,6 +59,19 @@ func (d *Drive) LinuxNames(boot int, root Address, original *Contents) Names {
 	return r.names
 }
 
+// BootNames are the names by which GRUB looks for the /boot at home, of a system whose root is
+// not in evidence.
+func (d *Drive) BootNames(boot int, home Address) Names {
+	r := &renaming{drive: d, c: d.Contents}
+	r.names = Names{Root: home, Home: home, HomeKnown: true, NoRoot: true, Boot: boot}
+	for _, v := range d.Contents.configured(r.names) {
+		for i := range v.Configs {
+			r.menu(&v.Configs[i])
+		}
+	}
+	return r.names
+}
+
 // configured lists the volumes whose configurations a repair edits: the root, its /boot and
 // the boot partition.
 func (c *Contents) configured(n Names) []*Volume {
@@ -71,12 +85,15 @@ func (c *Contents) configured(n Names) []*Volume {
 	return list
 }
 
-// absent reports whether the disk is known to carry nothing of a name.
-func (r *renaming) absent(s loader.Spec) bool {
+// absent reports whether the disk is known to carry nothing of a name, as one sees it who looks
+// for it.
+func (r *renaming) absent(s loader.Spec) bool { return absentOn(r.drive, s) }
+
+func absentOn(d *Drive, s loader.Spec) bool {
 	if s.Kind == loader.ByOther || s.Kind == loader.ByPath {
 		return false
 	}
-	hits, known := r.drive.Resolve(s)
+	hits, known := d.Resolve(s)
 	return known && len(hits) == 0
 }
 
@@ -193,10 +210,14 @@ func (r *renaming) called(old loader.Spec, to Address) (loader.Spec, bool) {
 
 // menu goes through a menu or an entry.
 func (r *renaming) menu(c *Config) {
+	seen := r.drive.Unopened()
+	if c.GRUB != nil && (c.GRUB.Unlocks || c.GRUB.Cut) {
+		seen = r.drive
+	}
 	search := func(list []loader.GRUBSearch) {
 		for _, s := range list {
-			if !s.Hint && s.Spec.Kind == loader.ByFSUUID && r.names.HomeKnown {
-				r.add(s.Spec, r.names.Home)
+			if !s.Hint && s.Spec.Kind == loader.ByFSUUID && r.names.HomeKnown && absentOn(seen, s.Spec) {
+				r.rename(s.Spec, r.names.Home)
 			}
 		}
 	}
@@ -220,14 +241,16 @@ func (r *renaming) menu(c *Config) {
 			}
 		}
 	}
-	if c.Entry != nil {
+	if c.Entry != nil && !r.names.NoRoot {
 		line(c.Entry.Root, c.Entry.Options)
 	}
 	if c.GRUB != nil {
 		var entries func([]loader.GRUBEntry)
 		entries = func(list []loader.GRUBEntry) {
 			for _, e := range list {
-				line(e.Root, e.Options)
+				if !r.names.NoRoot {
+					line(e.Root, e.Options)
+				}
 				search(e.Searches)
 				entries(e.Sub)
 			}
@@ -241,11 +264,17 @@ func (r *renaming) menu(c *Config) {
 // in several ways.
 var plainName = regexp.MustCompile(`^[A-Za-z0-9_.+:/-]+$`)
 
-// add has a name of a menu renamed, unless the disk carries it. What the mount table calls by
-// the name is what it means.
+// add has a name of a menu renamed, unless the disk carries it.
 func (r *renaming) add(old loader.Spec, to Address) {
+	if r.absent(old) {
+		r.rename(old, to)
+	}
+}
+
+// rename has a name of a menu renamed. What the mount table calls by the name is what it means.
+func (r *renaming) rename(old loader.Spec, to Address) {
 	named := func(n Rename) bool { return n.Old.Kind == old.Kind && n.Old.Same(old.Value) }
-	if !plainName.MatchString(old.Value) || !r.absent(old) || slices.ContainsFunc(r.names.Menus, named) {
+	if !plainName.MatchString(old.Value) || slices.ContainsFunc(r.names.Menus, named) {
 		return
 	}
 	if i := slices.IndexFunc(r.names.Mounts, named); i >= 0 {

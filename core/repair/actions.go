@@ -23,7 +23,7 @@ var actions = map[course.Stage][]action{
 	course.StageLoader: {correctTable, copyFAT, copyBootSector, formatESP, macBless, macInstall, fallbackPath,
 		entryFirst, addEntry, windowsFiles, linuxFiles, copyBootFiles, secureBootOff, setActive},
 	course.StageConfiguration: {correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames, linuxFiles,
-		copyBootSector, detachOthers},
+		copyBootSector, detachOthers, lookInside},
 	course.StageSystem: {correctTable, recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart,
 		safeStart, buildIn, initialRAMDisk, detachOthers},
 }

@@ -1,8 +1,11 @@
 package repair
 
 import (
+	"slices"
+
 	"latchkey/core/course"
 	"latchkey/core/machine"
+	"latchkey/core/startup"
 )
 
 func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
@@ -67,15 +70,45 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 // linuxNames corrects what names file systems, and leaves the loader as it is.
 func linuxNames(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	root, ok := linuxOn(d)
-	if !ok {
-		return nil
-	}
-	n := d.LinuxNames(espOf(d.Contents), root, m.ContentsOf(machine.RoleOriginal))
-	if n.Empty() {
+	n, ok := namesOn(m, d)
+	if !ok || n.Empty() {
 		return nil
 	}
 	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
 		"linux-names", d.Contents.WithNames(n),
 		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, n) }})}
+}
+
+// namesOn are the names that the Linux on a drive uses: of one whose root is closed those
+// alone by which GRUB finds its /boot.
+func namesOn(m machine.Machine, d *machine.Drive) (n machine.Names, ok bool) {
+	if root, ok := linuxOn(d); ok {
+		return d.LinuxNames(espOf(d.Contents), root, m.ContentsOf(machine.RoleOriginal)), true
+	}
+	if d.Contents == nil {
+		return n, false
+	}
+	if home, ok := d.Contents.LoneBoot(); ok && d.Contents.Whole(home) && namable(d.Contents, home) {
+		return d.BootNames(espOf(d.Contents), home), true
+	}
+	return n, false
+}
+
+// lookInside opens the encrypted volume that the root may lie in.
+func lookInside(m machine.Machine, _ course.Stage) []move {
+	d := clone(m)
+	if d.Contents == nil || m.Answers[machine.Opens(d)] != "" {
+		return nil
+	}
+	at, ok := d.Contents.Locked()
+	asked := func(q course.Question) bool { return q.ID == machine.Opens(d) }
+	if !ok || at.Inside > 0 || !slices.ContainsFunc(startup.Simulate(machine.Alone(m, d.Name)).Missing, asked) {
+		return nil
+	}
+	return []move{{
+		PlanStep: PlanStep{Action: "look-inside", Title: "Open the encrypted volume, and look whether the root lies in it", Why: "What lies in it is not in evidence, and the start goes on from there.", Disk: d.Name, Risk: RiskNone, Minutes: 5,
+			Save: "Nothing is overwritten.", Undo: "None is wanted: it is closed again."},
+		key: "inside", on: d, result: answered(m, machine.Opens(d), "yes"),
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return lookInsideCommands(d, at) }},
+	}}
 }

@@ -86,6 +86,9 @@ func inSystem(d *machine.Drive, n machine.Names, inside func(root command.Word) 
 func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
 	c := d.Contents
 	m := mounting{done: map[string]bool{}}
+	if n.NoRoot {
+		return onBoot(d, n, m, inside)
+	}
 	root := m.at(c, n.Root, mountedClone)
 	if n.HomeKnown && n.Home != n.Root {
 		m.at(c, n.Home, mountedClone+"/boot")
@@ -98,6 +101,36 @@ func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []
 		cmds = append(cmds, line(x, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
 	}
 	return append(append(cmds, line(command.Run("umount", "-R", mountedClone), quiet, "Leave the folder /mnt/clone, and give it again.")), m.shut...)
+}
+
+// onBoot runs commands while the clone's /boot alone is mounted, where it would be in its system.
+func onBoot(d *machine.Drive, n machine.Names, m mounting, inside func(root command.Word) []command.Node) []Command {
+	home := m.at(d.Contents, n.Home, mountedClone+"/boot")
+	cmds, shut := m.open, mountedClone+"/boot"
+	if n.Boot >= 0 {
+		cmds = append(cmds, mount(d.Contents.Layout.Partitions[n.Boot], mountedClone+"/boot/efi"))
+	}
+	for _, x := range inside(home) {
+		cmds = append(cmds, line(x, "No error.", "Give the last command, umount, and mark the step as failed with the message."))
+	}
+	return append(append(cmds, line(command.Run("umount", "-R", shut), quiet, "Leave the folder /mnt/clone, and give it again.")), m.shut...)
+}
+
+// lookInsideCommands open an encrypted volume for reading, list what lies in it, and close it.
+// cryptsetup-open(8); lvmconfig(8), devices/filter.
+func lookInsideCommands(d *machine.Drive, at machine.Address) []Command {
+	const name, device = "clone-inside", "/dev/mapper/clone-inside"
+	group := func(verb string) command.Node {
+		return command.Either(command.Run("lvm", "vgchange", verb, "--config", `devices { use_devicesfile=0 filter=["a|^`+device+`$|","r|.*|"] }`),
+			command.Run("true"))
+	}
+	return []Command{
+		line(command.Run("cryptsetup", "open", "--readonly", reach(d.Contents, at).device, name), "No answer but the question for the passphrase.", "No key available: it is another passphrase. The header is damaged: copy again."),
+		line(group("-ay"), "Where a volume group lies in it: …logical volume(s) … now active. Else no answer.", "Give the next lines all the same."),
+		line(command.Run("lsblk", "-o", "NAME,FSTYPE,UUID,LABEL", device), "It lists the root by the name that the question tells.", "It is not there: mark the step as failed, and answer the question with no."),
+		line(group("-an"), quiet, "Give the next line all the same."),
+		line(command.Run("cryptsetup", "close", name), quiet, "It is in use: leave its folders, and give it again."),
+	}
 }
 
 // chroot runs a program of the clone's own system.
@@ -161,6 +194,9 @@ func fresh(d *machine.Drive, name command.Name, at machine.Address) command.Node
 // mountTable lets the mount table name the clone's own file systems.
 func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 	const table = mountedClone + "/etc/fstab"
+	if n.NoRoot {
+		return nil
+	}
 	nodes := []command.Node{command.Run("cp", table, table+".bak")}
 	change := func(point string) command.Simple { return command.Run("awk", mountsProgram).With("point", point) }
 	for i, r := range n.Mounts {

@@ -130,12 +130,6 @@ func apart(c *machine.Contents, r machine.Record) bool {
 	return true
 }
 
-// bare reports whether a partition may hold no file system: room that a system keeps for
-// itself, or for a loader.
-func bare(p disk.Partition) bool {
-	return p.TypeGUID == disk.TypeMSReserved || p.TypeGUID == disk.TypeBIOSBoot || p.Type.Role == disk.RoleReserved
-}
-
 // copyRecords are the tables that damaged copies of a GPT still hold.
 func copyRecords(c *machine.Contents) (records []machine.Record) {
 	g := c.Layout.GPT

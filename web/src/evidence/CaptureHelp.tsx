@@ -31,6 +31,10 @@ const onto = {
     `lsblk -do NAME,SIZE,MODEL,TRAN\nsudo dd if=${image} of=/dev/sdX bs=4M conv=fsync status=progress`,
   mac: (image: string) =>
     `diskutil list external\ndiskutil unmountDisk /dev/diskN\nsudo dd if=${image} of=/dev/rdiskN bs=4m`,
+  // Windows' own commands write no image; the capture command refuses what is on no USB, and
+  // asks for the drive's capacity.
+  windows: (image: string) =>
+    `diskpart\nlist disk\nselect disk N\ndetail disk\nclean\nexit\n.\\latchkey-capture-windows-amd64.exe make-stick ${image} \\\\.\\PhysicalDriveN`,
 };
 
 const situations: Situation[] = [
@@ -158,8 +162,12 @@ export function CaptureHelp() {
       </Typography>
       <CommandBlock title={s.title} commands={s.commands(program)} />
       {s.system === "stick" && (
-        <Box sx={{ mt: 1 }}>
+        <Box sx={{ mt: 1, display: "grid", gap: 1, gridTemplateColumns: "minmax(0, 1fr)" }}>
           <CommandBlock title="The same from a Mac" commands={onto.mac(program)} />
+          <CommandBlock
+            title="The same from Windows: diskpart first, then the capture command for Windows, as administrator"
+            commands={onto.windows(program)}
+          />
         </Box>
       )}
       <Typography variant="body2" color="text.secondary" sx={{ mt: 1 }}>
