@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 
 	"latchkey/core/disk"
@@ -36,15 +35,18 @@ func (d *Device) FitForStick(path string, image int64, block bool) error {
 	return nil
 }
 
-// ConfirmsCapacity reports whether what was typed is a device's capacity in whole GB, or MB
-// below one, as its label has it.
-func ConfirmsCapacity(typed string, size int64) bool {
-	number, unit := (size+5e8)/1e9, "GB"
-	if size < 1e9 {
-		number, unit = (size+5e5)/1e6, "MB"
+// WholeCapacity is a drive's capacity in whole GB, or MB below one, as its label has it.
+func WholeCapacity(size int64) (number, unit string) {
+	if size >= 1e9 {
+		return fmt.Sprint((size + 5e8) / 1e9), "GB"
 	}
-	typed = strings.TrimSuffix(strings.ToUpper(strings.Join(strings.Fields(typed), "")), unit)
-	return typed == strconv.FormatInt(number, 10)
+	return fmt.Sprint((size + 5e5) / 1e6), "MB"
+}
+
+// ConfirmsCapacity reports whether what was typed is a drive's whole capacity.
+func ConfirmsCapacity(typed string, size int64) bool {
+	number, unit := WholeCapacity(size)
+	return strings.TrimSuffix(strings.ToUpper(strings.Join(strings.Fields(typed), "")), unit) == number
 }
 
 // MakeStick writes the stick's image to a device, and reads it again. The first part, with the

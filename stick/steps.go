@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"latchkey/capture"
 	"latchkey/capture/planfile"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
@@ -32,12 +33,7 @@ func ByHand(step repair.PlanStep) bool { return step.Toolbox != repair.Linux || 
 // Confirms reports whether what was typed is the capacity of the drive that a step writes to.
 func (s *Session) Confirms(step repair.PlanStep, typed string) bool {
 	d := s.target(step)
-	if d == nil {
-		return false
-	}
-	number, unit := capacity(d.Size)
-	typed = strings.ToUpper(strings.Join(strings.Fields(typed), ""))
-	return strings.TrimSuffix(typed, unit) == number
+	return d != nil && capture.ConfirmsCapacity(typed, d.Size)
 }
 
 // Asks says what a step writes to, and what is to be typed to confirm it.
@@ -46,17 +42,9 @@ func (s *Session) Asks(step repair.PlanStep) (writes, typed string) {
 	if d == nil {
 		return "", ""
 	}
-	number, unit := capacity(d.Size)
+	number, unit := capture.WholeCapacity(d.Size)
 	return "It writes to the " + string(d.Role) + ": " + d.Called() + ".",
 		fmt.Sprintf("To be sure that it is this one, type its capacity, %s %s:", number, unit)
-}
-
-// capacity is a drive's in whole units as its label has it.
-func capacity(bytes int64) (number, unit string) {
-	if bytes >= 1e9 {
-		return fmt.Sprint((bytes + 5e8) / 1e9), "GB"
-	}
-	return fmt.Sprint((bytes + 5e5) / 1e6), "MB"
 }
 
 // target is the drive that a step touches; of one that touches none, such as a boot entry, the

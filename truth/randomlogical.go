@@ -166,6 +166,8 @@ func uefiLogicalEntries() []Scenario {
 	}
 	at := func(i int) uint64 { return uint64(l.starts[i] / 512) }
 	alone := diskmaker.Entry{Number: 3, Description: "Ferry", Path: diskmaker.FileNode(vendorPath)}
+	old := with("a", 1, vendorPath)
+	old.Role = "original"
 	gone := diskmaker.Entry{Number: 3, Description: "Ferry", Path: diskmaker.FileNode(`\EFI\gone\x.efi`)}
 	return []Scenario{
 		uefi("MBR entry to a logical partition", d).entries(to(5, at(0), boot.MiB*2048)),
@@ -174,8 +176,8 @@ func uefiLogicalEntries() []Scenario {
 		uefi("MBR entry to the extended partition", d).entries(to(1, uint64(l.at/512), uint64(l.ends-l.at)/512)),
 		uefi("entry by a path alone", with("a", 1, vendorPath)).entries(alone).smoke(),
 		uefi("entry by a path alone to what is nowhere", with("a", 1, vendorPath)).entries(gone),
-		uefi("entry by a path alone, two drives", with("a", 1, vendorPath), with("b", 2, vendorPath)).entries(alone),
-		uefi("entry by a path alone, a fixed drive and one on USB", with("a", 1, vendorPath), with("b", 2, vendorPath).on("usb")).
+		uefi("entry by a path alone, two drives", old, with("b", 2, vendorPath)).entries(alone),
+		uefi("entry by a path alone, a fixed drive and one on USB", old, with("b", 2, vendorPath).on("usb")).
 			entries(alone),
 	}
 }
