@@ -56,7 +56,7 @@ func TestAPlanIsShownOrRefused(t *testing.T) {
 			Steps:  []planfile.Step{{Key: "gone", Title: "A step that is none here"}},
 		},
 	)
-	p, s, done = ledFrom(t, root, "north", "sda", "sdb")
+	p, _, done = ledFrom(t, root, "north", "sda", "sdb")
 	page = p.sees("A plan lies on the stick")
 	assert.Contains(t, page, "The hall")
 	assert.NotContains(t, page, "\x1b")
