@@ -22,10 +22,14 @@ func (c *Contents) WithNames(n Names) *Contents {
 	table.Mounts = slices.Clone(table.Mounts)
 	for i := range table.Mounts {
 		m := &table.Mounts[i]
-		if j := slices.Index(n.Points, m.Field); j >= 0 && m.Spec == n.Mounts[j].Old {
-			m.Spec = n.Mounts[j].New
+		for j, r := range n.Mounts {
+			if n.Points[j] == m.Field && r.Old == m.Spec {
+				m.Spec = r.New
+				break
+			}
 		}
-		m.NoFail = m.NoFail || slices.ContainsFunc(n.Lax, func(l loader.Mount) bool { return l.Field == m.Field })
+		lax := func(l loader.Mount) bool { return l.Field == m.Field && l.Spec == m.Spec }
+		m.NoFail = m.NoFail || slices.ContainsFunc(n.Lax, lax)
 	}
 	return e
 }

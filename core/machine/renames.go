@@ -260,8 +260,10 @@ func (r *renaming) menu(c *Config) {
 	}
 }
 
-// plainName is what a program finds in a file as it is: names with other signs are written
-// in several ways.
+// Plain reports whether a program finds a name in a file as it is: names with other signs are
+// written in several ways.
+func Plain(s loader.Spec) bool { return plainName.MatchString(s.Value) }
+
 var plainName = regexp.MustCompile(`^[A-Za-z0-9_.+:/-]+$`)
 
 // add has a name of a menu renamed, unless the disk carries it.
@@ -274,7 +276,7 @@ func (r *renaming) add(old loader.Spec, to Address) {
 // rename has a name of a menu renamed. What the mount table calls by the name is what it means.
 func (r *renaming) rename(old loader.Spec, to Address) {
 	named := func(n Rename) bool { return n.Old.Kind == old.Kind && n.Old.Same(old.Value) }
-	if !plainName.MatchString(old.Value) || slices.ContainsFunc(r.names.Menus, named) {
+	if !Plain(old) || slices.ContainsFunc(r.names.Menus, named) {
 		return
 	}
 	if i := slices.IndexFunc(r.names.Mounts, named); i >= 0 {

@@ -90,6 +90,20 @@ func TestOldNamesAreGivenTheirNewOnes(t *testing.T) {
 	assert.Empty(t, same.Mounts, "what the disk carries keeps its name")
 }
 
+// Of two lines for one point each keeps what it names.
+func TestTwoSwapSpaces(t *testing.T) {
+	c := withTable(
+		linuxDisk("E", "b", "g", "swap-2"),
+		"/dev/mapper/g-root / xfs x\nUUID=swap-2 none swap sw\nUUID=swap-1 none swap sw\n",
+	)
+	n, then := namesOf(t, c, nil)
+	require.Len(t, n.Mounts, 1)
+	assert.Equal(t, "swap-1", n.Mounts[0].Old.Value)
+	table := then.Volumes[2].Inner[0].Volume.Configs[0].Mounts
+	assert.Equal(t, "swap-2", table[1].Spec.Value)
+	assert.Equal(t, "swap-2", table[2].Spec.Value)
+}
+
 // The original tells what a name meant: the partition of the same number, where it is of the
 // same kind.
 func TestTheOriginalTellsWhatANameMeant(t *testing.T) {

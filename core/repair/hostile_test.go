@@ -336,7 +336,12 @@ func TestFilesAreEditedByPrograms(t *testing.T) {
 		assert.NoError(t, err, c.point)
 		assert.Equal(t, c.want, got, c.point)
 	}
-	_, err := edit("mounts.awk", table, "point=/home")
+	// Of several lines for one point it is the one that names the old device.
+	swaps := "UUID=AB-1 none swap sw 0 0\nUUID=ab-2 none swap sw 0 0\n"
+	got, err := edit("mounts.awk", swaps, "point=none", "old=AB-2", "device=UUID=3")
+	assert.NoError(t, err)
+	assert.Equal(t, strings.Replace(swaps, "UUID=ab-2", "UUID=3", 1), got)
+	_, err = edit("mounts.awk", table, "point=/home")
 	assert.Error(t, err, "a mount point that is not there")
 
 	// Names are replaced where they stand as a whole, identifiers in any case.

@@ -198,17 +198,25 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 		return nil
 	}
 	nodes := []command.Node{command.Run("cp", table, table+".bak")}
-	change := func(point string) command.Simple { return command.Run("awk", mountsProgram).With("point", point) }
+	change := func(point string, old loader.Spec) command.Simple {
+		line := command.Run("awk", mountsProgram).With("point", point)
+		// Of other kinds there are several ways to write a name.
+		asItIs := old.Kind == loader.ByFSUUID || old.Kind == loader.ByPartUUID || old.Kind == loader.ByDevice
+		if asItIs && machine.Plain(old) {
+			line = line.With("old", old.Value)
+		}
+		return line
+	}
 	for i, r := range n.Mounts {
 		if r.New.Kind != loader.ByFSUUID {
-			nodes = append(nodes, edited(change(n.Points[i]).With("device", machine.DeviceText(r.New)), table))
+			nodes = append(nodes, edited(change(n.Points[i], r.Old).With("device", machine.DeviceText(r.New)), table))
 			continue
 		}
 		nodes = append(nodes, command.All(fresh(d, "uuid", r.To),
-			edited(change(n.Points[i]).With("device", command.Join("UUID=", command.Var("uuid"))), table)))
+			edited(change(n.Points[i], r.Old).With("device", command.Join("UUID=", command.Var("uuid"))), table)))
 	}
 	for _, m := range n.Lax {
-		nodes = append(nodes, edited(change(m.Field).With("lax", "yes"), table))
+		nodes = append(nodes, edited(change(m.Field, m.Spec).With("lax", "yes"), table))
 	}
 	return nodes
 }
