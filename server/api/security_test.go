@@ -30,8 +30,8 @@ import (
 var mayDo = map[store.Role]string{
 	"": "sign-in health",
 	store.Reader: "who-am-i sign-out set-password get-settings list-cases get-case check-case what-if find-messages list-partition-types switch-on " +
-		"read-bytes list-downloads case-history read-listing get-listing list-evidence list-references list-tables export-references export-layout get-plan get-script prepare preview-copy hand-over old-drive-commands hide-recovery report-pdf report-markdown report-json export-case model-memory fleet figures figures-csv",
-	store.Technician: "create-case update-case add-evidence record-start record-start-capture withdraw-start decide-old-drive look-at add-answer withdraw-answer time-start forget-times release-old-drive import-case take-model-memory close-case add-listing withdraw-listing withdraw-evidence tell-disk mark-step answer-question withdraw-statement swap-disks tell-boot-list recognise-piece " +
+		"read-bytes list-downloads case-history read-listing get-listing list-evidence list-references list-tables export-references export-layout get-plan get-script get-stick-plan prepare preview-copy hand-over old-drive-commands hide-recovery report-pdf report-markdown report-json export-case model-memory fleet figures figures-csv",
+	store.Technician: "create-case update-case add-evidence record-start record-start-capture withdraw-start decide-old-drive look-at add-answer withdraw-answer time-start forget-times release-old-drive import-case take-model-memory close-case add-listing withdraw-listing withdraw-evidence tell-disk mark-step add-stick-record answer-question withdraw-statement swap-disks tell-boot-list recognise-piece " +
 		"plan-copy tick-ready tell-progress forget-progress",
 	store.Lead: "list-accounts add-account change-account make-key security-log change-settings delete-case judge-fleet",
 }
