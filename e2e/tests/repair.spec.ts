@@ -125,7 +125,8 @@ test("a plan is put into a file for the stick, which names disks and steps and n
   expect(file.suggestedFilename()).toBe("LATCHKEY-PLAN.json");
   const text = readFileSync(await file.path(), "utf8");
   const plan = JSON.parse(text) as { drives: { role: string; bytes: number }[]; steps: { key: string }[] };
-  expect(plan.steps.map((s) => s.key)).toContain("linux-names");
+  // Which of its two ways the case goes is another test's to change.
+  expect(plan.steps.map((s) => s.key).join()).toMatch(/^linux-(names|files)$/);
   expect(plan.drives.some((d) => d.role === "clone" && d.bytes > 0)).toBe(true);
   expect(text).not.toContain("mkdir");
 });
