@@ -92,30 +92,10 @@ func uefiTables() []Scenario {
 func uefiMBRs() []Scenario {
 	g := Drive{Name: "a", Disk: mbrDisk(1, esp(fat(place{"a", 1}.programs(fallbackX64))), data())}
 	le := binary.LittleEndian
-	logical := Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 64},
-		diskmaker.Partition{MBRType: 0x05, MiB: 100})}
-	inner := Drive{Name: "b", Disk: mbrDisk(2,
-		func() diskmaker.Partition { p := esp(fat(place{"a", 5}.programs(fallbackX64))); return p }())}
 	chain := func(kind byte) Drive {
-		d := logical
-		d.Disk.Partitions = append([]diskmaker.Partition{}, d.Disk.Partitions...)
-		d.Disk.Partitions[1].MBRType = kind
-		return d.spoiled(func(m *diskmaker.Image) {
-			src := inner.Disk.MustBuild()
-			at := int64(65 * mib)
-			_ = src.Pages(func(off int64, page []byte) error {
-				if off >= mib && off < 65*mib {
-					write(m, at+off, page...)
-				}
-				return nil
-			})
-			rec := make([]byte, 16)
-			rec[4] = 0x0C
-			le.PutUint32(rec[8:], 2048)
-			le.PutUint32(rec[12:], 64*2048)
-			write(m, at+446, rec...)
-			write(m, at+510, 0x55, 0xAA)
-		})
+		boot := esp(fat(place{"a", 5}.programs(fallbackX64)))
+		d, _ := chained(Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 64}, boot)}, kind, 1)
+		return d
 	}
 	record := func(i int64, change func(r []byte)) Drive {
 		return g.spoiled(func(m *diskmaker.Image) {

@@ -267,6 +267,12 @@ func TestARootThatIsEncrypted(t *testing.T) {
 	}
 	assert.Contains(t, n.repaired("look-inside"), "cryptsetup open --readonly")
 
+	// A device's name is no name of what lies in others: it stays open, and no answer stops it.
+	n, _ = locked("/dev/sda2")
+	m = sample.Whole(firmware.UEFI, n.drive(machine.RoleClone))
+	m.Drives[0].Bus, m.Answers = fact.Unknown[string](), map[string]string{"opens:clone": "no"}
+	assert.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+
 	n, _ = locked("/dev/mapper/x rd.luks.uuid=luks-aaaaaaaa-0000-4000-8000-000000000001")
 	n.starts(startup.Stops, "no attached disk carries")
 }

@@ -41,8 +41,8 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 	hits, known := find(k, a, *line.root)
 	switch {
 	case len(hits) == 0 && !known:
-		if at, found, only := locked(k); found {
-			return lockedRoot(k, a, from, at, only, line)
+		if at, found := locked(k, *line.root); found {
+			return lockedRoot(k, a, from, at, line)
 		}
 		text, how := fmt.Sprintf("The kernel looks for its root by %s: the evidence does not tell where that is.",
 			*line.root), course.HowCapture

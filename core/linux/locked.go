@@ -4,33 +4,37 @@ import (
 	"fmt"
 
 	"latchkey/core/course"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
-// locked finds the one encrypted volume of the attached drives; only reports whether nothing
-// else of them is closed or not in evidence, so that what lies nowhere else lies in it.
-func locked(k *course.Walk) (at machine.Spot, found, only bool) {
-	only = true
+// locked finds the one encrypted volume of the attached drives, where a name is known to be
+// carried nowhere else: what it names may then lie in it.
+func locked(k *course.Walk, s loader.Spec) (at machine.Spot, found bool) {
+	if s.Kind == loader.ByDevice {
+		return machine.Spot{}, false // no name of what lies in others
+	}
 	for _, d := range k.Drives() {
-		only = only && d.Contents != nil && d.Contents.TableKnown() && !d.Contents.Layout.Open
-		for _, s := range d.Spots() {
-			switch v := s.Volume(); {
-			case v.Kind != volume.KindLUKS:
-				only = only && v.Kind != volume.NotCaptured && v.Kind != volume.Unknown && !v.Opaque()
-			case found:
-				return machine.Spot{}, false, false // which of them it is, is not told
-			default:
-				at, found = s, true
+		if _, known := d.Unopened().Resolve(s); !known {
+			return machine.Spot{}, false
+		}
+		for _, spot := range d.Spots() {
+			if spot.Volume().Kind != volume.KindLUKS {
+				continue
 			}
+			if found {
+				return machine.Spot{}, false // which of them it is, is not told
+			}
+			at, found = spot, true
 		}
 	}
-	return at, found, found && only
+	return at, found
 }
 
 // lockedRoot goes on with a root that may lie in an encrypted volume, which nothing but its
 // passphrase opens: whoever has that can tell.
-func lockedRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot, only bool,
+func lockedRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot,
 	line kernelLine) course.Result {
 	d := at.Drive
 	if !k.World.Yes(
@@ -43,23 +47,9 @@ func lockedRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, at machi
 			),
 			How: "In a live Linux: cryptsetup open on that partition; where a volume group lies in it, lvm vgchange -ay; then blkid shows what it holds."},
 	) {
-		text := fmt.Sprintf("The kernel looks for its root by %s, which does not lie in %s", *line.root, at.Called())
-		if only {
-			return a.Stop(
-				"root-absent",
-				course.StageConfiguration,
-				course.RootWait,
-				text+", nor elsewhere on the attached disks.",
-				line.cited,
-			)
-		}
-		return a.Unproven(
-			"root-unknown",
-			course.StageConfiguration,
-			text+": where else it may lie is not in evidence.",
-			course.HowCapture,
-			line.cited,
-		)
+		return a.Stop("root-absent", course.StageConfiguration, course.RootWait,
+			fmt.Sprintf("The kernel looks for its root by %s, which does not lie in %s, nor elsewhere on the attached disks.",
+				*line.root, at.Called()), line.cited)
 	}
 	a.Takes(
 		from,

@@ -142,11 +142,7 @@ func (c *Contents) device(i int) *loader.BCDDevice {
 // there is none; its configuration and the mount table say the names.
 func (c *Contents) WithGRUB(n Names, arch firmware.Arch, names GRUBNames) *Contents {
 	e := c.WithNames(n)
-	folder := "/boot"
-	if home, in, known := e.BootHome(n.Root); known {
-		n.Home, folder = home, in
-	}
-	folder += "/" + names.Dir
+	folder := n.Folder + "/" + names.Dir
 	e.putMenu(n, folder)
 	home := e.At(n.Home).Serial
 	core := &loader.GRUBCore{Prefix: folder, Config: "search.fs_uuid " + home + " root\nset prefix=($root)" + folder + "\n"}

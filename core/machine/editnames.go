@@ -22,8 +22,8 @@ func (c *Contents) WithNames(n Names) *Contents {
 	table.Mounts = slices.Clone(table.Mounts)
 	for i := range table.Mounts {
 		m := &table.Mounts[i]
-		for j, r := range n.Mounts {
-			if n.Points[j] == m.Field && r.Old == m.Spec {
+		for _, r := range n.Mounts {
+			if r.Point == m.Field && r.Old == m.Spec {
 				m.Spec = r.New
 				break
 			}

@@ -119,7 +119,7 @@ func (d *Drive) Unopened() *Drive {
 	if d.Contents == nil {
 		return d
 	}
-	close := func(v *volume.Volume) {
+	shut := func(v *volume.Volume) {
 		if v.Kind == volume.KindLUKS {
 			v.Kind, v.Serial, v.Label = volume.Empty, "", ""
 		}
@@ -127,10 +127,10 @@ func (d *Drive) Unopened() *Drive {
 	c := d.Contents.clone()
 	for i := range c.Volumes {
 		v := &c.Volumes[i]
-		close(&v.Volume)
+		shut(&v.Volume)
 		v.Inner = slices.Clone(v.Inner)
 		for j := range v.Inner {
-			close(&v.Inner[j].Volume.Volume)
+			shut(&v.Inner[j].Volume.Volume)
 		}
 	}
 	seen := *d

@@ -12,9 +12,10 @@ import (
 // Rename is a name that configuration or mount table of a Linux use, that nothing on its
 // disk carries, and what it is to be called.
 type Rename struct {
-	Old loader.Spec
-	To  Address // what is meant
-	New loader.Spec
+	Old   loader.Spec
+	To    Address // what is meant
+	New   loader.Spec
+	Point string // where a line of the mount table mounts it, as it is written; "" for a menu's
 }
 
 // Names are what a repair lets configuration and mount table of the system at Root say.
@@ -22,10 +23,10 @@ type Names struct {
 	Root      Address
 	NoRoot    bool    // the root is not in evidence: only what GRUB looks for is renamed
 	Home      Address // of /boot; the root where that is not known
+	Folder    string  // of /boot, within Home
 	HomeKnown bool
 	Boot      int            // the EFI system partition; -1 for none
 	Mounts    []Rename       // of the mount table, by its mount points
-	Points    []string       // those mount points as the table writes them
 	Menus     []Rename       // of menus, entries and kernel lines
 	Lax       []loader.Mount // mounts that the start is to go on without
 }
@@ -47,7 +48,7 @@ type renaming struct {
 func (d *Drive) LinuxNames(boot int, root Address, original *Contents) Names {
 	c := d.Contents
 	r := &renaming{drive: d, c: c, original: original, names: Names{Root: root, Boot: boot}}
-	if r.names.Home, _, r.names.HomeKnown = c.BootHome(root); !r.names.HomeKnown {
+	if r.names.Home, r.names.Folder, r.names.HomeKnown = c.BootHome(root); !r.names.HomeKnown {
 		r.names.Home = root
 	}
 	r.mounts()
@@ -105,8 +106,7 @@ func (r *renaming) mounts() {
 		}
 		if to, ok := r.meant(m); ok {
 			if name, ok := r.called(m.Spec, to); ok {
-				r.names.Mounts = append(r.names.Mounts, Rename{m.Spec, to, name})
-				r.names.Points = append(r.names.Points, m.Field)
+				r.names.Mounts = append(r.names.Mounts, Rename{m.Spec, to, name, m.Field})
 				continue
 			}
 		}
@@ -284,6 +284,6 @@ func (r *renaming) rename(old loader.Spec, to Address) {
 		return
 	}
 	if name, ok := r.called(old, to); ok {
-		r.names.Menus = append(r.names.Menus, Rename{old, to, name})
+		r.names.Menus = append(r.names.Menus, Rename{Old: old, To: to, New: name})
 	}
 }

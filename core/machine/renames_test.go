@@ -76,8 +76,8 @@ func TestOldNamesAreGivenTheirNewOnes(t *testing.T) {
 	c := withTable(linuxDisk("E-2", "boot-2", "new", "swap-2"), oldTable)
 	n, then := namesOf(t, c, nil)
 	got := map[string]string{}
-	for i, r := range n.Mounts {
-		got[n.Points[i]] = machine.DeviceText(r.New)
+	for _, r := range n.Mounts {
+		got[r.Point] = machine.DeviceText(r.New)
 	}
 	assert.Equal(t, map[string]string{"/": "/dev/mapper/new-root", "/boot": "UUID=boot-2", "/boot/efi": "UUID=E-2",
 		"/home": "/dev/mapper/new-home", "none": "UUID=swap-2"}, got)

@@ -207,13 +207,13 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 		}
 		return line
 	}
-	for i, r := range n.Mounts {
+	for _, r := range n.Mounts {
 		if r.New.Kind != loader.ByFSUUID {
-			nodes = append(nodes, edited(change(n.Points[i], r.Old).With("device", machine.DeviceText(r.New)), table))
+			nodes = append(nodes, edited(change(r.Point, r.Old).With("device", machine.DeviceText(r.New)), table))
 			continue
 		}
 		nodes = append(nodes, command.All(fresh(d, "uuid", r.To),
-			edited(change(n.Points[i], r.Old).With("device", command.Join("UUID=", command.Var("uuid"))), table)))
+			edited(change(r.Point, r.Old).With("device", command.Join("UUID=", command.Var("uuid"))), table)))
 	}
 	for _, m := range n.Lax {
 		nodes = append(nodes, edited(change(m.Field, m.Spec).With("lax", "yes"), table))

@@ -217,9 +217,14 @@ func (a *API) script(ctx context.Context, in *scriptInput) (*scriptOutput, error
 		sumOf(text))); err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	sum := sha256.Sum256([]byte(text))
-	return &scriptOutput{"text/plain; charset=utf-8", fmt.Sprintf(`attachment; filename="%s"`, scriptName(shell)), "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":",
-		[]byte(text)}, nil
+	return attachment(scriptName(shell), "text/plain; charset=utf-8", []byte(text)), nil
+}
+
+// attachment is a file to be kept, with its sum. RFC 9530.
+func attachment(name, contentType string, raw []byte) *scriptOutput {
+	sum := sha256.Sum256(raw)
+	return &scriptOutput{contentType, fmt.Sprintf(`attachment; filename="%s"`, name),
+		"sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":", raw}
 }
 
 func scriptName(shell repair.Shell) string {

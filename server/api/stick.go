@@ -3,8 +3,6 @@ package api
 import (
 	"bufio"
 	"context"
-	"crypto/sha256"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/http"
@@ -86,9 +84,7 @@ func (a *API) stickPlan(ctx context.Context, in *CaseID) (*scriptOutput, error) 
 	if err := a.store.Note(ctx, in.ID, by(ctx, store.WhatScript, planfile.Name+", SHA-256 "+sumOf(string(raw)))); err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	sum := sha256.Sum256(raw)
-	return &scriptOutput{"application/json", fmt.Sprintf(`attachment; filename="%s"`, planfile.Name),
-		"sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":", raw}, nil
+	return attachment(planfile.Name, "application/json", raw), nil
 }
 
 type stickRecordInput struct {
