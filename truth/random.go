@@ -102,7 +102,7 @@ func (c *chance) legacyDrive(name string, id byte) Drive {
 		chain = &l
 		if c.of(4) {
 			c.said = append(c.said, "the extended one active")
-			d.Disk.Partitions[from].Active = true
+			d.Disk.Extended.Active = true
 		}
 		if c.of(3) {
 			d = c.chainDamage(&l)(d)

@@ -3,6 +3,7 @@ package truth
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"latchkey/internal/diskmaker"
 )
@@ -15,63 +16,31 @@ type logical struct {
 	number int // of the extended partition's record, from 1
 	at     int64
 	ends   int64
-	parts  []diskmaker.Partition
 	starts []int64 // bytes from the start of the disk
 	tables []int64 // of the records before them
 }
 
 // chained puts partitions of an MBR from an index on into a chain within an extended
-// partition of a type.
+// partition of a type. Their boot sectors tell their place from their record on, as systems
+// write them. Common practice, no source.
 func chained(d Drive, kind byte, from int) (Drive, logical) {
-	l := logical{number: from + 1, parts: d.Disk.Partitions[from:]}
-	primary := append([]diskmaker.Partition{}, d.Disk.Partitions[:from]...)
-	l.at = mib
-	for _, p := range primary {
-		l.at += int64(p.MiB) * mib
+	l := logical{number: from + 1}
+	d.Disk.Partitions = slices.Clone(d.Disk.Partitions)
+	d.Disk.Extended.Type = kind
+	for i := range d.Disk.Partitions[from:] {
+		p := &d.Disk.Partitions[from+i]
+		p.Logical, p.Hidden = true, mib/512
 	}
-	at := l.at
-	for _, p := range l.parts {
-		l.tables, l.starts = append(l.tables, at), append(l.starts, at+mib)
-		at += int64(1+p.MiB) * mib
+	laid, err := d.Disk.Placed()
+	if err != nil {
+		panic(err)
 	}
-	l.ends = at
-	d.Disk.Partitions = append(primary, diskmaker.Partition{MBRType: kind, MiB: uint64((at - l.at) / mib)})
-	d = d.spoiled(func(m *diskmaker.Image) {
-		for i, p := range l.parts {
-			alone := p
-			alone.Active = false
-			src := mbrDisk(1, alone).MustBuild()
-			_ = src.Pages(func(off int64, page []byte) error {
-				if off >= mib && off < int64(1+p.MiB)*mib {
-					write(m, l.starts[i]+off-mib, page...)
-				}
-				return nil
-			})
-			write(m, l.tables[i]+446, l.records(i)...)
-			write(m, l.tables[i]+510, 0x55, 0xAA)
-		}
-	})
+	for _, p := range laid.Partitions[from:] {
+		at := int64(p.Start) * 512
+		l.tables, l.starts, l.ends = append(l.tables, at-mib), append(l.starts, at), at+int64(p.MiB)*mib
+	}
+	l.at = l.tables[0]
 	return d, l
-}
-
-// records are the two of a table in the chain: the partition, counted from the table, and
-// the next table, counted from the start of the extended partition.
-func (l *logical) records(i int) []byte {
-	raw := make([]byte, 32)
-	le := binary.LittleEndian
-	p := l.parts[i]
-	if p.Active {
-		raw[0] = 0x80
-	}
-	raw[4] = p.MBRType
-	le.PutUint32(raw[8:], mib/512)
-	le.PutUint32(raw[12:], uint32(p.MiB*mib/512))
-	if i+1 < len(l.parts) {
-		raw[20] = 5
-		le.PutUint32(raw[24:], uint32((l.tables[i+1]-l.at)/512))
-		le.PutUint32(raw[28:], uint32((1+l.parts[i+1].MiB)*mib/512))
-	}
-	return raw
 }
 
 // inChain puts the last partitions of an MBR into a chain, and may damage that.

@@ -77,6 +77,7 @@ type Partition struct {
 	Active     bool   // MBR
 	ActiveOpen bool   // whether it is marked active is not told
 	Logical    bool   // MBR
+	EBR        uint64 // the sector of a logical partition's extended boot record
 	Unplaced   bool   // where it starts is not known; Start only keeps the order
 	Rough      bool   // place and length were rounded, as on a screen
 	Source     fact.Source
@@ -292,11 +293,12 @@ func (l *Layout) fromMBR() {
 		if !e.Used() || isExtended(e.Type) {
 			continue
 		}
-		l.Partitions = append(l.Partitions, Partition{
-			Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
-			Active: e.Active(), Logical: e.Number > 4,
-			Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen),
-		})
+		p := Partition{Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
+			Active: e.Active(), Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen)}
+		if p.Logical = e.Number > 4; p.Logical {
+			p.EBR = uint64(e.Offset) / uint64(l.SectorSize)
+		}
+		l.Partitions = append(l.Partitions, p)
 	}
 }
 

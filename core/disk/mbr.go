@@ -14,10 +14,6 @@ const (
 	mbrSignatureOff = 510 // 0xAA55, stored 55 AA
 )
 
-// maxLogical bounds the walk of an extended chain. Linux stops at 256
-// partitions of a disk; no system offers more.
-const maxLogical = 256
-
 // MBR is the master boot record and its chain of logical partitions.
 type MBR struct {
 	Signature     bool   // 55 AA at byte 510
@@ -109,6 +105,9 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 		m.Entries[i] = decodeMBREntry(raw[off:], i+1, 0, off)
 	}
 	if !m.Signature {
+		if m.plausible() {
+			m.readChains(d) // where they lead may be confirmed by the file systems there
+		}
 		src := at("MBR", "signature", mbrSignatureOff, 2)
 		return m, []Problem{problem(CodeMBRSignature, src, "Sector 0 does not end in 55 AA: it holds no boot record.").
 			wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))}, nil
@@ -120,15 +119,21 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 		return m, []Problem{problem(CodeMBRNoTable, at("MBR", "partition records", mbrEntriesOff, 64),
 			"Sector 0 ends in 55 AA, but its four partition records are not a table: status bytes are neither 00 nor 80.")}, nil
 	}
+	problems = append(problems, m.readChains(d)...)
+	return m, append(problems, m.check(d)...), nil
+}
+
+// readChains walks the chains that the records lead to.
+func (m *MBR) readChains(d *Disk) (problems []Problem) {
 	for _, e := range m.Entries {
-		if isExtended(e.Type) {
+		if e.Extended() {
 			logical, chain, whole := readLogical(d, e)
 			m.Logical = append(m.Logical, logical...)
 			m.LogicalOpen = m.LogicalOpen || !whole
 			problems = append(problems, chain...)
 		}
 	}
-	return m, append(problems, m.check(d)...), nil
+	return problems
 }
 
 func (m *MBR) plausible() bool {
@@ -139,57 +144,6 @@ func (m *MBR) plausible() bool {
 		}
 	}
 	return odd <= 1
-}
-
-// readLogical walks the chain of extended boot records. Each record's first
-// entry is relative to that record, its second to the start of the extended
-// partition. Common practice, as the Linux kernel reads it (block/partitions).
-// It is whole unless the evidence lacks a record.
-func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole bool) {
-	var found []MBREntry
-	var problems []Problem
-	seen := map[uint64]bool{}
-	for at0 := ext.Start; ; {
-		off := Span(at0, d.sectorSize)
-		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
-		if seen[at0] {
-			return found, append(problems, problem(CodeEBRLoop, src,
-				"The chain of logical partitions returns to sector %d: it loops.", at0)), true
-		}
-		if len(found) >= maxLogical {
-			return found, append(problems, problem(CodeEBRLong, src,
-				"The chain of logical partitions has more than %d links.", maxLogical)), true
-		}
-		seen[at0] = true
-		raw, err := d.Read(off, 512)
-		if IsNotCaptured(err) {
-			return found, problems, false
-		}
-		if err != nil {
-			return found, append(problems, problem(CodeEBRUnreadable, src,
-				"The extended boot record at sector %d cannot be read: %v.", at0, err)), true
-		}
-		if raw[510] != 0x55 || raw[511] != 0xAA {
-			return found, append(problems, problem(CodeEBRSignature, src,
-				"The extended boot record at sector %d does not end in 55 AA.", at0).
-				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))), true
-		}
-		part := decodeMBREntry(raw[mbrEntriesOff:], 5+len(found), at0, off+mbrEntriesOff)
-		if part.Used() {
-			found = append(found, part)
-		}
-		link := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, ext.Start, off+mbrEntriesOff+mbrEntryLen)
-		if link.Type == 0 || link.Length == 0 {
-			return found, problems, true
-		}
-		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
-			return found, append(problems, problem(CodeEBROutside,
-				at("Extended boot record", "link", link.Offset, mbrEntryLen),
-				"The link to sector %d leads outside the extended partition (%d to %d).",
-				link.Start, ext.Start, ext.Start+ext.Length-1)), true
-		}
-		at0 = link.Start
-	}
 }
 
 // Active lists the records that are marked active, empty ones too: boot code looks at the

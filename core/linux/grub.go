@@ -167,6 +167,9 @@ func grubConfig(a *course.Attempt, to grubPlaces, name string) (*machine.Config,
 			),
 			course.HowTry,
 		)
+	case c == nil && (v.Kind == volume.Empty || v.Kind == volume.Unknown):
+		end = a.Unproven("menu-unread", course.StageConfiguration,
+			fmt.Sprintf("%s is looked for on %s, where no file system is recognised.", name, root.Called()), course.HowTry)
 	case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing(), c == nil &&
 		!v.LooksForMenu(name):
 		end = a.Unproven("menu-missing-evidence", course.StageConfiguration,

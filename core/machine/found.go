@@ -14,6 +14,7 @@ import (
 type Found struct {
 	Partition disk.Partition // where it lies; its length is the volume's own, or 0
 	Volume    Volume
+	Record    disk.MBREntry // that tells of it as of a logical partition; its type is 0 where none does
 }
 
 // lacksTable reports whether the disk has no table that tells of its partitions, and that
@@ -44,8 +45,7 @@ func (c *Contents) search(d *disk.Disk, left *int64) {
 // partition begins and no volume does, and at the beginning of what it leaves free. With
 // them stand those that begin where it says.
 func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
-	places := c.doubted()
-	hits, lacks := volume.SearchAt(d, places)
+	hits, lacks := c.searchGaps(d)
 	if len(hits) == 0 && !c.tableDoubted() {
 		return
 	}
@@ -58,15 +58,55 @@ func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
 		}
 		length, _ := v.TotalSectors.Get()
 		hits = slices.DeleteFunc(hits, func(h volume.Hit) bool { return h.Start == p.Start })
-		c.Found = append(c.Found, Found{disk.Partition{Number: p.Number, Start: p.Start, Length: length}, *v})
+		at := disk.Partition{Number: p.Number, Start: p.Start, Length: length}
+		c.Found = append(c.Found, Found{Partition: at, Volume: *v})
 	}
 	c.examineFound(d, hits, left)
+}
+
+// searchGaps looks at the doubted places, and behind what it found there: more volumes may
+// follow of which no record is left.
+func (c *Contents) searchGaps(d *disk.Disk) (hits []volume.Hit, lacks bool) {
+	l := &c.Layout
+	per := uint64(1<<20) / uint64(l.SectorSize)
+	seen := map[uint64]bool{}
+	for places := c.doubted(); len(places) > 0; {
+		for _, at := range places {
+			seen[at] = true
+		}
+		more, missing := volume.SearchAt(d, places)
+		hits, lacks, places = append(hits, more...), lacks || missing, nil
+		for _, h := range more {
+			end := h.Start + h.Length
+			up := (end + per - 1) / per * per
+			for _, at := range []uint64{end, end + 63, up, up + per} {
+				if h.Length > 0 && !seen[at] && !c.heldAt(at) && len(hits) < maxFound {
+					places = append(places, at)
+				}
+			}
+		}
+	}
+	return hits, lacks
+}
+
+// maxFound bounds the volumes that are followed from one to the next.
+const maxFound = 64
+
+// heldAt reports whether a sector belongs to a partition that holds a volume.
+func (c *Contents) heldAt(at uint64) bool {
+	for i, p := range c.Layout.Partitions {
+		if p.Start <= at && at < p.End() && !holdsNone(&c.Volumes[i]) {
+			return true
+		}
+	}
+	return false
 }
 
 // tableDoubted reports whether a table that is in force contradicts itself.
 func (c *Contents) tableDoubted() bool {
 	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
-		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer} {
+		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer,
+		disk.CodeEBRLoop, disk.CodeEBRSignature, disk.CodeEBROutside} {
 		if _, found := c.Layout.Find(code); found {
 			return true
 		}
@@ -95,7 +135,16 @@ func (c *Contents) doubted() []uint64 {
 	for i, p := range l.Partitions {
 		if holdsNone(&c.Volumes[i]) && p.Type.Role != disk.RoleReserved {
 			near := p.Start / per * per
-			places = append(places, p.Start-min(p.Start, 1), p.Start+1, near, near+per)
+			places = append(places, p.Start-min(p.Start, 1), p.Start+1, p.Start+63, near, near+per)
+		}
+	}
+	if l.Style == disk.StyleMBR && l.MBR != nil {
+		for _, e := range l.MBR.Entries {
+			for _, at := range []uint64{e.Start + 1, e.Start + 63, e.Start + per} {
+				if e.Extended() && !c.heldAt(at) {
+					places = append(places, at)
+				}
+			}
 		}
 	}
 	slices.Sort(places)
@@ -154,7 +203,24 @@ func (c *Contents) examineFound(d *disk.Disk, hits []volume.Hit, left *int64) {
 		v.dropProblem(volume.CodeVolumeTooLong)
 		read.MBRType = 7
 		v.runAlone(d, read)
-		c.Found = append(c.Found, Found{p, v})
+		c.Found = append(c.Found, Found{Partition: p, Volume: v})
+	}
+	for i := range c.Found {
+		c.tellRecord(d, &c.Found[i])
+	}
+}
+
+// tellRecord looks for the record that a volume has before it as a logical partition.
+func (c *Contents) tellRecord(d *disk.Disk, f *Found) {
+	if c.Layout.Style == disk.StyleGPT {
+		return
+	}
+	e, found, err := disk.RecordBefore(d, f.Partition.Start)
+	switch {
+	case found && e.Length >= f.Partition.Length:
+		f.Record = e
+	case !found && disk.IsNotCaptured(err):
+		c.FoundLacks = true
 	}
 }
 
@@ -165,6 +231,32 @@ type Record struct {
 	Signature  uint32    // of an MBR
 	FirstLBA   uint64    // the first usable sector of a GPT; 0 is the usual one
 	Partitions []disk.Partition
+	Extended   disk.MBREntry // in which the logical partitions of an MBR lie; number 0 is none
+}
+
+// Entries are the records of an MBR's table: those of sector 0, and of logical partitions.
+func (r *Record) Entries(sectorSize int) (primary [4]disk.MBREntry, logical []disk.MBREntry) {
+	for i := range primary {
+		primary[i] = disk.MBREntry{Number: i + 1, Offset: 446 + 16*int64(i)}
+	}
+	for _, p := range r.Partitions {
+		e := disk.MBREntry{Number: p.Number, Type: p.MBRType, Start: p.Start, Length: p.Length}
+		if p.Active {
+			e.Status = 0x80
+		}
+		if p.Logical {
+			e.Offset = disk.Span(p.EBR, sectorSize) + 446
+			logical = append(logical, e)
+		} else {
+			e.Offset = primary[p.Number-1].Offset
+			primary[p.Number-1] = e
+		}
+	}
+	if x := r.Extended; x.Number > 0 {
+		x.Offset = primary[x.Number-1].Offset
+		primary[x.Number-1] = x
+	}
+	return primary, logical
 }
 
 // WithTable has the table, with the volumes that were found where its partitions begin.
@@ -192,14 +284,7 @@ func (c *Contents) WithTable(r Record) *Contents {
 		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Header: disk.GPTHeader{DiskGUID: r.ID, FirstUsableLBA: r.FirstLBA}}}
 		e.tablesAnew(l.Sectors)
 	} else {
-		for _, p := range r.Partitions {
-			i := p.Number - 1
-			mbr.Entries[i] = disk.MBREntry{Number: p.Number, Type: p.MBRType, Start: p.Start, Length: p.Length,
-				Offset: 446 + 16*int64(i)}
-			if p.Active {
-				mbr.Entries[i].Status = 0x80
-			}
-		}
+		mbr.Entries, mbr.Logical = r.Entries(l.SectorSize)
 	}
 	if e.Code = loader.CodeNone; len(mbr.BootCode) > 0 {
 		e.Code = loader.Classify(mbr.BootCode)

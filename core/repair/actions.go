@@ -20,12 +20,12 @@ var actions = map[course.Stage][]action{
 	course.StageTable: {restorePrimary, rebuildTable, correctTable, protectiveMBR, writeBootCode, linuxFiles, setMode},
 	course.StageBootPartition: {correctType, correctTable, protectiveMBR, unhide, setActive, hiddenSectors,
 		copyBootSector, copyFAT, rebuildTable, writeBootCode, createESP, formatESP, linuxFiles, copyBootFiles, setMode},
-	course.StageLoader: {correctTable, copyFAT, copyBootSector, formatESP, macBless, macInstall, fallbackPath,
-		entryFirst, addEntry, windowsFiles, linuxFiles, copyBootFiles, secureBootOff, setActive},
-	course.StageConfiguration: {correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames, linuxFiles,
-		copyBootSector, detachOthers, lookInside},
-	course.StageSystem: {correctTable, recoveryKey, copyBootSector, macInstall, controllerBack, driverAtStart,
-		safeStart, buildIn, initialRAMDisk, detachOthers},
+	course.StageLoader: {rebuildTable, correctTable, copyFAT, copyBootSector, formatESP, macBless, macInstall,
+		fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, copyBootFiles, secureBootOff, setActive},
+	course.StageConfiguration: {rebuildTable, correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames,
+		linuxFiles, copyBootSector, detachOthers, lookInside},
+	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
+		driverAtStart, safeStart, buildIn, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

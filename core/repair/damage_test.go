@@ -174,6 +174,7 @@ var systems = []ofSystem{
 	{"Windows, UEFI", firmware.UEFI, sample.WindowsDisk(1, 1), ofGPT},
 	{"Linux, UEFI", firmware.UEFI, sample.LinuxDisk(1, 1), ofGPT},
 	{"Windows, legacy", firmware.Legacy, sample.LegacyWindowsDisk(true), ofMBR},
+	chained[0], chained[1],
 }
 
 // machine is a system's machine with a damaged disk, and its original unplugged
@@ -237,7 +238,7 @@ func TestTwoDamagesAtOnce(t *testing.T) {
 	}
 	for seed := range uint64(rounds) {
 		r := rand.New(rand.NewPCG(seed, 29))
-		s, original := systems[seed%3], r.IntN(2) == 0
+		s, original := systems[seed%uint64(len(systems))], r.IntN(2) == 0
 		image := s.disk.MustBuild()
 		names := map[string]bool{}
 		for range 2 {

@@ -15,7 +15,7 @@ import (
 // beyond the end, that is gone. What an entry says besides stays as it is.
 func correctTable(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || len(c.Found) == 0 || c.LacksTable() || chained(c) {
+	if c == nil || len(c.Found) == 0 || c.LacksTable() || entangled(c) {
 		return nil
 	}
 	w := tableWriter{m: m, c: c, action: "correct-table", key: "correct ", title: "Correct the partition table, by "}
@@ -39,25 +39,12 @@ func correctTable(m machine.Machine, _ course.Stage) []move {
 	return w.moves
 }
 
-// chained reports whether records of a table lead to others, or stand beside another table:
-// those are not written anew.
-func chained(c *machine.Contents) bool {
-	mbr := c.Layout.MBR
-	switch {
-	case mbr == nil:
-		return true
-	case c.Layout.Style == disk.StyleGPT:
-		return mbr.Hybrid() && mbr.Signature
-	}
-	return slices.ContainsFunc(mbr.Entries[:], disk.MBREntry.Extended) || len(mbr.Logical) > 0
-}
-
 // differs reports whether a table says something else than the one in force, or that one
 // is out of order in itself.
 func differs(c *machine.Contents, r machine.Record) bool {
 	_, strange := c.Layout.Find(disk.CodeMBRStatus)
 	_, outside := c.Layout.Find(disk.CodeGPTEntryOutside)
-	return strange || outside || r.Style != c.Layout.Style ||
+	return strange || outside || unchained(c) || r.Style != c.Layout.Style ||
 		!slices.EqualFunc(r.Partitions, c.Layout.Partitions, samePlace)
 }
 
@@ -81,11 +68,12 @@ func correctedRecord(m machine.Machine, c *machine.Contents, more bool) (machine
 		r.ID, r.FirstLBA = g.Header.DiskGUID, g.Header.FirstUsableLBA
 	case l.Style == disk.StyleMBR:
 		r.Signature = l.MBR.DiskSignature
+		r.Extended, _ = extendedOf(c)
 	default:
 		return r, false
 	}
 	var unclaimed []machine.Found
-	r.Partitions, unclaimed = placed(c, l.Partitions)
+	r.Partitions, unclaimed = placed(c, besides(l.Partitions, r.Extended))
 	if !dropped(c, &r) || !shortened(c, &r) {
 		return r, false
 	}
@@ -94,13 +82,14 @@ func correctedRecord(m machine.Machine, c *machine.Contents, more bool) (machine
 			return r, false
 		}
 	}
-	slices.SortStableFunc(r.Partitions, func(p, q disk.Partition) int { return cmp.Compare(p.Number, q.Number) })
 	for _, p := range r.Partitions {
 		if p.Start < r.FirstLBA {
 			r.FirstLBA = firstUsable(l.SectorSize)
 		}
 	}
-	return r, apart(c, r) && (l.Style == disk.StyleGPT || len(r.Partitions) <= 4)
+	linked := chain(c, &r)
+	slices.SortStableFunc(r.Partitions, func(p, q disk.Partition) int { return cmp.Compare(p.Number, q.Number) })
+	return r, linked && apart(c, r)
 }
 
 // firstUsable is the first sector that partitions may take: behind the header and an entry
@@ -118,14 +107,16 @@ func added(m machine.Machine, c *machine.Contents, r *machine.Record, unclaimed 
 			p.TypeGUID, p.Type = guid, disk.GPTType(guid)
 		} else {
 			p.MBRType, p.Type = kind, disk.MBRType(kind)
+			p = asLogical(c, p, f, r)
 		}
 		if q, there := ofOriginal(m, c, p.Start); there && q.Length >= p.Length {
 			p = q
 		}
 		taken := func(n int) bool {
-			return slices.ContainsFunc(r.Partitions, func(q disk.Partition) bool { return q.Number == n })
+			of := func(q disk.Partition) bool { return q.Number == n }
+			return n == r.Extended.Number || slices.ContainsFunc(r.Partitions, of)
 		}
-		for n := 1; p.Number == 0 || taken(p.Number); n++ {
+		for n := 1; p.Number == 0 || !p.Logical && taken(p.Number); n++ {
 			p.Number = n
 		}
 		if r.Style == disk.StyleGPT && p.GUID.IsZero() {
@@ -149,7 +140,7 @@ func ofOriginal(m machine.Machine, c *machine.Contents, start uint64) (disk.Part
 	}
 	for i, p := range o.Layout.Partitions {
 		open := p.Unplaced || p.Rough || p.TypeOpen || p.ActiveOpen || o.Volumes[i].Told
-		if p.Start == start && !open && !p.Logical {
+		if p.Start == start && !open {
 			return p, true
 		}
 	}

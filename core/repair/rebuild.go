@@ -2,6 +2,7 @@ package repair
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
 	"regexp"
 	"slices"
@@ -35,8 +36,11 @@ func rebuildTable(m machine.Machine, _ course.Stage) []move {
 	if r, ok := originalRecord(m, c); ok {
 		w.add(r, "the original's", "The clone has none that can be read; its file systems lie where the original's table says.")
 	}
-	if r, ok := volumeRecord(m, c); ok {
+	if r, ok := volumeRecord(m, c, true); ok {
 		w.add(r, "the file systems found", "The clone has none that can be read; its file systems say where they begin and how long they are.")
+	}
+	if r, ok := volumeRecord(m, c, false); ok {
+		w.add(r, "the file systems found, all as primary partitions", "The clone has none that can be read; its file systems say where they begin and how long they are. One that was logical is started by no boot code.")
 	}
 	return w.moves
 }
@@ -62,15 +66,23 @@ func (w *tableWriter) add(r machine.Record, from, why string) {
 	if r.Style == disk.StyleMBR && w.c.Layout.Style == disk.StyleMBR {
 		saves = tableSectors(w.c)
 	}
+	if r.Style == disk.StyleMBR {
+		saves = append(saves, chainSectors(r)...)
+	}
 	step := PlanStep{Action: w.action, Title: w.title + from, Why: why + " " + listed(w.c, r), Risk: RiskLow,
 		Minutes: 9 + len(w.seen), Saves: saves, Undo: "Write the saved sectors back."}
-	tools := map[Toolbox]func() []Command{Linux: func() []Command { return rebuildCommands(r) }}
+	tools := map[Toolbox]func() []Command{Linux: func() []Command {
+		if r.Extended.Number > 0 {
+			return chainCommands(w.c, r)
+		}
+		return rebuildCommands(r)
+	}}
 	w.moves = append(w.moves, onDisk(w.m, step, w.key+from, w.c.WithTable(r), tools))
 }
 
 func samePlace(p, q disk.Partition) bool {
 	return p.Start == q.Start && p.Length == q.Length && p.TypeGUID == q.TypeGUID && p.MBRType == q.MBRType &&
-		p.Active == q.Active
+		p.Active == q.Active && p.Logical == q.Logical
 }
 
 // listed says what the table is going to hold.
@@ -186,16 +198,23 @@ func unsignedRecord(c *machine.Contents) (machine.Record, bool) {
 		return machine.Record{}, false
 	}
 	r := machine.Record{Style: disk.StyleMBR, Signature: mbr.DiskSignature}
-	for _, e := range mbr.Entries {
-		if e.Extended() || e.Used() && e.Status&0x7F != 0 {
+	for _, e := range slices.Concat(mbr.Entries[:], mbr.Logical) {
+		switch {
+		case !e.Used():
+		case e.Status&0x7F != 0 || e.Extended() && r.Extended.Number > 0:
 			return machine.Record{}, false
-		}
-		if e.Used() {
-			r.Partitions = append(r.Partitions, disk.Partition{Number: e.Number, Type: disk.MBRType(e.Type),
-				MBRType: e.Type, Start: e.Start, Length: e.Length, Active: e.Active()})
+		case e.Extended():
+			r.Extended = e
+		default:
+			p := disk.Partition{Number: e.Number, Type: disk.MBRType(e.Type), MBRType: e.Type, Start: e.Start,
+				Length: e.Length, Active: e.Active(), Logical: e.Number > 4}
+			if p.Logical {
+				p.EBR = uint64(e.Offset) / uint64(c.Layout.SectorSize)
+			}
+			r.Partitions = append(r.Partitions, p)
 		}
 	}
-	return r, len(r.Partitions) > 0 && confirmed(c, r)
+	return r, len(r.Partitions) > 0 && chain(c, &r) && confirmed(c, r)
 }
 
 // originalRecord is the original's table, where it fits.
@@ -209,15 +228,19 @@ func originalRecord(m machine.Machine, c *machine.Contents) (machine.Record, boo
 		r := machine.Record{Style: l.Style, Partitions: slices.Clone(l.Partitions)}
 		for j := range r.Partitions {
 			p := &r.Partitions[j]
-			if p.Logical || p.Unplaced || p.Rough || o.Contents.Volumes[j].Told || p.TypeOpen || p.ActiveOpen {
+			if p.Unplaced || p.Rough || o.Contents.Volumes[j].Told || p.TypeOpen || p.ActiveOpen {
 				return machine.Record{}, false
 			}
 		}
 		switch {
 		case l.Style == disk.StyleGPT && l.GPT != nil && l.GPT.Valid() != nil:
 			r.ID, r.FirstLBA = l.GPT.Valid().Header.DiskGUID, l.GPT.Valid().Header.FirstUsableLBA
-		case l.Style == disk.StyleMBR && l.MBR != nil && len(l.MBR.Logical) == 0:
+		case l.Style == disk.StyleMBR && l.MBR != nil && !entangled(o.Contents):
 			r.Signature = l.MBR.DiskSignature
+			r.Extended, _ = extendedOf(o.Contents)
+			if !chain(c, &r) {
+				return machine.Record{}, false
+			}
 		default:
 			return machine.Record{}, false
 		}
@@ -227,18 +250,21 @@ func originalRecord(m machine.Machine, c *machine.Contents) (machine.Record, boo
 }
 
 // volumeRecord is a table made of the volumes that were found, in the style that the
-// firmware's mode goes with. Each must tell its own length.
-func volumeRecord(m machine.Machine, c *machine.Contents) (machine.Record, bool) {
+// firmware's mode goes with, with logical partitions where records of them are left, or
+// without. Each must tell its own length.
+func volumeRecord(m machine.Machine, c *machine.Contents, logical bool) (machine.Record, bool) {
 	r := machine.Record{Style: disk.StyleGPT, ID: made(c, 0)}
 	if c.FoundLacks { // there may be more of them
 		return r, false
 	}
 	if isLegacy(m) && c.Layout.Style != disk.StyleGPT {
 		r = machine.Record{Style: disk.StyleMBR}
-		id := made(c, 0)
-		r.Signature = uint32(id[0]) | uint32(id[1])<<8 | uint32(id[2])<<16 | uint32(id[3])<<24
-		if len(c.Found) > 4 {
-			return r, false
+		if c.Layout.MBR != nil {
+			r.Signature = c.Layout.MBR.DiskSignature // systems know the disk by it
+		}
+		if r.Signature == 0 {
+			id := made(c, 0)
+			r.Signature = binary.LittleEndian.Uint32(id[:])
 		}
 	}
 	for i, f := range c.Found {
@@ -251,10 +277,13 @@ func volumeRecord(m machine.Machine, c *machine.Contents) (machine.Record, bool)
 			p.TypeGUID, p.Type, p.GUID = guid, disk.GPTType(guid), made(c, i+1)
 		} else {
 			p.MBRType, p.Type = mbr, disk.MBRType(mbr)
+			if logical {
+				p = asLogical(c, p, f, &r)
+			}
 		}
 		r.Partitions = append(r.Partitions, p)
 	}
-	return r, confirmed(c, r)
+	return r, chain(c, &r) && confirmed(c, r)
 }
 
 // typesOf are the types under which systems keep a kind of volume.

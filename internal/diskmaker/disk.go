@@ -7,7 +7,6 @@ import (
 	"unicode/utf16"
 
 	"latchkey/core/disk"
-	"latchkey/core/loader"
 )
 
 // Style is the partition style of a declared disk.
@@ -25,11 +24,18 @@ type Disk struct {
 	Sectors    uint64 // capacity in logical sectors
 	SectorSize int    // bytes; 0 is 512
 	Style      Style
-	GUID       disk.GUID // GPT disk GUID
-	Signature  uint32    // MBR disk signature
-	BootCode   string    // "classic", "grub" or ""
-	GRUBPrefix string    // the folder that GRUB's core image names
-	Partitions []Partition
+	GUID       disk.GUID   // GPT disk GUID
+	Signature  uint32      // MBR disk signature
+	BootCode   string      // "classic", "grub" or ""
+	GRUBPrefix string      // the folder that GRUB's core image names
+	Partitions []Partition // logical ones at the end
+	Extended   Extended
+}
+
+// Extended declares the partition that the logical ones of an MBR lie in.
+type Extended struct {
+	Type   byte // 0 is 0F
+	Active bool
 }
 
 // Partition declares a partition.
@@ -41,6 +47,7 @@ type Partition struct {
 	Start      uint64    // sectors; 0 is the next MiB after the partition before
 	MiB        uint64    // length; 0 takes what is left
 	Active     bool      // MBR
+	Logical    bool      // MBR: in the extended partition, a MiB behind its record
 	Attributes uint64    // GPT
 	Volume     Volume
 	// Hidden overrides the volume's own idea of its first sector; 0 is the truth.
@@ -158,12 +165,18 @@ func (d Disk) place() ([]placed, error) {
 		first := p.Start
 		if first == 0 {
 			first = next
+			if p.Logical {
+				first += perMiB
+			}
 		}
 		count := p.MiB * perMiB
 		if p.MiB == 0 {
 			count = end - first
 			for _, q := range d.Partitions[i+1:] {
 				count -= q.MiB * perMiB
+				if q.Logical {
+					count -= perMiB
+				}
 			}
 			count -= count % perMiB
 		}
@@ -234,39 +247,6 @@ func (m *Image) writeSectors(at map[uint64][]byte) error {
 		}
 	}
 	return nil
-}
-
-func (m *Image) writeMBR(d Disk, parts []placed) error {
-	if len(parts) > 4 {
-		return fmt.Errorf("%d partitions: an MBR has room for 4 records", len(parts))
-	}
-	le := binary.LittleEndian
-	mbr := make([]byte, 512)
-	switch d.BootCode {
-	case "classic":
-		copy(mbr, loader.StandardCode)
-	case "grub":
-		copy(mbr, grubSector())
-		core, err := grubCore(d.GRUBPrefix)
-		if err != nil {
-			return err
-		}
-		if _, err := m.WriteAt(core, coreSector*512); err != nil {
-			return err
-		}
-	}
-	le.PutUint32(mbr[440:], d.Signature)
-	for i, p := range parts {
-		e := mbr[446+16*i:]
-		if p.Active {
-			e[0] = 0x80
-		}
-		copy(e[1:], []byte{0xFE, 0xFF, 0xFF, p.MBRType, 0xFE, 0xFF, 0xFF})
-		le.PutUint32(e[8:], uint32(p.first))
-		le.PutUint32(e[12:], uint32(p.count))
-	}
-	mbr[510], mbr[511] = 0x55, 0xAA
-	return m.writeSectors(map[uint64][]byte{0: mbr})
 }
 
 func (m *Image) writeVolume(p placed) error {

@@ -1,0 +1,99 @@
+package disk
+
+import (
+	"encoding/binary"
+	"fmt"
+)
+
+// maxLogical bounds the walk of an extended chain. Linux stops at 256
+// partitions of a disk; no system offers more.
+const maxLogical = 256
+
+// readLogical walks the chain of extended boot records. Each record's first
+// entry is relative to that record, its second to the start of the extended
+// partition. Common practice, as the Linux kernel reads it (block/partitions).
+// It is whole unless the evidence lacks a record.
+func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole bool) {
+	var found []MBREntry
+	var problems []Problem
+	seen := map[uint64]bool{}
+	for at0 := ext.Start; ; {
+		off := Span(at0, d.sectorSize)
+		src := at("Extended boot record", "signature", off+mbrSignatureOff, 2)
+		if seen[at0] {
+			return found, append(problems, problem(CodeEBRLoop, src,
+				"The chain of logical partitions returns to sector %d: it loops.", at0)), true
+		}
+		if len(found) >= maxLogical {
+			return found, append(problems, problem(CodeEBRLong, src,
+				"The chain of logical partitions has more than %d links.", maxLogical)), true
+		}
+		seen[at0] = true
+		raw, err := d.Read(off, 512)
+		if IsNotCaptured(err) {
+			return found, problems, false
+		}
+		if err != nil {
+			return found, append(problems, problem(CodeEBRUnreadable, src,
+				"The extended boot record at sector %d cannot be read: %v.", at0, err)), true
+		}
+		if raw[510] != 0x55 || raw[511] != 0xAA {
+			return found, append(problems, problem(CodeEBRSignature, src,
+				"The extended boot record at sector %d does not end in 55 AA.", at0).
+				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))), true
+		}
+		part := decodeMBREntry(raw[mbrEntriesOff:], 5+len(found), at0, off+mbrEntriesOff)
+		if part.Used() {
+			found = append(found, part)
+		}
+		link := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, ext.Start, off+mbrEntriesOff+mbrEntryLen)
+		if link.Type == 0 || link.Length == 0 {
+			return found, problems, true
+		}
+		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
+			return found, append(problems, problem(CodeEBROutside,
+				at("Extended boot record", "link", link.Offset, mbrEntryLen),
+				"The link to sector %d leads outside the extended partition (%d to %d).",
+				link.Start, ext.Start, ext.Start+ext.Length-1)), true
+		}
+		at0 = link.Start
+	}
+}
+
+// Chain is the extended boot record of a logical partition as it stands on a disk: the
+// partition, counted from its own sector, and the next record, counted from the start of the
+// extended partition; with 55 AA. Common practice, as the Linux kernel reads it
+// (block/partitions).
+func (e MBREntry) Chain(at uint64, next *MBREntry) []byte {
+	e.Start -= at
+	b := e.Record()
+	if next != nil {
+		b = append(b, next.Record()...)
+	}
+	b = append(b, make([]byte, 64-len(b))...)
+	return append(b, 0x55, 0xAA)
+}
+
+// RecordBefore finds the extended boot record that tells of what begins at a sector: it stands
+// a MiB, a track or a sector before it. Common practice, no source. The error is that of the
+// evidence, where it lacks one of those.
+func RecordBefore(d *Disk, start uint64) (e MBREntry, found bool, err error) {
+	for _, back := range []uint64{uint64(1<<20) / uint64(d.sectorSize), 63, 1} {
+		if start <= back {
+			continue
+		}
+		off := Span(start-back, d.sectorSize)
+		raw, failed := d.Read(off, 512)
+		if failed != nil {
+			err = failed
+			continue
+		}
+		e = decodeMBREntry(raw[mbrEntriesOff:], 0, start-back, off+mbrEntriesOff)
+		next := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, 0, 0)
+		if raw[510] == 0x55 && raw[511] == 0xAA && e.Used() && e.Start == start && e.Status&0x7F == 0 &&
+			(next.Type == 0 || next.Extended()) && binary.LittleEndian.Uint64(raw[mbrEntriesOff+2*mbrEntryLen:]) == 0 {
+			return e, true, nil
+		}
+	}
+	return MBREntry{}, false, err
+}
