@@ -19,6 +19,7 @@ import (
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
+	"latchkey/internal/sample"
 )
 
 // everyStep hands over each step of every plan for the broken machines, with its
@@ -29,12 +30,10 @@ func everyStep(t *testing.T, each func(name string, s repair.PlanStep, forms []r
 	for name, c := range broken() {
 		machines[name] = machineOf(t, c.mode, c.image)
 	}
-	for name, system := range map[string]diskmaker.Volume{
-		"Windows without the driver": windows(8).Partitions[1].Volume,
-		"Linux without the driver":   {Kind: "ext4", UUID: [16]byte{1}, Files: map[string][]byte{"/etc/fstab": []byte("UUID=01000000-0000-0000-0000-000000000000 / ext4 ro 0 1\n"), "/boot/vmlinuz-6.1": {1}}},
+	for name, d := range map[string]diskmaker.Disk{
+		"Windows without the driver": sample.WindowsDisk(8, 8),
+		"Linux without the driver":   sample.LinuxDisk(8, 8),
 	} {
-		d := windows(8)
-		d.Partitions[1].Volume = system
 		m := machineOf(t, firmware.UEFI, d.MustBuild())
 		m.Until, m.Answers = "", map[string]string{"driver:b": "no"}
 		m.Drives = append(m.Drives, machine.Drive{Name: "a", Role: machine.RoleOriginal, Bus: fact.Tell("ide"),

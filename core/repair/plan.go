@@ -103,6 +103,10 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
 		return plan, m
 	}
+	if mayBeWhole(first) {
+		plan.none(m, first, allowed)
+		return plan, m
+	}
 	q := &queue{{machine: m}}
 	seen := map[string]bool{}
 	for q.Len() > 0 && plan.States < maxStates {
@@ -133,6 +137,14 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	}
 	plan.none(m, first, allowed)
 	return plan, m
+}
+
+// mayBeWhole reports whether the clone reaches its loader and all that keeps the verdict open
+// is what the rules do not cover: it may start as it is, and nothing is written on that.
+func mayBeWhole(t startup.Trace) bool {
+	lacks := func(q course.Question) bool { return len(q.Options) == 0 }
+	return t.Verdict == startup.Depends && t.Reaches == startup.Starts && len(t.Missing) > 0 &&
+		!slices.ContainsFunc(t.Missing, func(q course.Question) bool { return !lacks(q) })
 }
 
 // Progress is what has been done of a plan, by the steps' keys, in order.
