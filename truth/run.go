@@ -15,7 +15,7 @@ import (
 func Scenarios() []Scenario {
 	all := append(uefiScenarios(), legacyScenarios()...)
 	if KernelFolder() != "" {
-		all = append(all, linuxScenarios()...)
+		all = append(append(all, linuxScenarios()...), syslinuxScenarios()...)
 	}
 	if LayoutsFolder() != "" {
 		all = append(all, layoutScenarios()...)

@@ -13,7 +13,7 @@ const maxLogical = 256
 // entry is relative to that record, its second to the start of the extended
 // partition. Common practice, as the Linux kernel reads it (block/partitions).
 // It is whole unless the evidence lacks a record.
-func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole bool) {
+func (m *MBR) readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole bool) {
 	var found []MBREntry
 	var problems []Problem
 	seen := map[uint64]bool{}
@@ -43,8 +43,11 @@ func readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Problem, whole
 				wanted("55 AA", fmt.Sprintf("%02X %02X", raw[510], raw[511]))), true
 		}
 		part := decodeMBREntry(raw[mbrEntriesOff:], 5+len(found), at0, off+mbrEntriesOff)
-		if part.Used() {
+		switch {
+		case part.Used():
 			found = append(found, part)
+		case part.Type != 0:
+			m.Hollow = append(m.Hollow, part)
 		}
 		link := decodeMBREntry(raw[mbrEntriesOff+mbrEntryLen:], 0, ext.Start, off+mbrEntriesOff+mbrEntryLen)
 		if link.Type == 0 || link.Length == 0 {

@@ -22,6 +22,7 @@ type MBR struct {
 	Entries       [4]MBREntry
 	Logical       []MBREntry // in chain order
 	LogicalOpen   bool       // the evidence lacks a record of the chain
+	Hollow        []MBREntry // records of the chain with a type and no length
 }
 
 // MBREntry is one 16-byte partition record. UEFI Specification 2.10, table 5.2.
@@ -127,7 +128,7 @@ func readMBR(d *Disk) (*MBR, []Problem, error) {
 func (m *MBR) readChains(d *Disk) (problems []Problem) {
 	for _, e := range m.Entries {
 		if e.Extended() {
-			logical, chain, whole := readLogical(d, e)
+			logical, chain, whole := m.readLogical(d, e)
 			m.Logical = append(m.Logical, logical...)
 			m.LogicalOpen = m.LogicalOpen || !whole
 			problems = append(problems, chain...)

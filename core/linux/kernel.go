@@ -14,13 +14,17 @@ import (
 // and goes on with them.
 func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot, line kernelLine) course.Result {
 	v := at.Volume()
+	shows := line.gone
+	if shows.ID == "" {
+		shows = course.GRUBNoKernel
+	}
 	for _, file := range append([]string{line.linux}, line.initrds...) {
 		there, known := v.Holds(file)
 		switch {
 		case file == "" || there:
 		case known:
 			text, facts := line.lost.or(fmt.Sprintf("%s is not on %s.", file, at.Called()), line.cited)
-			return a.Stop("kernel-absent", course.StageConfiguration, course.GRUBNoKernel, text, facts...)
+			return a.Stop("kernel-absent", course.StageConfiguration, shows, text, facts...)
 		default:
 			return a.Unproven("kernel-missing-evidence", course.StageConfiguration,
 				fmt.Sprintf("%s on %s is not in evidence.", file, at.Called()), course.HowCapture, line.cited)

@@ -48,7 +48,8 @@ type kernelLine struct {
 	options string
 	root    *loader.Spec
 	cited   machine.Fact
-	lost    *lostSearch // a search that found nothing before
+	lost    *lostSearch    // a search that found nothing before
+	gone    course.Symptom // what shows when one of the files is not there; GRUB's words by default
 }
 
 // lostSearch is a search of GRUB's that found nothing. GRUB says so and goes on

@@ -17,29 +17,31 @@ type ConfigKind string
 
 // The kinds of configuration files.
 const (
-	ConfigStore ConfigKind = "boot configuration store"
-	ConfigGRUB  ConfigKind = "GRUB configuration"
-	ConfigEntry ConfigKind = "boot loader entry"
-	ConfigFstab ConfigKind = "mount table"
-	ConfigMenu  ConfigKind = "boot loader settings"
-	ConfigName  ConfigKind = "name of the system"
-	ConfigShim  ConfigKind = "list of the shim's fallback"
+	ConfigStore    ConfigKind = "boot configuration store"
+	ConfigGRUB     ConfigKind = "GRUB configuration"
+	ConfigEntry    ConfigKind = "boot loader entry"
+	ConfigFstab    ConfigKind = "mount table"
+	ConfigMenu     ConfigKind = "boot loader settings"
+	ConfigName     ConfigKind = "name of the system"
+	ConfigShim     ConfigKind = "list of the shim's fallback"
+	ConfigSyslinux ConfigKind = "Syslinux configuration"
 )
 
 // Config is a file that tells a loader, or the system, what to start and where it
 // lies.
 type Config struct {
-	Kind   ConfigKind
-	Path   string
-	File   *volume.Read // nil when it could not be read
-	From   fact.Source  // where a listing tells of it; it has no bytes then
-	Err    error        // why it could not be read or decoded
-	Store  *loader.Store
-	GRUB   *loader.GRUBConfig
-	Entry  *loader.Entry
-	Menu   *loader.LoaderSettings
-	Name   *loader.Release
-	Mounts []loader.Mount
+	Kind     ConfigKind
+	Path     string
+	File     *volume.Read // nil when it could not be read
+	From     fact.Source  // where a listing tells of it; it has no bytes then
+	Err      error        // why it could not be read or decoded
+	Store    *loader.Store
+	GRUB     *loader.GRUBConfig
+	Entry    *loader.Entry
+	Menu     *loader.LoaderSettings
+	Syslinux *loader.SyslinuxMenu // its entry is Entry
+	Name     *loader.Release
+	Mounts   []loader.Mount
 	// Loaders are the names in a list of the shim's fallback, which lie beside it.
 	Loaders []string
 	text    []byte // of a pasted file

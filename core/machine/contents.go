@@ -60,6 +60,8 @@ type Volume struct {
 	// LegacyManager is Windows' legacy boot manager in the root, "" when there is
 	// none.
 	LegacyManager string
+	// Syslinux is its second stage on the volume; nil for none.
+	Syslinux *SyslinuxStage
 	// Configs are the files that tell a loader what to start.
 	Configs []Config
 	// Kernels are the names of Linux kernels in the root and in /boot.

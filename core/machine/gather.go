@@ -38,6 +38,7 @@ func (g *gathering) gather(base int64) {
 			g.volume.looked[name] = err
 		}
 	}
+	g.syslinux()
 	switch g.volume.Kind {
 	case volume.KindNTFS:
 		g.gatherWindows(base)

@@ -150,17 +150,18 @@ const (
 )
 
 // circles reports whether the last reads are the same few over and over, as of a table whose
-// records lead to each other: each of them gives what it gave before.
+// records lead to each other: each of them gives what it gave before. What fails alone may be
+// tried anew so many times.
 func circles(reads []Read) bool {
 	if len(reads) < circleReads+circleMost {
 		return false
 	}
 	for length := 1; length <= circleMost; length++ {
-		same := true
+		same, gives := true, false
 		for i := len(reads) - circleReads; same && i < len(reads); i++ {
-			same = reads[i] == reads[i-length] && !reads[i].Failed
+			same, gives = reads[i] == reads[i-length], gives || !reads[i].Failed
 		}
-		if same {
+		if same && gives {
 			return true
 		}
 	}

@@ -47,7 +47,7 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	n := d.LinuxNames(boot, root, m.ContentsOf(machine.RoleOriginal))
-	if !n.HomeKnown {
+	if !n.HomeKnown || boot < 0 && bySyslinux(d.Contents.At(n.Home)) {
 		return nil
 	}
 	var saves []Sectors
@@ -65,6 +65,13 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		mv.result = withEntry(mv.result, d.Name, boot, names.Starts(&d.Contents.Volumes[boot], arch(m)), names.Folder)
 	}
 	return []move{mv}
+}
+
+// bySyslinux reports whether the system of a /boot is started by Syslinux alone: it has no GRUB
+// to install.
+func bySyslinux(home *machine.Volume) bool {
+	menu := func(c machine.Config) bool { return c.GRUB != nil }
+	return home.Syslinux != nil && !slices.ContainsFunc(home.Configs, menu)
 }
 
 // linuxNames corrects what names file systems, and leaves the loader as it is.

@@ -2,6 +2,7 @@ package startup
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -94,8 +95,9 @@ func passedOn(k *course.Walk, a *course.Attempt, d *machine.Drive, run *realmode
 		}
 	}
 	a.Loader, a.Final = LoaderBootCode, true
-	for _, e := range d.Contents.Layout.MBR.Entries {
-		if e.Start == at && e.Active() {
+	mbr := d.Contents.Layout.MBR
+	for _, e := range slices.Concat(mbr.Entries[:], mbr.Logical, mbr.Hollow) {
+		if e.Start == at && (e.Active() || e.Number > 4) {
 			a.Loader, a.Partition = LoaderBootSector, e.Number // a record that is no partition by its type or length
 		}
 	}

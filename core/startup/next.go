@@ -59,6 +59,9 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case LoaderBootCode:
 		return a.Unproven("code-unknown", course.StageConfiguration, "The boot code in sector 0 is not a known one: what it loads cannot be told.", course.HowTry)
 	case LoaderBootSector:
+		if linux.LeadsToSyslinux(at) {
+			return linux.Syslinux(k, a, at)
+		}
 		return windows.LegacyManager(k, a, at)
 	case mac.Loader:
 		return mac.System(k, a, at)
