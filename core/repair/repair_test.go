@@ -96,18 +96,6 @@ func TestToolboxesChangeThePlan(t *testing.T) {
 	assert.Contains(t, none.Reason, "with these toolboxes")
 }
 
-// Where two ways differ in kind, both are shown with their price.
-func TestModeOrStyle(t *testing.T) {
-	d := legacyDisk(0)
-	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 10,
-		Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}
-	p := repair.Find(machineOf(t, firmware.UEFI, d.MustBuild()))
-	assert.Equal(t, []string{"set-mode"}, actionsOf(p))
-	require.Len(t, p.Alternatives, 1)
-	assert.Equal(t, []string{"convert-to-gpt"}, actionsOf(p.Alternatives[0]))
-	assert.Contains(t, p.Alternatives[0].Reason, "risk to the data")
-}
-
 // What keeps nothing from starting is told for afterwards, and the bytes agree.
 func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 	image := windows(3).MustBuild().Clone(2 << 30) // a raw copy to a larger disk

@@ -5,7 +5,6 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
-	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -135,38 +134,4 @@ func onlyActive(c *machine.Contents, i int) bool {
 		}
 	}
 	return true
-}
-
-// convertToGPT changes the style in place. Its maker documents what it needs: at
-// most three primary partitions, no logical one, room for the tables.
-func convertToGPT(m machine.Machine, _ course.Stage) []move {
-	d := clone(m)
-	if !isUEFI(m) || d.Contents == nil || d.Contents.Layout.Style != disk.StyleMBR {
-		return nil
-	}
-	system, ok := windowsOn(d)
-	if !ok || len(d.Contents.Layout.Partitions) > 3 {
-		return nil
-	}
-	for _, p := range d.Contents.Layout.Partitions {
-		if p.Logical {
-			return nil
-		}
-	}
-	length := uint64(espMiB<<20) / uint64(d.Contents.Layout.SectorSize)
-	start, shrunk, ok := roomAtEnd(d.Contents, length)
-	if gap, free := freeGap(d.Contents, length); free {
-		start, shrunk, ok = gap, -1, true
-	}
-	if !ok {
-		return nil
-	}
-	changed, boot := d.Contents.WithGPT(start, length, shrunk)
-	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
-	mv := onDisk(m, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20,
-		Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."},
-		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: convertCommands})
-	mv.alone = true
-	mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
-	return []move{mv}
 }
