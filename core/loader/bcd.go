@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -58,8 +59,12 @@ var elementNames = map[uint32]string{
 	0x24000010: "toolsdisplayorder", 0x25000020: "nx",
 }
 
-// BootManager is the identifier of the boot manager's object.
-const BootManager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+// BootManager and MemoryTest are the identifiers of the boot manager's object and of the memory
+// test's. The latter is common practice, no source.
+const (
+	BootManager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+	MemoryTest  = "{b2721d73-1db4-4c62-bf78-c548a880142d}"
+)
 
 // Object types: the high half is what it is. The maker's BCD reference, "BCD
 // objects".
@@ -67,6 +72,7 @@ const (
 	objectBootManager = 0x10100002
 	objectOSLoader    = 0x10200003
 	objectResume      = 0x10200004
+	objectMemoryTest  = 0x10200005
 	objectNTLDR       = 0x10300006
 )
 
@@ -330,24 +336,60 @@ func NewStore(path string, on *BCDDevice) *Store {
 	}}
 }
 
-// Pointing is the store with its default system on another partition.
-func (s *Store) Pointing(on *BCDDevice) *Store {
+// Beside lists what goes with the default system, where the store has it on a partition: what
+// it is woken by, which lies where the system does, and the memory test, which lies beside the
+// boot manager.
+func (s *Store) Beside() (resume, test *Object) {
+	on := func(id string, kind uint32) *Object {
+		o, ok := s.Object(id)
+		if !ok || o.Type != kind {
+			return nil
+		}
+		e, ok := o.Element(ElementDevice)
+		if !ok || e.Device == nil || e.Device.Kind != DevicePartition || !objectID.MatchString(id) {
+			return nil
+		}
+		return o
+	}
+	if system, ok := s.Default(); ok {
+		if e, ok := system.Element(ElementResumeObject); ok && len(e.IDs) == 1 {
+			resume = on(e.IDs[0], objectResume)
+		}
+	}
+	return resume, on(MemoryTest, objectMemoryTest)
+}
+
+// objectID is how an object is called: a name out of a store is nothing else.
+var objectID = regexp.MustCompile(`^\{[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\}$`)
+
+// Pointing is the store with its default system on one partition and the boot manager on
+// another, and what goes with them.
+func (s *Store) Pointing(on, manager *BCDDevice) *Store {
 	system, ok := s.Default()
 	if !ok {
 		return s
 	}
+	resume, test := s.Beside()
 	other := *s
 	other.Objects = nil
 	for _, o := range s.Objects {
-		if o.ID == system.ID {
-			o.Elements = slices.Clone(o.Elements)
-			for i := range o.Elements {
-				if t := o.Elements[i].Type; t == ElementDevice || t == ElementOSDevice {
-					o.Elements[i].Device = on
-				}
-			}
+		switch {
+		case o.ID == system.ID, resume != nil && o.ID == resume.ID:
+			o.Elements = onDevice(o.Elements, on)
+		case o.ID == BootManager, test != nil && o.ID == test.ID:
+			o.Elements = onDevice(o.Elements, manager)
 		}
 		other.Objects = append(other.Objects, o)
 	}
 	return &other
+}
+
+func onDevice(elements []Element, on *BCDDevice) []Element {
+	elements = slices.Clone(elements)
+	for i := range elements {
+		if t := elements[i].Type; t == ElementDevice || t == ElementOSDevice {
+			elements[i].Device = on
+		}
+	}
+	return elements
 }

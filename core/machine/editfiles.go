@@ -119,7 +119,7 @@ func (c *Contents) WithStoreReferences(boot, system int, mode firmware.Mode) *Co
 	for i := range e.Volumes[boot].Configs {
 		if cfg := &e.Volumes[boot].Configs[i]; cfg.Kind == ConfigStore &&
 			strings.EqualFold(cfg.Path, loader.StorePath(mode)) {
-			cfg.Store = cfg.Store.Pointing(e.device(system))
+			cfg.Store = cfg.Store.Pointing(e.device(system), e.device(boot))
 		}
 	}
 	return e

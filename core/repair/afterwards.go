@@ -5,6 +5,7 @@ import (
 
 	"latchkey/core/command"
 	"latchkey/core/disk"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
@@ -18,7 +19,7 @@ func afterwards(m machine.Machine) []PlanStep {
 		return steps
 	}
 	for _, find := range []func(machine.Machine, *machine.Drive) []move{rewriteBackup, checkFileSystems,
-		freshIdentifier, staleLetters} {
+		freshIdentifier, staleLetters, recoveryPlace} {
 		for _, mv := range find(m, d) {
 			mv.before = m
 			if mv.choose(Toolboxes) {
@@ -84,7 +85,11 @@ func freshIdentifier(m machine.Machine, d *machine.Drive) []move {
 		if o.Contents.Layout.Style == disk.StyleMBR {
 			fresh = command.Run("sfdisk", "--disk-id", onClone, command.Join("0x", command.Output(command.Fixed(`od -An -N4 -tx4 /dev/urandom | tr -d ' '`))))
 		}
-		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone.", Disk: o.Name, Risk: RiskLow, Minutes: 10,
+		why := "Both carry the same one. This touches the original: wait until the clone has started well for some days, and attach the original alone."
+		if _, windows := windowsOn(o); windows {
+			why += " Its Windows does not start by itself afterwards: its boot configuration names the old identifier."
+		}
+		return []move{{PlanStep: PlanStep{Action: "disk-identifier", Title: "Give the original a new disk identifier, before it is attached beside the clone again", Why: why, Disk: o.Name, Risk: RiskLow, Minutes: 10,
 			Saves: tableSectors(o.Contents), Undo: "Write the saved sectors back."}, key: "identifier", on: o,
 			tools: map[Toolbox]func() []Command{Linux: func() []Command {
 				return []Command{line(fresh, altered, "Leave it as it is, and do not attach both.")}
@@ -106,4 +111,28 @@ func staleLetters(m machine.Machine, d *machine.Drive) []move {
 		}
 	}
 	return nil
+}
+
+// recoveryPlace is for a Windows whose store names a recovery environment, which it may look
+// for where the original had it. Documentation of Windows' maker, REAgentC command-line
+// options.
+func recoveryPlace(m machine.Machine, d *machine.Drive) []move {
+	boot, _, mode, ok := windowsPlace(m)
+	if !ok {
+		return nil
+	}
+	store, ok := d.Contents.StoreOn(boot, mode)
+	if !ok {
+		return nil
+	}
+	system, ok := store.Default()
+	if !ok {
+		return nil
+	}
+	if _, named := system.Element(loader.ElementRecoverySeq); !named {
+		return nil
+	}
+	return []move{{PlanStep: PlanStep{Action: "recovery-place", Title: "Let Windows find its recovery environment on the clone", Why: "It may still be looked for on the original's partition, and is wanted when a start fails.", Disk: d.Name, Risk: RiskLow,
+		Minutes: 5, Undo: "reagentc /disable"}, key: "recovery-place",
+		tools: map[Toolbox]func() []Command{WindowsRecovery: saying("In the Windows that came up from the clone alone, in a command prompt as administrator: reagentc /disable, then reagentc /enable, then reagentc /info", "Windows RE status: Enabled, and a location on the clone's disk.", "It is not found: the recovery partition did not come along; the start goes on without it.")}}}
 }

@@ -41,7 +41,7 @@ func windowsFilesCommands(d *machine.Drive, boot, system int, mode firmware.Mode
 	away := batch("1 file(s) moved; or no answer, where there is no store.", "The partition cannot be written to: mark the step as failed.",
 		command.If(command.Text(store), command.Run("attrib", "-h", "-s", "-r", store), command.Run("move", "/y", store, store+".bak")))
 	away.Typed = fmt.Sprintf("attrib -h -s -r %s\nmove /y %s %s.bak", store, store, store)
-	cmds := []Command{away, batch("Boot files successfully created.", "Failure when attempting to copy boot files: check that S: is the boot partition and "+letter+": holds Windows.",
+	cmds := []Command{away, batch("Boot files successfully created.", "Failure when attempting to copy boot files: check that S: is the boot partition and "+letter+": holds Windows. An option that it does not know: this is Windows 7's recovery; use a stick of a later one.",
 		command.Run("bcdboot", letter+`:\Windows`, "/s", "S:", "/f", form))}
 	if mode == firmware.Legacy {
 		cmds = append(cmds, bootsect())
@@ -68,12 +68,25 @@ func referencesCommands(d *machine.Drive, boot, system int, mode firmware.Mode) 
 		return batch(succeeded, "The store cannot be opened, or has no such entry: mark the step as failed, and make it anew.", command.Run("bcdedit", "/store", store, "/set", object, element, value))
 	}
 	const damaged = "The store is damaged: mark the step as failed, and make it anew."
-	return lettered(d, boot, system,
+	cmds := []Command{
 		batch(succeeded, damaged, command.Run("bcdedit", "/store", store, "/export", kept)),
 		batch("1 file(s) copied.", damaged, command.Run("copy", "/y", kept, store+".bak")),
 		set("{bootmgr}", "device", "partition=S:"),
 		set("{default}", "device", "partition="+letter+":"),
-		set("{default}", "osdevice", "partition="+letter+":"))
+		set("{default}", "osdevice", "partition="+letter+":")}
+	if of, ok := d.Contents.StoreOn(boot, mode); ok {
+		resume, test := of.Beside()
+		if resume != nil {
+			cmds = append(cmds, set(resume.ID, "device", "partition="+letter+":"))
+			if _, there := resume.Element(loader.ElementOSDevice); there {
+				cmds = append(cmds, set(resume.ID, "filedevice", "partition="+letter+":"))
+			}
+		}
+		if test != nil {
+			cmds = append(cmds, set("{memdiag}", "device", "partition=S:"))
+		}
+	}
+	return lettered(d, boot, system, cmds...)
 }
 
 func fallbackDiskpart(d *machine.Drive, i int, copies []copied) []Command {

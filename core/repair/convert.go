@@ -46,7 +46,8 @@ func convertToGPT(m machine.Machine, _ course.Stage) []move {
 func convertible(d *machine.Drive) (system int, ok bool) {
 	c := d.Contents
 	l := &c.Layout
-	if l.Style != disk.StyleMBR || l.MBR == nil || len(l.Partitions) > 3 || slices.ContainsFunc(l.MBR.Entries[:], disk.MBREntry.Extended) {
+	if l.Style != disk.StyleMBR || l.MBR == nil || len(l.Partitions) > 3 ||
+		slices.ContainsFunc(l.MBR.Entries[:], disk.MBREntry.Extended) {
 		return 0, false
 	}
 	tables := disk.LastUsable(l.Sectors, l.SectorSize)
@@ -93,8 +94,9 @@ func storedSystem(d *machine.Drive, boot int) (system int, ok bool) {
 	} else if e.Device.Kind != loader.DeviceBoot {
 		return 0, false
 	}
-	if len(found) != 1 || !d.Contents.Volumes[found[0]].HasWindows() || d.Contents.Lost(d.Contents.Layout.Partitions[found[0]]) {
+	if len(found) != 1 {
 		return 0, false
 	}
-	return found[0], true
+	system = found[0]
+	return system, d.Contents.Volumes[system].HasWindows() && !d.Contents.Lost(d.Contents.Layout.Partitions[system])
 }

@@ -1,6 +1,7 @@
 package repair_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -79,4 +80,48 @@ func TestTheReservedPartitionIsMarkedActive(t *testing.T) {
 	require.Len(t, plan.Steps, 1, plan.Reason)
 	assert.Equal(t, "set-active", plan.Steps[0].Action)
 	assert.Equal(t, "active 1", plan.Steps[0].Key)
+}
+
+// What lies beside the system in its store goes with it: what it is woken by, and the memory
+// test. Documentation of Windows' maker, BCDEdit, "/set": device, filedevice.
+func TestTheReferencesBesideTheSystem(t *testing.T) {
+	t.Parallel()
+	for _, beside := range []bool{false, true} {
+		d := sample.WindowsDisk(1, 1)
+		boot, _ := sample.GPTDisk(2, nil).Place(0)
+		system, _ := sample.GPTDisk(2, nil).Place(1)
+		store := diskmaker.BootStore{Boot: boot, System: system, Beside: beside}
+		d.Partitions[0].Volume.Files[sample.StorePath] = store.Bytes()
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild()))
+		plan := repair.Find(m)
+		require.Equal(t, []string{"windows-references"}, actionsOf(plan), plan.Reason)
+		text := ""
+		for _, c := range plan.Steps[0].Commands {
+			text += c.Text + "\n"
+		}
+		named := false
+		for _, s := range plan.Afterwards {
+			named = named || s.Action == "recovery-place"
+		}
+		assert.Equal(t, beside, named)
+		for _, line := range []string{
+			`/set {6c2d5f0b-71b3-4e0e-9a44-0d5e7c1b2f90} device partition=W:`,
+			`/set {6c2d5f0b-71b3-4e0e-9a44-0d5e7c1b2f90} filedevice partition=W:`, `/set {memdiag} device partition=S:`,
+		} {
+			assert.Equal(t, beside, strings.Contains(text, line), line)
+		}
+		session := repair.Continue(m, repair.Progress{Done: []string{"references"}})
+		require.Empty(t, session.Vanished)
+		assert.Equal(t, startup.Starts, session.Done[0].After.Verdict)
+		after, ok := m.Drives[0].Contents.WithStoreReferences(0, 1, firmware.UEFI).StoreOn(0, firmware.UEFI)
+		require.True(t, ok)
+		for _, o := range after.Objects {
+			for _, e := range o.Elements {
+				if e.Device != nil {
+					found, _ := m.Drives[0].ResolveDevice(e.Device)
+					assert.Len(t, found, 1, "%s of %s", e.Name(), o.What())
+				}
+			}
+		}
+	}
 }

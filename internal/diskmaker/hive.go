@@ -178,6 +178,9 @@ type BootStore struct {
 	// Boot and System are the partitions that the manager and the system are said
 	// to lie on.
 	Boot, System Place
+	// Beside has what Windows' own tool makes beside the system: what it is woken by, and the
+	// memory test.
+	Beside bool
 }
 
 // Place names a partition as a store does.
@@ -190,6 +193,8 @@ type Place struct {
 const (
 	managerID = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
 	systemID  = "{6c2d5f0a-71b3-4e0e-9a44-0d5e7c1b2f90}"
+	resumeID  = "{6c2d5f0b-71b3-4e0e-9a44-0d5e7c1b2f90}"
+	testID    = "{b2721d73-1db4-4c62-bf78-c548a880142d}"
 )
 
 func (p Place) device() []byte {
@@ -225,18 +230,27 @@ func (s BootStore) Bytes() []byte {
 		}
 		return k
 	}
+	objects := map[string]*Key{
+		managerID: object(0x10100002, map[uint32]Value{
+			0x11000001: {3, s.Boot.device()}, 0x12000002: {1, text(manager)}, 0x12000004: {1, text("Windows Boot Manager")},
+			0x23000003: {1, text(systemID)}, 0x24000001: {7, text(systemID + "\x00")},
+			0x25000004: {3, binary.LittleEndian.AppendUint64(nil, 30)},
+		}),
+		systemID: object(0x10200003, map[uint32]Value{
+			0x11000001: {3, s.System.device()}, 0x12000002: {1, text(loader)}, 0x12000004: {1, text("Windows")},
+			0x21000001: {3, s.System.device()}, 0x22000002: {1, text(`\Windows`)},
+		}),
+	}
+	if s.Beside {
+		objects[systemID].Keys["Elements"].Keys["14000008"] = &Key{Values: map[string]Value{"Element": {7, text(testID + "\x00")}}}
+		objects[systemID].Keys["Elements"].Keys["23000003"] = &Key{Values: map[string]Value{"Element": {1, text(resumeID)}}}
+		objects[resumeID] = object(0x10200004, map[uint32]Value{0x11000001: {3, s.System.device()},
+			0x12000002: {1, text(`\Windows\system32\winresume.efi`)}, 0x21000001: {3, s.System.device()}})
+		objects[testID] = object(0x10200005, map[uint32]Value{0x11000001: {3, s.Boot.device()},
+			0x12000002: {1, text(`\EFI\Microsoft\Boot\memtest.efi`)}})
+	}
 	return (&Key{Keys: map[string]*Key{
 		"Description": {Values: map[string]Value{"KeyName": {1, text("BCD00000000")}}},
-		"Objects": {Keys: map[string]*Key{
-			managerID: object(0x10100002, map[uint32]Value{
-				0x11000001: {3, s.Boot.device()}, 0x12000002: {1, text(manager)}, 0x12000004: {1, text("Windows Boot Manager")},
-				0x23000003: {1, text(systemID)}, 0x24000001: {7, text(systemID + "\x00")},
-				0x25000004: {3, binary.LittleEndian.AppendUint64(nil, 30)},
-			}),
-			systemID: object(0x10200003, map[uint32]Value{
-				0x11000001: {3, s.System.device()}, 0x12000002: {1, text(loader)}, 0x12000004: {1, text("Windows")},
-				0x21000001: {3, s.System.device()}, 0x22000002: {1, text(`\Windows`)},
-			}),
-		}},
+		"Objects":     {Keys: objects},
 	}}).Bytes()
 }
