@@ -58,6 +58,7 @@ var (
 	DeviceDamaged        = symptom("maker-logo", "a report that the system's device is damaged, or the start picture without end.")
 	DeviceCutOff         = symptom("maker-logo", "the loader's report that the system's device is missing or damaged, or the start picture without end.")
 	MacQuestion          = symptom("mac-question", "a folder with a question mark.")
+	MacExternal          = symptom("mac-external", "Security settings do not allow this Mac to use an external startup disk.")
 	MacProhibitory       = symptom("mac-prohibitory", "a circle with a line through it.")
 )
 

@@ -4,11 +4,13 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/mac"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -39,4 +41,102 @@ func TestAMacReadsItsOwnVolumes(t *testing.T) {
 	assert.Contains(t, trace.Symptom, "a circle with a line through it")
 	m.Answers["mac-installed:clone"] = "yes"
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+}
+
+// macDrive is a clone with what a Mac has on it.
+func macDrive(t *testing.T, raw []byte) machine.Drive {
+	d := sample.GPTDisk(1, nil)
+	d.Partitions[1].Type = disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "raw", Raw: raw}
+	return sample.Drive(t, machine.RoleClone, d.MustBuild())
+}
+
+func macWith(d machine.Drive, answers map[string]string) machine.Machine {
+	m := sample.Whole(firmware.UEFI, d)
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.ReadsMacVolumes, fact.Tell(true))
+	m.Answers = answers
+	return m
+}
+
+// What the container and the volume's header tell is not asked: no Preboot volume, no volume
+// of a system, no blessed folder; a seal says that the system came along whole.
+func TestWhatAMacsVolumeTells(t *testing.T) {
+	t.Parallel()
+	system, sealed := diskmaker.AppleVolume{Name: "Home", Role: 1}, diskmaker.AppleVolume{Name: "Home", Role: 1, Sealed: true}
+	preboot, data := diskmaker.AppleVolume{Name: "Preboot", Role: 0x10}, diskmaker.AppleVolume{Name: "Data", Role: 0x40}
+	older := diskmaker.AppleVolume{Name: "Home"}
+	hfs := func(blessed byte) []byte {
+		raw := make([]byte, 4096)
+		copy(raw[1024:], "H+")
+		raw[1024+83] = blessed
+		return raw
+	}
+	apfs := func(list ...diskmaker.AppleVolume) []byte { return diskmaker.Container(1000, list...) }
+	spoilt := apfs(data)
+	spoilt[5*4096] ^= 1
+	for name, c := range map[string]struct {
+		raw     []byte
+		verdict startup.Verdict
+		asked   string // when it is known to be offered
+	}{
+		"no Preboot volume":     {apfs(sealed, data), startup.Stops, ""},
+		"no volume of a system": {apfs(preboot, data), startup.Stops, ""},
+		"nothing in it":         {apfs(), startup.Stops, ""},
+		"a volume that is open": {spoilt, startup.Depends, "mac-installed:clone"},
+		"a sealed system":       {apfs(sealed, data, preboot), startup.Starts, ""},
+		"a system without seal": {apfs(system, data, preboot), startup.Depends, "mac-installed:clone"},
+		"one of two without":    {apfs(sealed, system, preboot), startup.Depends, "mac-installed:clone"},
+		"an older one":          {apfs(older, preboot), startup.Depends, "mac-installed:clone"},
+		"HFS+ that is blessed":  {hfs(5), startup.Starts, ""},
+		"HFS+ that is not":      {hfs(0), startup.Stops, ""},
+	} {
+		trace := startup.Simulate(macWith(macDrive(t, c.raw), map[string]string{"mac-offered:clone": "yes"}))
+		assert.Equal(t, c.verdict, trace.Verdict, "%s: %s", name, trace.Headline)
+		if c.verdict == startup.Stops {
+			assert.Equal(t, course.SymptomID("mac-question"), trace.SymptomID, name)
+		}
+		if c.asked != "" && assert.NotEmpty(t, trace.Missing, name) {
+			assert.Equal(t, c.asked, trace.Missing[0].ID, name)
+		}
+		if c.verdict != startup.Stops {
+			assert.Equal(t, startup.Depends, startup.Simulate(macWith(macDrive(t, c.raw), nil)).Verdict,
+				"%s: whether it is offered is asked", name)
+		}
+	}
+}
+
+// A Mac with a security chip starts from no drive that is not built in, until it is set to;
+// one with an arm64 processor has no such setting.
+func TestADriveThatIsNotBuiltIn(t *testing.T) {
+	t.Parallel()
+	d := macDrive(t, diskmaker.Container(1000, diskmaker.AppleVolume{Name: "Home", Role: 1, Sealed: true},
+		diskmaker.AppleVolume{Name: "Preboot", Role: 0x10}))
+	d.Bus = fact.Tell("usb")
+	m := macWith(d, map[string]string{"mac-offered:clone": "yes"})
+	trace := startup.Simulate(m)
+	require.NotEmpty(t, trace.Missing)
+	assert.Equal(t, "mac-external:clone", trace.Missing[0].ID)
+	m.Answers["mac-external:clone"] = "no"
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Contains(t, trace.Symptom, "external startup disk")
+	m.Answers["mac-external:clone"] = "yes"
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	delete(m.Answers, "mac-external:clone")
+	m.Firmware.Arch = fact.Tell(firmware.ARM64)
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+}
+
+// What is held at power-on. The maker's support pages.
+func TestWhatIsHeld(t *testing.T) {
+	t.Parallel()
+	var m machine.Machine
+	for arch, words := range map[firmware.Arch][2]string{firmware.X64: {"Option", "Command and R"}, firmware.ARM64: {"power button", "power button"}} {
+		m.Firmware.Arch = fact.Tell(arch)
+		assert.Contains(t, mac.KindOf(m).Choose, words[0])
+		assert.Contains(t, mac.KindOf(m).Recover, words[1])
+	}
+	m.Firmware.Arch = fact.Unknown[firmware.Arch]()
+	assert.Contains(t, mac.KindOf(m).Choose, "Option")
+	assert.Contains(t, mac.KindOf(m).Choose, "power button")
 }

@@ -162,7 +162,7 @@ func (c *Contents) WithFilesCopied(i int) *Contents {
 	e := c.edited()
 	v := &e.Volumes[i]
 	v.Serial, v.SystemCode, v.BootCode, v.Spares, v.Alone = fmt.Sprintf("NEW-%d", i), false, false, nil, nil
-	v.Problems = nil
+	v.Problems, v.Apple = nil, nil
 	if v.Kind == volume.KindBitLocker || v.Kind == volume.KindLUKS {
 		v.Kind = volume.NotCaptured // an opened volume's files, in what is not known
 	}

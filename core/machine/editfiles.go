@@ -92,6 +92,18 @@ func (c *Contents) WithAttributes(i int, bits uint64) *Contents {
 	return e
 }
 
+// WithMacSystem has a system of a Mac on a partition, as its own installer leaves one.
+func (c *Contents) WithMacSystem(i int) *Contents {
+	e := c.edited()
+	apple := &volume.Apple{Volumes: []volume.AppleVolume{{Role: volume.RoleSystem, Sealed: true},
+		{Role: volume.RolePreboot}}}
+	if e.Volumes[i].Kind == volume.KindHFS {
+		apple = &volume.Apple{Blessed: 1}
+	}
+	e.Volumes[i].Apple = apple
+	return e
+}
+
 // WithDriverAtStart has a driver of the Windows on a volume that the boot loader loads.
 func (c *Contents) WithDriverAtStart(system int, name string) *Contents {
 	e := c.edited()

@@ -5,6 +5,7 @@ import (
 
 	"latchkey/core/command"
 	"latchkey/core/disk"
+	"latchkey/core/mac"
 	"latchkey/core/machine"
 )
 
@@ -25,6 +26,6 @@ func findMac(d *machine.Drive) []Command {
 }
 
 // inRecovery begins a step in a Mac's recovery, in its terminal.
-func inRecovery(d *machine.Drive) []Command {
-	return append([]Command{{ByHand: true, Text: "Hold Command and R at power-on. In the menu under Utilities: Terminal.", Good: "A prompt.", Bad: "The recovery does not come up: hold Option, Command and R, and be on a network."}}, findMac(d)...)
+func inRecovery(m machine.Machine, d *machine.Drive) []Command {
+	return append([]Command{{ByHand: true, Text: mac.KindOf(m).Recover + ". In the menu under Utilities: Terminal.", Good: "A prompt.", Bad: "The recovery does not come up: hold Option, Command and R, and be on a network."}}, findMac(d)...)
 }

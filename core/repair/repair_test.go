@@ -146,6 +146,20 @@ func TestAMacsRecovery(t *testing.T) {
 	assert.Equal(t, []string{"mac-install"}, actionsOf(repair.Find(m)))
 	none := repair.Find(m, repair.Linux, repair.WindowsRecovery)
 	assert.Empty(t, none.Steps)
+
+	// Where there is no system, choosing one is no way; outside, the setting comes first.
+	d.Partitions[1].Volume.Raw = diskmaker.Container(1000, diskmaker.AppleVolume{Name: "Home - Data", Role: 0x40})
+	m.Drives = machineOf(t, firmware.UEFI, d.MustBuild()).Drives
+	m.Answers = nil
+	p = repair.Find(m)
+	assert.Equal(t, []string{"mac-install"}, actionsOf(p), p.Reason)
+	assert.Equal(t, startup.Starts, p.Verdict)
+	d.Partitions[1].Volume.Raw = diskmaker.Container(1000, diskmaker.AppleVolume{Name: "Home", Role: 1, Sealed: true},
+		diskmaker.AppleVolume{Name: "Preboot", Role: 0x10})
+	m.Drives = machineOf(t, firmware.UEFI, d.MustBuild()).Drives
+	m.Drives[0].Bus = fact.Tell("usb")
+	m.Answers = map[string]string{"mac-offered:b": "yes", "mac-external:b": "no"}
+	assert.Equal(t, []string{"mac-external"}, actionsOf(repair.Find(m)))
 }
 
 // The rendered commands are run as they stand on a loop device, and the disk is

@@ -16,12 +16,8 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 	if d.Contents == nil {
 		return false
 	}
-	for i, p := range d.Contents.Layout.Partitions {
-		v := &d.Contents.Volumes[i]
-		apple := v.Kind == volume.NotCaptured && (p.TypeGUID == disk.TypeAPFS || p.TypeGUID == disk.TypeHFS)
-		if v.Kind != volume.KindAPFS && v.Kind != volume.KindHFS && !apple {
-			continue
-		}
+	for _, i := range macVolumes(d) {
+		v, p := &d.Contents.Volumes[i], d.Contents.Layout.Partitions[i]
 		if !k.Choice(firmware.ReadsMacVolumes, course.StageBootPartition, nil, string(v.Kind)) {
 			return false
 		}
@@ -31,7 +27,7 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 			if uefiTable(k, &a, d) {
 				a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is an %s volume, which the firmware reads.", p.Number, v.Kind),
 					d.Cite(fmt.Sprintf("Partition %d", p.Number), string(v.Kind), p.Source))
-				a.HandsOver = mac.Offered(k, &a, d)
+				a.HandsOver = mac.Offered(k, &a, machine.Spot{Drive: d, Index: i})
 			}
 		}
 		a.Final = a.HandsOver
@@ -39,4 +35,20 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 		return a.HandsOver
 	}
 	return false
+}
+
+// macVolumes lists the volume of a drive that its system lies on: the first of which nothing
+// tells that none can be started from it, else the first.
+func macVolumes(d *machine.Drive) []int {
+	found := d.Matching(func(i int, p disk.Partition) bool {
+		v := &d.Contents.Volumes[i]
+		return v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS ||
+			v.Kind == volume.NotCaptured && (p.TypeGUID == disk.TypeAPFS || p.TypeGUID == disk.TypeHFS)
+	})
+	for _, i := range found {
+		if mac.Lacks(&d.Contents.Volumes[i]) == "" {
+			return []int{i}
+		}
+	}
+	return found[:min(1, len(found))]
 }

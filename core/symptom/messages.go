@@ -138,6 +138,8 @@ var Messages = []Message{
 	{ID: "mac-question", Shown: "A folder with a question mark", From: "a Mac's firmware", System: Mac, Also: []string{"flashing question mark folder", "blinking folder"},
 		Causes: []Cause{{Stage: bootPt, Text: "No volume that this firmware reads, or none with a blessed system.", Look: "Hold Option at power-on."},
 			{Stage: order, Text: "The start-up disk setting names a disk that is gone.", Look: "Hold Option at power-on and choose."}}, Source: practice},
+	{ID: "mac-external", Shown: "Security settings do not allow this Mac to use an external startup disk.", From: "a Mac's firmware", System: Mac, Also: []string{"external startup disk not allowed", "allow booting from external media"},
+		Causes: []Cause{{Stage: loading, Text: "With a security chip a Mac starts only from its own drive until its start-up security allows others.", Look: "Startup Security Utility in its recovery."}}, Source: memory},
 	{ID: "mac-prohibitory", Shown: "A circle with a line through it", From: "a Mac's firmware", System: Mac, Also: []string{"prohibitory sign", "no entry sign"},
 		Causes: []Cause{{Stage: loading, Text: "A system is there, but this machine cannot use it.", Look: "Was it installed on the new drive, or only copied?"},
 			{Stage: system, Text: "The system volume is sealed and a copy of its files is not startable.", Look: "Install the system on the new drive."}}, Source: practice},

@@ -56,6 +56,8 @@ type Volume struct {
 	TotalSectors fact.Of[uint64]
 	// Used is how much of the volume is in use, in bytes.
 	Used fact.Of[uint64]
+	// Apple is what a volume of a Mac tells of the systems on it; nil for any other.
+	Apple *Apple
 	// Unclean: the file system was not closed cleanly and is checked or repaired
 	// at its next use.
 	Unclean  fact.Of[bool]
@@ -143,7 +145,9 @@ func Examine(d *disk.Disk, p disk.Partition) Opened {
 	v := recognise(d, p, boot, base)
 	v.BootCode = boot[510] == 0x55 && boot[511] == 0xAA && (boot[0] == 0xEB || boot[0] == 0xE9 || !zero(boot[:64]))
 	v.compare(p, base)
-	v.contain(d.Section(base, disk.Span(p.Length, d.SectorSize())))
+	section := d.Section(base, disk.Span(p.Length, d.SectorSize()))
+	v.contain(section)
+	v.apple(section)
 	v.Readable = v.Files != nil
 	return v
 }
