@@ -34,6 +34,11 @@ func find(m machine.Machine, allowed []Toolbox, failed []string) Plan {
 		best, end = search(m, allowed, failed, true)
 		best.States += states
 	}
+	if first := startup.Simulate(m); asksFirst(first, best) {
+		best.Steps, best.Verdict, end = []PlanStep{}, first.Verdict, m
+		best.none(m, first, allowed)
+		return best
+	}
 	if best.Verdict == startup.Starts {
 		best.Afterwards = afterwards(end)
 	}
@@ -137,6 +142,13 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	}
 	plan.none(m, first, allowed)
 	return plan, m
+}
+
+// asksFirst reports whether a question is cheaper than the plan: it may find that the machine
+// starts as it is, and the plan puts data at risk.
+func asksFirst(t startup.Trace, p Plan) bool {
+	risky := func(s PlanStep) bool { return s.Risk == RiskReal }
+	return t.Verdict == startup.Depends && len(t.Missing) > 0 && slices.ContainsFunc(p.Steps, risky)
 }
 
 // mayBeWhole reports whether the clone reaches its loader and all that keeps the verdict open

@@ -121,7 +121,9 @@ function Summary({ repair: r }: { repair: Repair }) {
       <Box sx={{ flex: 1 }}>
         <Typography variant="h2">{headline}</Typography>
         <Typography color="text.secondary">
-          {r.steps.length === 0 && !ready ? r.reason : `Now: ${r.before.headline}`}
+          {r.steps.length === 0 && !ready
+            ? r.reason.replace(r.ask?.text ?? "", "").trim()
+            : `Now: ${r.before.headline}`}
           {r.done.length > 0 && ready && (
             <>
               {" "}
