@@ -77,16 +77,20 @@ func syslinuxModule(a *course.Attempt, at machine.Spot) *course.Result {
 		found, looked := v.Holds(path.Join(folder, loader.SyslinuxModule))
 		there, known = there || found, known && (looked || there)
 	}
-	var end course.Result
-	switch {
-	case there:
+	if there {
 		return nil
-	case known:
-		end = a.Stop("syslinux-no-module", course.StageConfiguration, course.SyslinuxNoModule,
-			fmt.Sprintf("%s is not on %s.", name, at.Called()))
-	default:
+	}
+	return syslinuxLacks(a, known, course.SyslinuxNoModule, fmt.Sprintf("%s is not on %s.", name, at.Called()))
+}
+
+// syslinuxLacks ends the start where a file is known not to be there, and leaves it open else.
+func syslinuxLacks(a *course.Attempt, known bool, shows course.Symptom, text string) *course.Result {
+	var end course.Result
+	if known {
+		end = a.Stop("syslinux-no-module", course.StageConfiguration, shows, text)
+	} else {
 		end = a.Unproven("syslinux-module-missing-evidence", course.StageConfiguration,
-			fmt.Sprintf("Whether %s is on %s is not in evidence.", name, at.Called()), course.HowCapture)
+			"Not in evidence, whether it is so: "+text, course.HowCapture)
 	}
 	return &end
 }
@@ -94,19 +98,10 @@ func syslinuxModule(a *course.Attempt, at machine.Spot) *course.Result {
 // syslinuxFiles looks for the files that its menu is made of.
 func syslinuxFiles(a *course.Attempt, at machine.Spot, files []string) *course.Result {
 	for _, name := range files {
-		there, known := at.Volume().Holds(name)
-		var end course.Result
-		switch {
-		case there:
-			continue
-		case known:
-			end = a.Stop("syslinux-no-module", course.StageConfiguration, course.SyslinuxNoMenuModule,
+		if there, known := at.Volume().Holds(name); !there {
+			return syslinuxLacks(a, known, course.SyslinuxNoMenuModule,
 				fmt.Sprintf("%s, which the menu is drawn by, is not on %s.", name, at.Called()))
-		default:
-			end = a.Unproven("syslinux-module-missing-evidence", course.StageConfiguration,
-				fmt.Sprintf("Whether %s is on %s is not in evidence.", name, at.Called()), course.HowCapture)
 		}
-		return &end
 	}
 	return nil
 }
