@@ -6,12 +6,12 @@ import (
 	"golang.org/x/arch/x86/x86asm"
 )
 
-// Geometry that the firmware makes up for a disk: the most that its interface
-// can name. Common practice.
-const (
-	heads           = 255
-	sectorsPerTrack = 63
-)
+// geometry is what the firmware makes up for a disk.
+type geometry struct{ heads, sectors uint64 }
+
+// usual is the most that the firmware's interface can name, and small what it may present of a
+// small disk instead. Common practice, no source.
+var usual, small = geometry{255, 63}, geometry{16, 63}
 
 // interrupt calls a service of the firmware. The services are common practice;
 // those of INT 13h with AH above 40h are in the BIOS Enhanced Disk Drive
@@ -121,7 +121,7 @@ func (c *cpu) diskService(ah byte) error {
 	case 0x02:
 		return c.readCHS()
 	case 0x08:
-		c.geometry(dl)
+		c.presents(dl)
 		return nil
 	case 0x15:
 		if dl != 0x80 {
@@ -150,23 +150,23 @@ func (c *cpu) diskDone(status byte) error {
 	return nil
 }
 
-func (c *cpu) geometry(dl uint32) {
+func (c *cpu) presents(dl uint32) {
 	if dl != 0x80 {
 		_ = c.diskDone(0x07)
 		return
 	}
-	cylinders := min(c.disk.Sectors()/(heads*sectorsPerTrack), 1024)
+	cylinders := min(c.disk.Sectors()/(c.geo.heads*c.geo.sectors), 1024)
 	last := uint32(max(cylinders, 1) - 1)
-	c.set(x86asm.CX, last&0xFF<<8|last>>8<<6|sectorsPerTrack)
-	c.set(x86asm.DX, (heads-1)<<8|1)
+	c.set(x86asm.CX, last&0xFF<<8|last>>8<<6|uint32(c.geo.sectors))
+	c.set(x86asm.DX, uint32(c.geo.heads-1)<<8|1)
 	_ = c.diskDone(0)
 }
 
 func (c *cpu) parameters() error {
 	at := c.linear(segDS, c.reg[6])
 	c.store(at+2, 2, 0)
-	for i, v := range []uint32{uint32(c.disk.Sectors() / (heads * sectorsPerTrack)), heads, sectorsPerTrack,
-		uint32(c.disk.Sectors()), uint32(c.disk.Sectors() >> 32)} {
+	for i, v := range []uint32{uint32(c.disk.Sectors() / (c.geo.heads * c.geo.sectors)), uint32(c.geo.heads),
+		uint32(c.geo.sectors), uint32(c.disk.Sectors()), uint32(c.disk.Sectors() >> 32)} {
 		c.store(at+4+4*i, 4, v)
 	}
 	c.store(at+24, 2, uint32(c.disk.SectorSize()))
@@ -176,11 +176,13 @@ func (c *cpu) parameters() error {
 func (c *cpu) readCHS() error {
 	cx, dh := c.reg[1], c.reg[2]>>8&0xFF
 	sector := cx & 0x3F
-	if sector == 0 {
+	if sector == 0 || uint64(sector) > c.geo.sectors || uint64(dh) >= c.geo.heads {
+		c.byPlace = true
 		return c.diskDone(0x01)
 	}
 	cylinder := cx>>8&0xFF | cx&0xC0<<2
-	lba := (uint64(cylinder)*heads+uint64(dh))*sectorsPerTrack + uint64(sector) - 1
+	lba := (uint64(cylinder)*c.geo.heads+uint64(dh))*c.geo.sectors + uint64(sector) - 1
+	c.byPlace = c.byPlace || lba >= c.geo.sectors
 	return c.read(lba, int(c.reg[0]&0xFF), c.linear(segES, c.reg[3]))
 }
 

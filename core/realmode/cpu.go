@@ -41,11 +41,14 @@ type state struct {
 type cpu struct {
 	state
 	*ram
-	disk   Disk
-	lacks  func(error) bool
-	run    Run
-	halted int // where it halted last
-	work   int // bytes or words that string instructions went over
+	disk  Disk
+	lacks func(error) bool
+	run   Run
+	geo   geometry
+	// byPlace is set when it read by cylinder, head and sector beyond the first track.
+	byPlace bool
+	halted  int // where it halted last
+	work    int // bytes or words that string instructions went over
 	// decoded are instructions by their bytes and those after them.
 	decoded map[[longest]byte]*x86asm.Inst
 	acted   bool // it wrote something since the state was looked at last

@@ -225,3 +225,31 @@ func BenchmarkExecute(b *testing.B) {
 		run(m)
 	}
 }
+
+// byCylinder is code that reads one sector by cylinder, head and sector, and runs it: INT 13h,
+// AH=02h. BIOS Enhanced Disk Drive specification (ANSI INCITS 347).
+func byCylinder(cylinder, head byte) []byte {
+	return []byte{0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, cylinder, 0xBA, 0x80, head, 0xCD, 0x13, 0xEA, 0x00, 0x7E, 0, 0}
+}
+
+// What is read by cylinder, head and sector lies elsewhere under another geometry, but for the
+// tracks of the first cylinder that every geometry has.
+func TestCodeThatGoesByTheGeometry(t *testing.T) {
+	for name, c := range map[string]struct {
+		code   []byte
+		sector uint64
+		open   bool
+	}{
+		"the second cylinder": {byCylinder(1, 0), 255 * 63, true},
+		"the second head":     {byCylinder(0, 1), 63, false},
+		"the first track":     {byCylinder(0, 0), 0, false},
+		"a head that only one has": {byCylinder(0, 20), 20 * 63, true},
+	} {
+		r := run(withTable(c.code))
+		assert.Equal(t, realmode.PassesOn, r.End, name)
+		assert.Equal(t, c.sector, r.Sector, name)
+		assert.Equal(t, c.open, r.ByGeometry, name)
+	}
+	mbr := reference.NeedFile(t, "/usr/lib/syslinux/mbr/mbr.bin")
+	assert.False(t, run(withTable(mbr, record(0x80, 100)).bootable(100)).ByGeometry, "it reads by sector numbers")
+}

@@ -38,6 +38,9 @@ type Run struct {
 	Empty bool
 	// Then is what the code did that control went to; nil when it went nowhere.
 	Then *Run
+	// ByGeometry is set when it comes to something else where the firmware presents the disk
+	// with other heads and sectors: it reads by them.
+	ByGeometry bool
 }
 
 // Settled reports whether the run tells what the code does.
@@ -75,20 +78,46 @@ const bootAt = 0x7C00
 // passes control to, and runs that too. lacks tells a read of what the evidence
 // does not hold from one that fails on the disk.
 func Execute(sector []byte, d Disk, lacks func(error) bool) Run {
-	c := newCPU(d, lacks)
-	defer c.release()
-	for i, b := range sector {
-		c.put(bootAt+i, b, 0)
+	return bothWays(d, lacks, func(c *cpu) Run {
+		for i, b := range sector {
+			c.put(bootAt+i, b, 0)
+		}
+		first := c.follow(maxSteps)
+		if first.End == PassesOn {
+			first.Empty = c.empty(first.Offset)
+			c.own(first.Offset)
+			c.run = Run{}
+			then := c.follow(maxAlone)
+			first.Then = &then
+		}
+		return first
+	})
+}
+
+// bothWays runs code as the firmware usually presents the disk, and where it reads by
+// cylinder, head and sector in another way too.
+func bothWays(d Disk, lacks func(error) bool, run func(*cpu) Run) Run {
+	as := func(g geometry) (Run, bool) {
+		c := newCPU(d, lacks)
+		defer c.release()
+		c.geo = g
+		r := run(c)
+		return r, c.byPlace
 	}
-	first := c.follow(maxSteps)
-	if first.End == PassesOn {
-		first.Empty = c.empty(first.Offset)
-		c.own(first.Offset)
-		c.run = Run{}
-		then := c.follow(maxAlone)
-		first.Then = &then
+	first, byPlace := as(usual)
+	if byPlace {
+		other, _ := as(small)
+		first.ByGeometry = !first.same(&other)
 	}
 	return first
+}
+
+// same reports whether two runs come to the same.
+func (r *Run) same(o *Run) bool {
+	if r == nil || o == nil {
+		return r == o
+	}
+	return r.End == o.End && r.Sector == o.Sector && r.Offset == o.Offset && r.Output == o.Output && r.Then.same(o.Then)
 }
 
 // recordAt is where boot code that runs the active partition keeps the partition's record
@@ -99,16 +128,16 @@ const recordAt = 0x7BE
 // ExecutePartition runs a partition's boot sector as the standard boot code does, which
 // passes it the partition's record of 16 bytes.
 func ExecutePartition(sector, record []byte, d Disk, lacks func(error) bool) Run {
-	c := newCPU(d, lacks)
-	defer c.release()
-	for i, b := range sector {
-		c.put(bootAt+i, b, 0)
-	}
-	for i, b := range record {
-		c.put(recordAt+i, b, 0)
-	}
-	c.reg[5], c.reg[6] = recordAt, recordAt // BP and SI
-	return c.follow(maxAlone)
+	return bothWays(d, lacks, func(c *cpu) Run {
+		for i, b := range sector {
+			c.put(bootAt+i, b, 0)
+		}
+		for i, b := range record {
+			c.put(recordAt+i, b, 0)
+		}
+		c.reg[5], c.reg[6] = recordAt, recordAt // BP and SI
+		return c.follow(maxAlone)
+	})
 }
 
 // follow runs code until it passes control on or ends.

@@ -22,6 +22,9 @@ func ranCode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		codeFails(k, a, d, message)
 		return a.BlockFor("style-against-mode", course.StageMode, "The firmware is in legacy mode, and "+d.Called()+" is GPT without boot code that could start it", "style and mode do not go together.", style, mode, d.CodeFact())
 	}
+	if run.ByGeometry && !presented(k, d) {
+		return byGeometry(k, a, d, course.StageTable, d.RanFact())
+	}
 	a.Pass(course.StageMode, fmt.Sprintf("Legacy firmware runs what stands in sector 0 (style %s).", d.Contents.Layout.Style), style, mode)
 	a.Pass(course.StageOrder, "The firmware comes to "+d.Called()+" and runs its sector 0.")
 	a.Pass(course.StageTable, "Sector 0 holds a table and boot code.", append(machine.ProblemFacts(&d.Contents.Layout, d.Name), d.CodeFact())...)
@@ -106,5 +109,22 @@ func passedOn(k *course.Walk, a *course.Attempt, d *machine.Drive, run *realmode
 		return false
 	}
 	a.Pass(course.StageLoader, "Control passes to what stands there.", d.RanFact())
+	return true
+}
+
+// presented asks how the firmware presents a disk, where boot code goes by that.
+func presented(k *course.Walk, d *machine.Drive) bool {
+	return k.Evidence(d, course.StageTable, "geometry", "Does the firmware present "+d.Called()+" with 255 heads and 63 sectors a track?",
+		"Its setup may say so where it lists its drives; large disks are presented so by habit.")
+}
+
+// byGeometry asks what code comes to that reads by another geometry than the usual, and leaves
+// it open.
+func byGeometry(k *course.Walk, a *course.Attempt, d *machine.Drive, stage course.Stage, cited machine.Fact) bool {
+	if !goesOn(k, d) {
+		return a.Block("geometry-unknown", stage, "By this firmware's geometry the boot code of "+d.Called()+" finds nothing to start.", cited)
+	}
+	a.Unproven("geometry-unknown", stage, "The boot code reads by cylinder, head and sector: what it comes to by this firmware's geometry is not known.",
+		course.HowTry, cited)
 	return true
 }

@@ -87,8 +87,11 @@ func code(k *course.Walk, d *machine.Drive) loader.BootCode {
 
 // goesOn asks what boot code does that reads sectors which are not in the evidence.
 func goesOn(k *course.Walk, d *machine.Drive) bool {
-	return k.Evidence(d, course.StageTable, "boot-code-goes-on", "Does the boot code of "+d.Called()+" find something to start?",
-		"It reads sectors that are not in the evidence: take a capture of "+d.Called()+".")
+	how := "It reads sectors that are not in the evidence: take a capture of " + d.Called() + "."
+	if run := d.Contents.Run; run != nil && run.Settled() {
+		how = course.HowTry
+	}
+	return k.Evidence(d, course.StageTable, "boot-code-goes-on", "Does the boot code of "+d.Called()+" find something to start?", how)
 }
 
 func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
@@ -116,6 +119,9 @@ func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool
 	a.Pass(course.StageBootPartition, fmt.Sprintf("Partition %d is active and its first sector is run.", p.Number), cited)
 	for _, q := range v.Problems {
 		a.Risk(course.Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
+	}
+	if alone := v.Alone; alone != nil && alone.ByGeometry && d.Contents.Run == nil && !presented(k, d) {
+		return byGeometry(k, a, d, course.StageLoader, cited)
 	}
 	if !v.SystemCode && !runsOn(k, a, d, v.Alone) {
 		return false
