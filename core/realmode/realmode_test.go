@@ -229,7 +229,8 @@ func BenchmarkExecute(b *testing.B) {
 // byCylinder is code that reads one sector by cylinder, head and sector, and runs it: INT 13h,
 // AH=02h. BIOS Enhanced Disk Drive specification (ANSI INCITS 347).
 func byCylinder(cylinder, head byte) []byte {
-	return []byte{0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, cylinder, 0xBA, 0x80, head, 0xCD, 0x13, 0xEA, 0x00, 0x7E, 0, 0}
+	return []byte{0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, cylinder, 0xBA, 0x80, head, 0xCD, 0x13,
+		0xEA, 0x00, 0x7E, 0, 0}
 }
 
 // What is read by cylinder, head and sector lies elsewhere under another geometry, but for the
