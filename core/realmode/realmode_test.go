@@ -241,9 +241,9 @@ func TestCodeThatGoesByTheGeometry(t *testing.T) {
 		sector uint64
 		open   bool
 	}{
-		"the second cylinder": {byCylinder(1, 0), 255 * 63, true},
-		"the second head":     {byCylinder(0, 1), 63, false},
-		"the first track":     {byCylinder(0, 0), 0, false},
+		"the second cylinder":      {byCylinder(1, 0), 255 * 63, true},
+		"the second head":          {byCylinder(0, 1), 63, false},
+		"the first track":          {byCylinder(0, 0), 0, false},
 		"a head that only one has": {byCylinder(0, 20), 20 * 63, true},
 	} {
 		r := run(withTable(c.code))

@@ -94,6 +94,23 @@ func goesOn(k *course.Walk, d *machine.Drive) bool {
 	return k.Evidence(d, course.StageTable, "boot-code-goes-on", "Does the boot code of "+d.Called()+" find something to start?", how)
 }
 
+// presented asks how the firmware presents a disk, where boot code goes by that.
+func presented(k *course.Walk, d *machine.Drive) bool {
+	return k.Evidence(d, course.StageTable, "geometry", "Does the firmware present "+d.Called()+" with 255 heads and 63 sectors a track?",
+		"Its setup may say so where it lists its drives; large disks are presented so by habit.")
+}
+
+// byGeometry asks what code comes to that reads by another geometry than the usual, and leaves
+// it open.
+func byGeometry(k *course.Walk, a *course.Attempt, d *machine.Drive, stage course.Stage, cited machine.Fact) bool {
+	if !goesOn(k, d) {
+		return a.Block("geometry-unknown", stage, "By this firmware's geometry the boot code of "+d.Called()+" finds nothing to start.", cited)
+	}
+	a.Unproven("geometry-unknown", stage, "The boot code reads by cylinder, head and sector: what it comes to by this firmware's geometry is not known.",
+		course.HowTry, cited)
+	return true
+}
+
 func bootSector(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) bool {
 	p, v := d.Contents.Layout.Partitions[i], &d.Contents.Volumes[i]
 	cited := d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source)

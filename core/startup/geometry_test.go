@@ -31,6 +31,9 @@ func TestTheGeometryIsAsked(t *testing.T) {
 	m.Firmware.Behaviour, _ = firmware.Named("seabios")
 	trace := startup.Simulate(m)
 	require.Equal(t, startup.Depends, trace.Verdict)
+	m.Answers = map[string]string{"boot-code-goes-on:clone": "yes"}
+	trace = startup.Simulate(m)
+	require.Equal(t, startup.Depends, trace.Verdict)
 	asked := func(q course.Question) bool { return q.ID == "geometry:clone" }
 	assert.True(t, slices.ContainsFunc(trace.Missing, asked), "%v", trace.Missing)
 	m.Answers = map[string]string{"geometry:clone": "no"}
