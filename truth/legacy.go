@@ -123,6 +123,7 @@ func legacyActive() []Scenario {
 		legacy("classic code on NVMe", one.on("nvme")),
 		legacy("classic code on USB", one.on("usb")),
 		legacy("classic code on virtio", one.on("virtio")),
+		legacy("classic code on SCSI", one.on("scsi")),
 	}
 }
 
@@ -175,6 +176,8 @@ func legacyDrives() []Scenario {
 		legacy("NVMe", marked("a", 1).on("nvme")),
 		legacy("USB", marked("a", 1).on("usb")),
 		legacy("virtio", marked("a", 1).on("virtio")),
+		legacy("SCSI", marked("a", 1).on("scsi")),
+		legacy("SCSI, 4096-byte sectors", large("scsi")),
 		legacy("NVMe, 4096-byte sectors", large("nvme")),
 		legacy("virtio, 4096-byte sectors", large("virtio")),
 		legacy("USB, 4096-byte sectors", large("usb")),

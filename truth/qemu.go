@@ -160,6 +160,9 @@ func (d Drive) devices(i int) []string {
 		return []string{"-device", fmt.Sprintf("nvme,id=n%d,serial=n%d,addr=%#x%s", i, i, 4+i, index), "-device", fmt.Sprintf("nvme-ns,bus=n%d,drive=d%d%s", i, i, blocks)}
 	case "usb":
 		return []string{"-device", fmt.Sprintf("usb-storage,bus=xhci.0,port=%d,drive=d%d%s%s", i+1, i, blocks, index)}
+	case "scsi":
+		return []string{"-device", fmt.Sprintf("virtio-scsi-pci,id=s%d,addr=%#x", i, 4+i), "-device",
+			fmt.Sprintf("scsi-hd,bus=s%d.0,drive=d%d%s%s", i, i, blocks, index)}
 	case "virtio":
 		return []string{"-device", fmt.Sprintf("virtio-blk-pci,drive=d%d,addr=%#x%s%s", i, 4+i, blocks, index)}
 	}

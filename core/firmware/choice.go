@@ -53,7 +53,7 @@ var (
 	UsesBackupGPT = choice("usesBackupGPT", "Uses the backup partition table",
 		"the backup table is used when the primary is damaged",
 		"Does the firmware use the backup partition table when the primary is damaged?",
-		"The standard asks for it, some firmware does not. Restoring the primary from the backup makes the question idle.")
+		"The standard asks for it, some firmware does not. Restoring the primary from the backup settles it either way.")
 	ReadsMacVolumes = choice("readsMacVolumes", "Is a Mac: reads APFS and HFS+",
 		"a Mac: APFS and HFS+ are read by the firmware itself, and the system is started that the start-up disk setting names",
 		"Is the machine a Mac, whose firmware reads APFS and HFS+ itself?",
@@ -61,47 +61,47 @@ var (
 	StartsAnyFATPartition = choice("startsAnyFATPartition", "Starts from any FAT partition",
 		"FAT partitions of other types than EFI system partition are started from",
 		"Does the firmware start from a FAT partition that is not typed as EFI system partition?",
-		"Much firmware does. Correcting the partition's type makes the question idle.")
+		"Much firmware does. Correcting the partition's type settles it either way.")
 	EntryMatchesByGUIDAlone = choice("entryMatchesByGUIDAlone", "Finds a partition by its GUID though its number differs",
 		"an entry finds a partition by its signature although its number in the table differs",
 		"Does the firmware find a partition by its unique GUID, although its number in the table is another?",
-		"Some firmware does. Writing the boot entry anew makes the question idle.")
+		"Some firmware does. Writing the boot entry anew settles it either way.")
 	EntryMatchesMoved = choice("entryMatchesMoved", "Finds a partition that was moved or resized",
 		"an entry finds a partition although its start or size differ",
 		"Does the firmware find a partition by its unique GUID, although it was moved or resized?",
-		"Most firmware does. Writing the boot entry anew makes the question idle.")
+		"Most firmware does. Writing the boot entry anew settles it either way.")
 	EntryNamesExtended = choice("entryNamesExtended", "Finds a logical partition by the extended one's number",
 		"an entry finds a logical partition by the number of the extended one that it lies in, and not by its own",
 		"Does a boot entry find a logical partition by the number of the extended one that it lies in, and not by its own?",
-		"Give the boot partition a primary place in the table, or go by the fallback loader: the question is idle then.")
+		"Give the boot partition a primary place in the table, or go by the fallback loader: it no longer matters then.")
 	LooksForPathAlone = choice("looksForPathAlone", "Looks on every drive for an entry that names a file alone",
 		"an entry that names a program and no partition is looked for on every drive",
 		"Does the firmware look on every drive for an entry that names a program and no partition?",
-		"The standard asks for it, and some firmware does not. Writing the boot entry anew makes the question idle.")
+		"The standard asks for it, and some firmware does not. Writing the boot entry anew settles it either way.")
 	NeedsProtectiveMBR = choice("needsProtectiveMBR", "Refuses a GPT without protective MBR",
 		"a GPT without protective MBR is not recognised",
 		"Does the firmware refuse a GPT that has no protective MBR?",
-		"Writing a protective MBR makes the question idle.")
+		"Writing a protective MBR settles it either way.")
 	NeedsProtectiveSignature = choice("needsProtectiveSignature", "Refuses a protective MBR without 55 AA",
 		"a protective MBR that does not end in 55 AA is none",
 		"Does the firmware refuse a GPT whose protective MBR does not end in 55 AA?",
-		"Writing a protective MBR makes the question idle.")
+		"Writing a protective MBR settles it either way.")
 	SkipsMisplacedPartitions = choice("skipsMisplacedPartitions", "Passes over misplaced partitions",
 		"GPT partitions that overlap or lie outside the usable range are not there for the firmware",
 		"Does the firmware pass over partitions that overlap or lie outside the usable range of the table?",
-		"Correcting the table makes the question idle.")
+		"Correcting the table settles it either way.")
 	RefusesInconsistentMBR = choice("refusesInconsistentMBR", "Refuses an inconsistent MBR",
 		"an MBR with records that overlap or end beyond the disk is no table",
 		"Does the firmware refuse an MBR whose partitions overlap or end beyond the disk?",
-		"Correcting the table makes the question idle.")
+		"Correcting the table settles it either way.")
 	StartsSmallFAT32 = choice("startsSmallFAT32", "Reads FAT32 volumes of too few clusters",
 		"a FAT32 volume with fewer than 65,525 clusters is read",
 		"Does the firmware read a FAT32 volume that has too few clusters for one?",
-		"Some firmware does. Formatting the partition as FAT16, or making it larger, makes the question idle.")
+		"Some firmware does. Formatting the partition as FAT16, or making it larger, settles it either way.")
 	ReadsUnsignedFAT = choice("readsUnsignedFAT", "Reads FAT volumes without 55 AA",
 		"a FAT volume whose boot sector does not end in 55 AA is read",
 		"Does the firmware read a FAT volume whose boot sector does not end in 55 AA?",
-		"Some firmware does. Writing the boot sector anew makes the question idle.")
+		"Some firmware does. Writing the boot sector anew settles it either way.")
 	StartsLargeUSB = choice("startsLargeUSB", "Reads 4,096-byte sectors on USB",
 		"a USB drive with sectors of 4,096 bytes is read",
 		"Does the firmware read a USB drive with sectors of 4,096 bytes?",
@@ -109,7 +109,7 @@ var (
 	TriesNextDisk = choice("triesNextDisk", "Legacy: tries the next disk after a dead one",
 		"legacy: when the first disk cannot be started the next one is tried",
 		"Does the firmware try the next disk when the first one cannot be started?",
-		"Some firmware tries every disk of its list, some the first alone. Putting the other disk first makes the question idle.")
+		"Some firmware tries every disk of its list, some the first alone. Putting the other disk first settles it either way.")
 	RunsEmptyBootCode = choice("runsEmptyBootCode", "Legacy: runs an empty sector 0",
 		"legacy: sector 0 is run for its signature alone, and an empty one hangs",
 		"Does the firmware run sector 0 although it holds no code, and hang there?",
@@ -117,6 +117,10 @@ var (
 	StartsLargeVirtio = choice("startsLargeVirtio", "Legacy: reads 4,096-byte sectors on virtio",
 		"legacy: a virtio drive with sectors of 4,096 bytes is read",
 		"Does the firmware read a virtio drive with sectors of 4,096 bytes?",
+		"Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.")
+	StartsLargeSCSI = choice("startsLargeSCSI", "Legacy: reads 4,096-byte sectors on SCSI",
+		"legacy: a SCSI drive with sectors of 4,096 bytes is read",
+		"Does the firmware read a SCSI drive with sectors of 4,096 bytes in legacy mode?",
 		"Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.")
 )
 
@@ -161,7 +165,7 @@ var behaviours = map[string]map[*Choice]bool{
 		RefusesInconsistentMBR:   true, StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
 		StartsFromNVMe: true, StartsFromUSB: true,
 	},
-	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false,
+	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false, StartsLargeSCSI: false,
 		RunsEmptyBootCode: true},
 }
 

@@ -106,6 +106,7 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		firmware.TriesNextDisk:          legacy(noActive, "sata"),
 		firmware.RunsEmptyBootCode:      legacy(empty, "sata"),
 		firmware.StartsLargeVirtio:      legacy(large(diskmaker.GPT), "virtio"),
+		firmware.StartsLargeSCSI:        legacy(large(diskmaker.GPT), "scsi"),
 	}
 }
 

@@ -76,14 +76,15 @@ func hangsOn(k *course.Walk, d *machine.Drive, bus, called string) bool {
 		How:  "Look at the cable: inside the machine, or outside of it; the firmware's setup names the bus."})
 }
 
-// largeUSB and largeVirtio judge a drive with sectors of 4,096 bytes on a bus where
+// largeUSB and largeLegacy judge a drive with sectors of 4,096 bytes on a bus where
 // some firmware does not read them.
 func largeUSB(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	return largeSectors(k, a, d, "usb", "USB", firmware.StartsLargeUSB)
 }
 
-func largeVirtio(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	return largeSectors(k, a, d, "virtio", "virtio, a virtual machine's own bus,", firmware.StartsLargeVirtio)
+func largeLegacy(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
+	return largeSectors(k, a, d, "virtio", "virtio, a virtual machine's own bus,", firmware.StartsLargeVirtio) &&
+		largeSectors(k, a, d, "scsi", "SCSI", firmware.StartsLargeSCSI)
 }
 
 func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, bus, called string,

@@ -18,7 +18,7 @@ func handsBack(k *course.Walk, d *machine.Drive) bool {
 	return triesNext(k) && k.World.Yes(course.UnknownBool, course.Question{
 		ID: "hands-back:" + d.Name, Stage: course.StageBootPartition, Drive: d.Name,
 		Text: "Does the boot code of " + d.Called() + " give the firmware its turn again when no partition is active?",
-		How:  "Some codes do, some stop with a message. Marking the right partition active makes the question idle.",
+		How:  "Some codes do, some stop with a message. Marking the right partition active settles it either way.",
 	})
 }
 
@@ -45,7 +45,7 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if !seen(k, a, d) || !readable(k, a, d) {
 		return false
 	}
-	if !largeVirtio(k, a, d) {
+	if !largeLegacy(k, a, d) {
 		return false
 	}
 	c := d.Contents

@@ -61,7 +61,7 @@ export const choices = [
     "label": "Starts from USB drives"
   },
   {
-    "how": "The standard asks for it, some firmware does not. Restoring the primary from the backup makes the question idle.",
+    "how": "The standard asks for it, some firmware does not. Restoring the primary from the backup settles it either way.",
     "key": "usesBackupGPT",
     "label": "Uses the backup partition table"
   },
@@ -71,57 +71,57 @@ export const choices = [
     "label": "Is a Mac: reads APFS and HFS+"
   },
   {
-    "how": "Much firmware does. Correcting the partition's type makes the question idle.",
+    "how": "Much firmware does. Correcting the partition's type settles it either way.",
     "key": "startsAnyFATPartition",
     "label": "Starts from any FAT partition"
   },
   {
-    "how": "Some firmware does. Writing the boot entry anew makes the question idle.",
+    "how": "Some firmware does. Writing the boot entry anew settles it either way.",
     "key": "entryMatchesByGUIDAlone",
     "label": "Finds a partition by its GUID though its number differs"
   },
   {
-    "how": "Most firmware does. Writing the boot entry anew makes the question idle.",
+    "how": "Most firmware does. Writing the boot entry anew settles it either way.",
     "key": "entryMatchesMoved",
     "label": "Finds a partition that was moved or resized"
   },
   {
-    "how": "Give the boot partition a primary place in the table, or go by the fallback loader: the question is idle then.",
+    "how": "Give the boot partition a primary place in the table, or go by the fallback loader: it no longer matters then.",
     "key": "entryNamesExtended",
     "label": "Finds a logical partition by the extended one's number"
   },
   {
-    "how": "The standard asks for it, and some firmware does not. Writing the boot entry anew makes the question idle.",
+    "how": "The standard asks for it, and some firmware does not. Writing the boot entry anew settles it either way.",
     "key": "looksForPathAlone",
     "label": "Looks on every drive for an entry that names a file alone"
   },
   {
-    "how": "Writing a protective MBR makes the question idle.",
+    "how": "Writing a protective MBR settles it either way.",
     "key": "needsProtectiveMBR",
     "label": "Refuses a GPT without protective MBR"
   },
   {
-    "how": "Writing a protective MBR makes the question idle.",
+    "how": "Writing a protective MBR settles it either way.",
     "key": "needsProtectiveSignature",
     "label": "Refuses a protective MBR without 55 AA"
   },
   {
-    "how": "Correcting the table makes the question idle.",
+    "how": "Correcting the table settles it either way.",
     "key": "skipsMisplacedPartitions",
     "label": "Passes over misplaced partitions"
   },
   {
-    "how": "Correcting the table makes the question idle.",
+    "how": "Correcting the table settles it either way.",
     "key": "refusesInconsistentMBR",
     "label": "Refuses an inconsistent MBR"
   },
   {
-    "how": "Some firmware does. Formatting the partition as FAT16, or making it larger, makes the question idle.",
+    "how": "Some firmware does. Formatting the partition as FAT16, or making it larger, settles it either way.",
     "key": "startsSmallFAT32",
     "label": "Reads FAT32 volumes of too few clusters"
   },
   {
-    "how": "Some firmware does. Writing the boot sector anew makes the question idle.",
+    "how": "Some firmware does. Writing the boot sector anew settles it either way.",
     "key": "readsUnsignedFAT",
     "label": "Reads FAT volumes without 55 AA"
   },
@@ -131,7 +131,7 @@ export const choices = [
     "label": "Reads 4,096-byte sectors on USB"
   },
   {
-    "how": "Some firmware tries every disk of its list, some the first alone. Putting the other disk first makes the question idle.",
+    "how": "Some firmware tries every disk of its list, some the first alone. Putting the other disk first settles it either way.",
     "key": "triesNextDisk",
     "label": "Legacy: tries the next disk after a dead one"
   },
@@ -144,5 +144,10 @@ export const choices = [
     "how": "Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.",
     "key": "startsLargeVirtio",
     "label": "Legacy: reads 4,096-byte sectors on virtio"
+  },
+  {
+    "how": "Attach the drive to another bus, or in an enclosure that presents 512-byte sectors.",
+    "key": "startsLargeSCSI",
+    "label": "Legacy: reads 4,096-byte sectors on SCSI"
   }
 ] as const;
