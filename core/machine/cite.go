@@ -107,6 +107,7 @@ func ProblemFact(p disk.Problem, drive string) Fact {
 
 // Cite states a fact of this drive with where it was read.
 func (d *Drive) Cite(label, value string, s fact.Source) Fact {
+	s = d.Contents.placed(s)
 	s.Drive = d.Name
 	return Fact{Label: label, Value: value, Source: s}
 }

@@ -21,7 +21,10 @@ type Inner struct {
 	UUID   string // of the logical volume, or of the array
 	Offset int64  // bytes from the start of the partition
 	Length int64  // bytes
-	// Unread: it does not lie in one piece here, so that nothing of it could be read.
+	// Pieces are those in which it lies; Offset is then beyond the end of the disk, where it is
+	// read as if it lay in one.
+	Pieces []volume.Piece
+	// Unread: not all of it lies here, so that nothing of it could be read.
 	Unread bool
 	Volume Volume
 }
@@ -61,6 +64,10 @@ func (v *Volume) examineInner(d *disk.Disk, p disk.Partition, in *volume.Volume,
 		n.Offset, n.Unread = -1, true
 		if in.Kind == volume.KindRAID {
 			n.UUID = in.Container.Set
+		}
+		if part.Pieces != nil && depth == 0 {
+			v.examinePieced(d, p, n, part, left)
+			continue
 		}
 		if part.Offset < 0 || part.Offset%size != 0 || part.Length < size {
 			n.Volume.Kind = volume.NotCaptured

@@ -30,6 +30,15 @@ type Part struct {
 	Offset int64 // bytes from the start of the partition; -1 where it does not lie here in one piece
 	Length int64 // bytes
 	Here   bool  // some of it lies here
+	// Pieces are those of a volume that lies here in several, in its own order; nil for any
+	// other.
+	Pieces []Piece
+}
+
+// Piece is a piece of a volume in a container, in bytes.
+type Piece struct {
+	At, Length int64 // in the volume
+	Offset     int64 // from the start of the partition
 }
 
 // Opaque reports whether the volume may hold others of which nothing is known.

@@ -2,6 +2,7 @@ package volume_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -57,7 +58,7 @@ func TestVolumeGroupsByLVM(t *testing.T) {
 	require.NotNil(t, c)
 	assert.Equal(t, own, c.Own)
 	assert.Equal(t, 1, c.Members)
-	assert.True(t, c.Open, "a volume in two pieces is not read through")
+	assert.False(t, c.Open, "a volume in two pieces is read through")
 	found := map[string]volume.Part{}
 	for _, p := range c.Parts {
 		found[p.Name] = p
@@ -72,6 +73,20 @@ func TestVolumeGroupsByLVM(t *testing.T) {
 		assert.Equal(t, []string{f[4], f[5]}, []string{c.Set, c.Name})
 		if f[3] != "1" {
 			assert.Equal(t, int64(-1), p.Offset, f[0])
+			var ranges []string
+			for _, line := range strings.Split(segments, "\n") {
+				if name, r, ok := strings.Cut(strings.TrimSpace(line), ";"); ok && name == f[0] {
+					_, r, _ = strings.Cut(r, ":")
+					ranges = append(ranges, r)
+				}
+			}
+			require.Len(t, p.Pieces, len(ranges))
+			start, err := strconv.ParseInt(first, 10, 64)
+			require.NoError(t, err)
+			for i, x := range p.Pieces {
+				from := (x.Offset - start) / (4 << 20)
+				assert.Equal(t, ranges[i], fmt.Sprintf("%d-%d", from, from+x.Length/(4<<20)-1))
+			}
 			continue
 		}
 		assert.Equal(t, f[2], strconv.FormatInt(p.Length, 10))

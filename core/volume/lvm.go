@@ -140,36 +140,63 @@ func (c *Container) group(text string, size int64) error {
 		}
 		p := lvs.sections[key].part(key, here, start, extent, size)
 		// What is not read through may be any volume.
-		c.Open = c.Open || p.Offset < 0
+		c.Open = c.Open || p.Offset < 0 && p.Pieces == nil
 		c.Parts = append(c.Parts, p)
 	}
 	return nil
 }
 
-// part places a logical volume: in one piece on this physical volume, or not.
+// part places a logical volume: in one piece on this physical volume, in several, or not.
 func (n *lvmNode) part(name, here string, start, extent, size int64) Part {
 	p := Part{Name: name, UUID: n.values["id"], Offset: -1}
 	for _, s := range n.sections {
 		p.Here = p.Here || here != "" && strings.Contains(s.values["stripes"], strconv.Quote(here))
 	}
-	s := n.sections["segment1"]
-	if n.values["segment_count"] != "1" || s == nil || s.values["type"] != "striped" ||
-		s.values["stripe_count"] != "1" || start < 0 {
-		return p
+	pieces, length := n.pieces(here, start, extent, size)
+	switch len(pieces) {
+	case 0:
+	case 1:
+		p.Offset, p.Length = pieces[0].Offset, length
+	default:
+		p.Pieces, p.Length = pieces, length
 	}
-	device, from, ok := strings.Cut(s.values["stripes"], ",")
-	first, err := strconv.ParseInt(strings.TrimSpace(from), 10, 40)
-	count, err2 := strconv.ParseInt(s.values["extent_count"], 10, 40)
-	if !ok || err != nil || err2 != nil || first < 0 || count <= 0 || device != strconv.Quote(here) {
-		return p
+	return p
+}
+
+// maxLVMPieces bounds the segments of a volume that is read.
+const maxLVMPieces = 64
+
+// pieces are a volume's segments in their order, where all of them lie one after the other on
+// this physical volume. lvm2's lib/format_text/import_vsn1.c.
+func (n *lvmNode) pieces(here string, start, extent, size int64) (list []Piece, length int64) {
+	count, err := strconv.Atoi(n.values["segment_count"])
+	if err != nil || count < 1 || count > maxLVMPieces || start < 0 {
+		return nil, 0
 	}
 	limit := size / 512
-	if extent > limit || first > limit/extent || count > limit/extent || start > limit ||
-		start+(first+count)*extent > limit {
-		return p
+	for i := range count {
+		s := n.sections["segment"+strconv.Itoa(i+1)]
+		if s == nil || s.values["type"] != "striped" || s.values["stripe_count"] != "1" {
+			return nil, 0
+		}
+		device, from, ok := strings.Cut(s.values["stripes"], ",")
+		first, err := strconv.ParseInt(strings.TrimSpace(from), 10, 40)
+		extents, err2 := strconv.ParseInt(s.values["extent_count"], 10, 40)
+		at, err3 := int64(0), error(nil)
+		if count > 1 {
+			at, err3 = strconv.ParseInt(s.values["start_extent"], 10, 40)
+		}
+		if !ok || err != nil || err2 != nil || err3 != nil || first < 0 || extents <= 0 || device != strconv.Quote(here) {
+			return nil, 0
+		}
+		if extent > limit || first > limit/extent || extents > limit/extent || start > limit ||
+			start+(first+extents)*extent > limit || at > limit/extent || at*extent*512 != length {
+			return nil, 0
+		}
+		list = append(list, Piece{At: length, Length: extents * extent * 512, Offset: (start + first*extent) * 512})
+		length += extents * extent * 512
 	}
-	p.Offset, p.Length = (start+first*extent)*512, count*extent*512
-	return p
+	return list, length
 }
 
 // lvmNode is a section of LVM's text: values and sections by name.
