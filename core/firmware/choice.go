@@ -165,8 +165,8 @@ var behaviours = map[string]map[*Choice]bool{
 		RefusesInconsistentMBR:   true, StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
 		StartsFromNVMe: true, StartsFromUSB: true,
 	},
-	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false, StartsLargeSCSI: false,
-		RunsEmptyBootCode: true},
+	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false,
+		StartsLargeSCSI: false, RunsEmptyBootCode: true},
 }
 
 // Named returns the behaviour of a firmware by name: "edk2", "seabios", or "generic",
