@@ -186,7 +186,8 @@ func (n *lvmNode) pieces(here string, start, extent, size int64) (list []Piece, 
 		if count > 1 {
 			at, err3 = strconv.ParseInt(s.values["start_extent"], 10, 40)
 		}
-		if !ok || err != nil || err2 != nil || err3 != nil || first < 0 || extents <= 0 || device != strconv.Quote(here) {
+		if !ok || err != nil || err2 != nil || err3 != nil || first < 0 || extents <= 0 ||
+			device != strconv.Quote(here) {
 			return nil, 0
 		}
 		if extent > limit || first > limit/extent || extents > limit/extent || start > limit ||
