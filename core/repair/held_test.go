@@ -141,3 +141,17 @@ func TestPlansHoldOnTheDiskThatIsWritten(t *testing.T) {
 	t.Logf("%d plans were told, %d of them written", tried, told)
 	assert.Greater(t, told, 40)
 }
+
+// What reaches a loader that the rules do not know may start as it is: nothing is written on
+// that, and the plan says how to see.
+func TestNothingIsWrittenOnWhatIsNotCovered(t *testing.T) {
+	t.Parallel()
+	m := machineOf(t, firmware.UEFI, windows(8).MustBuild())
+	m.Until = ""
+	require.Equal(t, startup.Depends, startup.Simulate(m).Verdict)
+	plan := repair.Find(m)
+	assert.Empty(t, plan.Steps)
+	require.NotNil(t, plan.Ask)
+	assert.Empty(t, plan.Ask.Options)
+	assert.Contains(t, plan.Ask.How, "Start the machine once with the clone alone")
+}
