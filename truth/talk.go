@@ -44,7 +44,7 @@ func (t *talk) wait(limit time.Duration, words ...string) (string, error) {
 		now := t.screen()
 		for _, w := range words {
 			if strings.Contains(now, w) {
-				time.Sleep(300 * time.Millisecond) // it is drawn to its end
+				t.drawn()
 				t.shown = append(t.shown, t.screen())
 				return w, nil
 			}
@@ -56,6 +56,17 @@ func (t *talk) wait(limit time.Duration, words ...string) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%q was not shown:\n%s", words, t.screen())
+}
+
+// drawn waits until the screen stays as it is: it is drawn to its end.
+func (t *talk) drawn() {
+	for range 20 {
+		before := t.screen()
+		time.Sleep(700 * time.Millisecond)
+		if t.screen() == before {
+			return
+		}
+	}
 }
 
 func (t *talk) send(keys string) { _, _ = io.WriteString(t.in, keys) }
