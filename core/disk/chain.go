@@ -77,11 +77,24 @@ func (e MBREntry) Chain(at uint64, next *MBREntry) []byte {
 	return append(b, 0x55, 0xAA)
 }
 
-// RecordBefore finds the extended boot record that tells of what begins at a sector: it stands
-// a MiB, a track or a sector before it. Common practice, no source. The error is that of the
-// evidence, where it lacks one of those.
+// BeforeLogical is how many sectors before a logical partition its record stands: a MiB, a
+// track or one. Common practice, no source.
+func BeforeLogical(sectorSize int) [3]uint64 { return [3]uint64{1 << 20 / uint64(sectorSize), 63, 1} }
+
+// ChainBroken reports whether a chain of logical partitions ends where it should not.
+func (l *Layout) ChainBroken() bool {
+	for _, code := range []ProblemCode{CodeEBRLoop, CodeEBRSignature, CodeEBROutside} {
+		if _, broken := l.Find(code); broken {
+			return true
+		}
+	}
+	return false
+}
+
+// RecordBefore finds the extended boot record that tells of what begins at a sector. The error
+// is that of the evidence, where it lacks one of the places where it may stand.
 func RecordBefore(d *Disk, start uint64) (e MBREntry, found bool, err error) {
-	for _, back := range []uint64{uint64(1<<20) / uint64(d.sectorSize), 63, 1} {
+	for _, back := range BeforeLogical(d.sectorSize) {
 		if start <= back {
 			continue
 		}

@@ -293,12 +293,7 @@ func (l *Layout) fromMBR() {
 		if !e.Used() || isExtended(e.Type) {
 			continue
 		}
-		p := Partition{Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
-			Active: e.Active(), Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen)}
-		if p.Logical = e.Number > 4; p.Logical {
-			p.EBR = uint64(e.Offset) / uint64(l.SectorSize)
-		}
-		l.Partitions = append(l.Partitions, p)
+		l.Partitions = append(l.Partitions, e.Partition(l.SectorSize))
 	}
 }
 

@@ -52,6 +52,16 @@ func (e MBREntry) Active() bool { return e.Status == 0x80 }
 // Extended reports whether the record holds logical partitions.
 func (e MBREntry) Extended() bool { return isExtended(e.Type) }
 
+// Partition is the partition that a record tells of, on a disk of a sector size in bytes.
+func (e MBREntry) Partition(sectorSize int) Partition {
+	p := Partition{Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
+		Active: e.Active(), Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen)}
+	if p.Logical = e.Number > 4; p.Logical {
+		p.EBR = uint64(e.Offset) / uint64(sectorSize)
+	}
+	return p
+}
+
 // Protective reports whether the record only guards a GPT: one 0xEE record and
 // nothing else. UEFI Specification 2.10, section 5.2.3.
 func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) == 0 }

@@ -3,6 +3,7 @@ package linux
 import (
 	"fmt"
 	"path"
+	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -29,7 +30,7 @@ func Syslinux(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result 
 	v := at.Volume()
 	s := v.Syslinux
 	switch {
-	case !s.Sound || s.Version == 0:
+	case !s.Sound || s.Version == 0 || !strings.EqualFold(path.Join("/", s.Folder), path.Dir(s.Path)):
 		return a.Unproven("syslinux-unread", course.StageConfiguration,
 			fmt.Sprintf("%s on %s is not as it was installed: what it does is not known.", s.Path, at.Called()),
 			course.HowTry)

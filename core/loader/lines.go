@@ -20,6 +20,12 @@ type line struct {
 	offset int64  // bytes from the start of the file to the text
 }
 
+// split takes a line apart at its first blank.
+func (l line) split() (key, value string) {
+	key, value, _ = strings.Cut(strings.Replace(l.text, "\t", " ", 1), " ")
+	return key, strings.TrimSpace(value)
+}
+
 func lines(raw []byte) []line {
 	var out []line
 	offset := int64(0)
@@ -184,8 +190,7 @@ type Entry struct {
 func ParseEntry(raw []byte) Entry {
 	e := Entry{}
 	for _, l := range lines(raw) {
-		key, value, _ := strings.Cut(strings.Replace(l.text, "\t", " ", 1), " ")
-		value = strings.TrimSpace(value)
+		key, value := l.split()
 		switch strings.ToLower(key) {
 		case "title":
 			e.Title = value
@@ -222,8 +227,8 @@ type LoaderSettings struct {
 func ParseLoaderSettings(raw []byte) *LoaderSettings {
 	s := &LoaderSettings{}
 	for _, l := range lines(raw) {
-		if key, value, _ := strings.Cut(strings.Replace(l.text, "\t", " ", 1), " "); key == "default" {
-			s.Default = strings.TrimSpace(value)
+		if key, value := l.split(); key == "default" {
+			s.Default = value
 		}
 	}
 	return s

@@ -106,8 +106,7 @@ type syslinuxParser struct {
 }
 
 func (p *syslinuxParser) line(l line) {
-	key, value, _ := strings.Cut(strings.Replace(l.text, "\t", " ", 1), " ")
-	value = strings.TrimSpace(value)
+	key, value := l.split()
 	switch strings.ToLower(key) {
 	case "default":
 		p.preset = value

@@ -2,10 +2,13 @@
 package mac
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
@@ -54,6 +57,28 @@ func Lacks(v *machine.Volume) string {
 		return "its container has no volume of a system"
 	}
 	return ""
+}
+
+// VolumeOf is the volume of a drive that its system lies on: the largest of which nothing tells
+// that none can be started from it, else the largest.
+func VolumeOf(d *machine.Drive) (index int, found bool) {
+	if d.Contents == nil {
+		return 0, false
+	}
+	all := d.Matching(func(i int, p disk.Partition) bool {
+		v := &d.Contents.Volumes[i]
+		return v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS ||
+			v.Kind == volume.NotCaptured && (p.TypeGUID == disk.TypeAPFS || p.TypeGUID == disk.TypeHFS)
+	})
+	if len(all) == 0 {
+		return 0, false
+	}
+	length := func(i int) uint64 { return d.Contents.Layout.Partitions[i].Length }
+	slices.SortStableFunc(all, func(i, j int) int { return cmp.Compare(length(j), length(i)) })
+	if i := slices.IndexFunc(all, func(i int) bool { return Lacks(&d.Contents.Volumes[i]) == "" }); i >= 0 {
+		return all[i], true
+	}
+	return all[0], true
 }
 
 // held cites what a volume of a Mac tells.

@@ -105,13 +105,12 @@ func (c *Contents) heldAt(at uint64) bool {
 // tableDoubted reports whether a table that is in force contradicts itself.
 func (c *Contents) tableDoubted() bool {
 	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
-		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer,
-		disk.CodeEBRLoop, disk.CodeEBRSignature, disk.CodeEBROutside} {
+		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer} {
 		if _, found := c.Layout.Find(code); found {
 			return true
 		}
 	}
-	return false
+	return c.Layout.ChainBroken()
 }
 
 // holdsNone reports whether no volume is known to begin where a partition does.
@@ -140,8 +139,8 @@ func (c *Contents) doubted() []uint64 {
 	}
 	if l.Style == disk.StyleMBR && l.MBR != nil {
 		for _, e := range l.MBR.Entries {
-			for _, at := range []uint64{e.Start + 1, e.Start + 63, e.Start + per} {
-				if e.Extended() && !c.heldAt(at) {
+			for _, behind := range disk.BeforeLogical(l.SectorSize) {
+				if at := e.Start + behind; e.Extended() && !c.heldAt(at) {
 					places = append(places, at)
 				}
 			}

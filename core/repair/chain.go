@@ -60,16 +60,6 @@ func besides(all []disk.Partition, extended disk.MBREntry) []disk.Partition {
 	})
 }
 
-// unchained reports whether the chain of records is broken.
-func unchained(c *machine.Contents) bool {
-	for _, code := range []disk.ProblemCode{disk.CodeEBRLoop, disk.CodeEBRSignature, disk.CodeEBROutside} {
-		if _, broken := c.Layout.Find(code); broken {
-			return true
-		}
-	}
-	return false
-}
-
 // asLogical has a partition be a logical one, where a record before it says so or it lies in
 // the extended partition.
 func asLogical(c *machine.Contents, p disk.Partition, f machine.Found, r *machine.Record) disk.Partition {
@@ -129,7 +119,7 @@ func around(c *machine.Contents, r *machine.Record, logical []*disk.Partition) b
 		}
 		x.Start, x.Type = logical[0].EBR, extendedType(last)
 		if x.Start == 0 {
-			x.Start = logical[0].Start - min(logical[0].Start, uint64(1<<20)/uint64(c.Layout.SectorSize))
+			x.Start = logical[0].Start - min(logical[0].Start, disk.BeforeLogical(c.Layout.SectorSize)[0])
 		}
 	}
 	end := max(x.Start+x.Length, last)
@@ -154,7 +144,7 @@ func recorded(c *machine.Contents, r *machine.Record, logical []*disk.Partition)
 			continue
 		}
 		places := []uint64{p.EBR}
-		for _, back := range []uint64{uint64(1<<20) / uint64(c.Layout.SectorSize), 63, 1} {
+		for _, back := range disk.BeforeLogical(c.Layout.SectorSize) {
 			places = append(places, p.Start-min(p.Start, back))
 		}
 		at := slices.IndexFunc(places, func(s uint64) bool { return s >= behind && s < p.Start })

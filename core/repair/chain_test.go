@@ -110,15 +110,13 @@ func TestTheChainIsWrittenAsItWas(t *testing.T) {
 func TestChainsThatAreNotWritten(t *testing.T) {
 	t.Parallel()
 	image := logicalWindows().MustBuild()
-	together(put(478, image0(image, 462)...), wipe(secondRecord, 512))(image)
+	together(put(478, bytesAt(image, 462, 16)...), wipe(secondRecord, 512))(image)
 	c := sample.Examine(t, image)
 	require.NotEmpty(t, c.Layout.Problems)
 	for _, s := range repair.TableSteps(machine.Drive{Name: "a", Contents: c}) {
 		assert.NotEqual(t, "correct-table", s.Action, "two extended partitions are one too many")
 	}
 }
-
-func image0(m *diskmaker.Image, off int64) []byte { return bytesAt(m, off, 16) }
 
 // An extended boot record before a volume tells of it as a logical partition; one that tells
 // of another place, or is no record, does not.

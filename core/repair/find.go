@@ -202,24 +202,6 @@ func embeds(c *machine.Contents) bool {
 
 // What a Mac's recovery can do. start-rules, stage 7; common practice, no source.
 
-// macSystem is the partition of a Mac's system, the largest; -1 when there is none.
-func macSystem(d *machine.Drive) int {
-	best := -1
-	if d.Contents == nil {
-		return best
-	}
-	parts := d.Contents.Layout.Partitions
-	for i := range parts {
-		k := d.Contents.Volumes[i].Kind
-		if (k == volume.KindAPFS || k == volume.KindHFS) && (best < 0 || parts[i].Length > parts[best].Length) {
-			best = i
-		}
-	}
-	return best
-}
-
-func macVolume(d *machine.Drive) bool { return macSystem(d) >= 0 }
-
 func isMac(m machine.Machine) bool {
 	mac, known := m.Firmware.Behaviour.Of(firmware.ReadsMacVolumes).Get()
 	return known && mac

@@ -9,8 +9,8 @@ import (
 // macBless makes the system on the clone the one that the firmware starts.
 func macBless(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	i := macSystem(d)
-	if !isMac(m) || i < 0 || m.Answers["mac-offered:"+d.Name] == "yes" || mac.Lacks(&d.Contents.Volumes[i]) != "" {
+	i, found := mac.VolumeOf(d)
+	if !isMac(m) || !found || m.Answers["mac-offered:"+d.Name] == "yes" || mac.Lacks(&d.Contents.Volumes[i]) != "" {
 		return nil
 	}
 	return []move{{
@@ -27,8 +27,8 @@ func macBless(m machine.Machine, _ course.Stage) []move {
 // macInstall installs the system on the clone, where only its files were copied.
 func macInstall(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	i := macSystem(d)
-	if !isMac(m) || i < 0 || m.Answers["mac-installed:"+d.Name] == "yes" {
+	i, found := mac.VolumeOf(d)
+	if !isMac(m) || !found || m.Answers["mac-installed:"+d.Name] == "yes" {
 		return nil
 	}
 	installed := with(answered(answered(m, "mac-installed:"+d.Name, "yes"), "mac-offered:"+d.Name, "yes"), d.Name,
@@ -47,7 +47,7 @@ func macInstall(m machine.Machine, _ course.Stage) []move {
 // macExternal lets the Mac start from drives that are not built in.
 func macExternal(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	if !isMac(m) || !macVolume(d) || m.Answers["mac-external:"+d.Name] == "yes" {
+	if _, found := mac.VolumeOf(d); !isMac(m) || !found || m.Answers["mac-external:"+d.Name] == "yes" {
 		return nil
 	}
 	if bus, _ := d.Bus.Get(); bus != "usb" {

@@ -44,7 +44,7 @@ func correctTable(m machine.Machine, _ course.Stage) []move {
 func differs(c *machine.Contents, r machine.Record) bool {
 	_, strange := c.Layout.Find(disk.CodeMBRStatus)
 	_, outside := c.Layout.Find(disk.CodeGPTEntryOutside)
-	return strange || outside || unchained(c) || r.Style != c.Layout.Style ||
+	return strange || outside || c.Layout.ChainBroken() || r.Style != c.Layout.Style ||
 		!slices.EqualFunc(r.Partitions, c.Layout.Partitions, samePlace)
 }
 

@@ -34,10 +34,13 @@ func find(m machine.Machine, allowed []Toolbox, failed []string) Plan {
 		best, end = search(m, allowed, failed, true)
 		best.States += states
 	}
-	if first := startup.Simulate(m); asksFirst(first, best) {
-		best.Steps, best.Verdict, end = []PlanStep{}, first.Verdict, m
-		best.none(m, first, allowed)
-		return best
+	if best.Before.Verdict == startup.Depends && slices.ContainsFunc(best.Steps, risky) {
+		// A question is cheaper: its answer may be that the machine starts as it is.
+		if first := startup.Simulate(m); len(first.Missing) > 0 {
+			best.Steps, best.Verdict = []PlanStep{}, first.Verdict
+			best.none(m, first, allowed)
+			return best
+		}
 	}
 	if best.Verdict == startup.Starts {
 		best.Afterwards = afterwards(end)
@@ -144,19 +147,15 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	return plan, m
 }
 
-// asksFirst reports whether a question is cheaper than the plan: it may find that the machine
-// starts as it is, and the plan puts data at risk.
-func asksFirst(t startup.Trace, p Plan) bool {
-	risky := func(s PlanStep) bool { return s.Risk == RiskReal }
-	return t.Verdict == startup.Depends && len(t.Missing) > 0 && slices.ContainsFunc(p.Steps, risky)
-}
+// risky reports whether a step puts data at risk.
+func risky(s PlanStep) bool { return s.Risk == RiskReal }
 
 // mayBeWhole reports whether the clone reaches its loader and all that keeps the verdict open
 // is what the rules do not cover: it may start as it is, and nothing is written on that.
 func mayBeWhole(t startup.Trace) bool {
-	lacks := func(q course.Question) bool { return len(q.Options) == 0 }
+	asks := func(q course.Question) bool { return len(q.Options) > 0 }
 	return t.Verdict == startup.Depends && t.Reaches == startup.Starts && len(t.Missing) > 0 &&
-		!slices.ContainsFunc(t.Missing, func(q course.Question) bool { return !lacks(q) })
+		!slices.ContainsFunc(t.Missing, asks)
 }
 
 // Progress is what has been done of a plan, by the steps' keys, in order.

@@ -12,7 +12,7 @@ import (
 // findMac finds the clone by the GUID of its system's partition and by its
 // capacity. The maker's manual page diskutil(8): info takes a partition's UUID.
 func findMac(d *machine.Drive) []Command {
-	i := macSystem(d)
+	i, _ := mac.VolumeOf(d)
 	guid := d.Contents.Layout.Partitions[i].GUID.String()
 	size, found := d.Contents.Layout.Bytes(), command.Var("clone")
 	whole := command.Set("clone", command.Output(command.Pipe(command.Run("diskutil", "info", guid), command.Run("sed", "-n", `s/.*Part of Whole: *//p`))))

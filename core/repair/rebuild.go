@@ -206,12 +206,7 @@ func unsignedRecord(c *machine.Contents) (machine.Record, bool) {
 		case e.Extended():
 			r.Extended = e
 		default:
-			p := disk.Partition{Number: e.Number, Type: disk.MBRType(e.Type), MBRType: e.Type, Start: e.Start,
-				Length: e.Length, Active: e.Active(), Logical: e.Number > 4}
-			if p.Logical {
-				p.EBR = uint64(e.Offset) / uint64(c.Layout.SectorSize)
-			}
-			r.Partitions = append(r.Partitions, p)
+			r.Partitions = append(r.Partitions, e.Partition(c.Layout.SectorSize))
 		}
 	}
 	return r, len(r.Partitions) > 0 && chain(c, &r) && confirmed(c, r)

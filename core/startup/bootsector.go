@@ -87,10 +87,10 @@ func code(k *course.Walk, d *machine.Drive) loader.BootCode {
 
 // goesOn asks what boot code does that reads sectors which are not in the evidence.
 func goesOn(k *course.Walk, d *machine.Drive) bool {
-	how := "It reads sectors that are not in the evidence: take a capture of " + d.Called() + "."
-	if run := d.Contents.Run; run != nil && run.Settled() {
-		how = course.HowTry
-	}
+	return finds(k, d, "It reads sectors that are not in the evidence: take a capture of "+d.Called()+".")
+}
+
+func finds(k *course.Walk, d *machine.Drive, how string) bool {
 	return k.Evidence(d, course.StageTable, "boot-code-goes-on", "Does the boot code of "+d.Called()+" find something to start?", how)
 }
 
@@ -103,7 +103,7 @@ func presented(k *course.Walk, d *machine.Drive) bool {
 // byGeometry asks what code comes to that reads by another geometry than the usual, and leaves
 // it open.
 func byGeometry(k *course.Walk, a *course.Attempt, d *machine.Drive, stage course.Stage, cited machine.Fact) bool {
-	if !goesOn(k, d) {
+	if !finds(k, d, course.HowTry) {
 		return a.Block("geometry-unknown", stage, "By this firmware's geometry the boot code of "+d.Called()+" finds nothing to start.", cited)
 	}
 	a.Unproven("geometry-unknown", stage, "The boot code reads by cylinder, head and sector: what it comes to by this firmware's geometry is not known.",

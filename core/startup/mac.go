@@ -4,11 +4,9 @@ import (
 	"fmt"
 
 	"latchkey/core/course"
-	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/mac"
 	"latchkey/core/machine"
-	"latchkey/core/volume"
 )
 
 // macVolume tries a volume that only a Mac's firmware reads. start-rules, stage 7.
@@ -16,7 +14,7 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 	if d.Contents == nil {
 		return false
 	}
-	i, found := macVolumeOf(d)
+	i, found := mac.VolumeOf(d)
 	if !found {
 		return false
 	}
@@ -36,23 +34,4 @@ func macVolume(k *course.Walk, d *machine.Drive) bool {
 	a.Final = a.HandsOver
 	k.Attempts = append(k.Attempts, a)
 	return a.HandsOver
-}
-
-// macVolumeOf is the volume of a drive that its system lies on: the first of which nothing
-// tells that none can be started from it, else the first.
-func macVolumeOf(d *machine.Drive) (index int, found bool) {
-	all := d.Matching(func(i int, p disk.Partition) bool {
-		v := &d.Contents.Volumes[i]
-		return v.Kind == volume.KindAPFS || v.Kind == volume.KindHFS ||
-			v.Kind == volume.NotCaptured && (p.TypeGUID == disk.TypeAPFS || p.TypeGUID == disk.TypeHFS)
-	})
-	if len(all) == 0 {
-		return 0, false
-	}
-	for _, i := range all {
-		if mac.Lacks(&d.Contents.Volumes[i]) == "" {
-			return i, true
-		}
-	}
-	return all[0], true
 }

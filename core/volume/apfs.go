@@ -22,7 +22,6 @@ type AppleVolume struct {
 	Name, UUID string
 	Role       AppleRole
 	Sealed     bool // its files are held by a tree of checksums
-	Offset     int64
 }
 
 // AppleRole is what a volume is for. Apple File System Reference, "Volume Roles".
@@ -30,11 +29,9 @@ type AppleRole uint16
 
 // The roles that bear on a start.
 const (
-	RoleNone     AppleRole = 0
-	RoleSystem   AppleRole = 0x0001
-	RoleRecovery AppleRole = 0x0004
-	RolePreboot  AppleRole = 0x0010
-	RoleData     AppleRole = 0x0040
+	RoleNone    AppleRole = 0
+	RoleSystem  AppleRole = 0x0001
+	RolePreboot AppleRole = 0x0010
 )
 
 // Of returns the volumes of a role.
@@ -176,7 +173,7 @@ func (c *apfs) volume(root, id, newest uint64) (v AppleVolume, err error) {
 	const sealed = 0x20 // APFS_INCOMPAT_SEALED_VOLUME
 	name, _, _ := strings.Cut(string(b[704:960]), "\x00")
 	return AppleVolume{Name: name, UUID: strings.ToUpper(plainUUID(b[240:])), Role: AppleRole(le.Uint16(b[964:])),
-		Sealed: le.Uint64(b[56:])&sealed != 0, Offset: int64(at) * c.size}, nil
+		Sealed: le.Uint64(b[56:])&sealed != 0}, nil
 }
 
 // resolve looks an object up in the container's map: the newest that is no newer than the

@@ -121,9 +121,7 @@ function Summary({ repair: r }: { repair: Repair }) {
       <Box sx={{ flex: 1 }}>
         <Typography variant="h2">{headline}</Typography>
         <Typography color="text.secondary">
-          {r.steps.length === 0 && !ready
-            ? r.reason.replace(r.ask?.text ?? "", "").trim()
-            : `Now: ${r.before.headline}`}
+          {r.steps.length === 0 && !ready ? r.reason : `Now: ${r.before.headline}`}
           {r.done.length > 0 && ready && (
             <>
               {" "}
@@ -134,7 +132,7 @@ function Summary({ repair: r }: { repair: Repair }) {
         </Typography>
         {r.ask && (
           <Typography sx={{ mt: 0.5 }}>
-            <b>{r.ask.text}</b> {r.ask.how} Answer it on the <Link to="../check">Start check</Link>.
+            {r.ask.how} Answer it on the <Link to="../check">Start check</Link>.
           </Typography>
         )}
         {r.vanished.length > 0 && (
