@@ -97,6 +97,9 @@ func (h *house) measure(p *program) error {
 		return err
 	}
 	for _, name := range strings.Fields(string(names)) {
+		if slices.ContainsFunc(h.tests, func(t *test) bool { return t.name == name }) {
+			continue // several packages hold themselves to the same expectations
+		}
 		seen := filepath.Join(h.dir, "seen")
 		if err := os.WriteFile(seen, make([]byte, h.most+1), 0o600); err != nil {
 			return err
@@ -118,7 +121,7 @@ func (h *house) measure(p *program) error {
 func (p *program) run(names string, most time.Duration, environment string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), most)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.path, "-test.short", "-test.failfast", "-test.run", "^("+names+")$")
+	cmd := exec.CommandContext(ctx, p.path, "-test.failfast", "-test.run", "^("+names+")$")
 	cmd.Dir, cmd.Env, cmd.WaitDelay = p.dir, append(os.Environ(), environment), time.Second
 	out, err := cmd.CombinedOutput()
 	if bytes.Contains(out, []byte("no tests to run")) {
