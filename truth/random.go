@@ -46,7 +46,11 @@ func Random(seed uint64, without ...int) Scenario {
 	}
 	s := make()
 	for i := range c.IntN(4) {
-		d := damages(&s)
+		do := damages
+		if c.of(2) {
+			do = c.bytesDamage
+		}
+		d := do(&s)
 		if !slices.Contains(without, i) {
 			c.said = append(c.said, d.name)
 			d.do(&s)
