@@ -112,12 +112,12 @@ func TestTheRecordOfSteps(t *testing.T) {
 	require.NoError(t, b.Judge())
 	s := step("sdb")
 	s.Key = "a-key"
-	_, err := b.Do(t.Context(), s, "/dev/sdc")
+	_, err := b.Do(t.Context(), s, "", "/dev/sdc")
 	require.NoError(t, err)
 	_, err = b.Undo(t.Context(), "/dev/sdc")
 	require.NoError(t, err)
 	b.fails = os.ErrInvalid
-	_, err = b.Do(t.Context(), s, "/dev/sdc")
+	_, err = b.Do(t.Context(), s, "", "/dev/sdc")
 	require.NoError(t, err)
 	f, err := os.Open(filepath.Join(b.Folder, planfile.RecordName))
 	require.NoError(t, err)

@@ -68,7 +68,7 @@ type world struct {
 	disks     func() ([]capture.Found, error)
 	open      func(path string) (*capture.Device, error)
 	variables string // folder of the firmware's variables
-	run       func(script string) (output []byte, err error)
+	run       func(script, typed string) (output []byte, err error)
 }
 
 // Begin makes the session's folder on the stick, named by machine and time.
@@ -97,9 +97,9 @@ func Begin(stick string, system System, now func() time.Time) (*Session, error) 
 }
 
 // Replace has the session ask others than the running system: for its disks, how one is
-// opened, who runs a step's script, and in which folder the firmware's variables lie.
+// opened, who runs a step's script and is typed at, and in which folder the firmware's variables lie.
 func (s *Session) Replace(disks func() ([]capture.Found, error), open func(path string) (*capture.Device, error),
-	run func(script string) ([]byte, error), variables string) {
+	run func(script, typed string) ([]byte, error), variables string) {
 	s.world = world{disks, open, variables, run}
 }
 

@@ -67,12 +67,14 @@ type Done struct {
 	Failed error  // why the commands ended early
 	Judged string // what looking again says
 	Good   bool   // the machine stands as the step was to leave it
+	Looked bool   // it was a step that only looks: what it said is what is wanted of it
 }
 
 // Do runs a step's commands, which save on the stick what they overwrite, and looks again.
 // Before it writes anything it puts down that it begins: a step that was interrupted is known
-// by that at the next start.
-func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (Done, error) {
+// by that at the next start. The passphrase is of what the step opens; it goes to its commands,
+// and is kept nowhere.
+func (s *Session) Do(ctx context.Context, step repair.PlanStep, passphrase, stick string) (Done, error) {
 	if ByHand(step) {
 		return Done{}, errors.New("this step is done by hand")
 	}
@@ -99,7 +101,7 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 	}
 	s.Log("step %d begins: %s", s.steps, step.Title)
 	began := s.now()
-	out, err := s.world.run(path)
+	out, err := s.world.run(path, typed(step, passphrase))
 	d := Done{Output: string(out), Failed: err}
 	ended := s.now()
 	if kept := save(filepath.Join(folder, "output.txt"), out); kept != nil {
@@ -117,7 +119,7 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, stick string) (D
 		return d, err
 	}
 	d.Good = err == nil && s.Trace.Verdict == step.After.Verdict && s.Trace.Stage == step.After.Stage
-	d.Judged = s.Trace.Headline
+	d.Judged, d.Looked = s.Trace.Headline, err == nil && step.Risk == repair.RiskNone && step.Passphrase != ""
 	s.Log("step %d: failed %v, now: %s", s.steps, err, s.Trace.Headline)
 	return d, s.keep(planfile.Record{Key: step.Key, Title: step.Title, State: stateOf(err), Began: began, Ended: ended})
 }
@@ -197,7 +199,7 @@ func (s *Session) keep(r planfile.Record) error {
 // interrupted, and looks again.
 func (s *Session) PutBack(ctx context.Context, folder, stick string) (Done, error) {
 	s.Log("putting back what %s overwrote", filepath.Base(folder))
-	out, err := s.world.run(filepath.Join(folder, undoName))
+	out, err := s.world.run(filepath.Join(folder, undoName), "")
 	d := Done{Output: string(out), Failed: err}
 	s.steps++ // the captures after it have names of their own
 	if err == nil {
@@ -234,12 +236,22 @@ func (s *Session) Proved() bool {
 // stepLimit is how long a step's commands may take.
 const stepLimit = 6 * time.Hour
 
+// typed is what a step's commands read from the keyboard: cryptsetup(8), "Notes on passphrase
+// processing", reads it up to the end of the line where it is not typed at a terminal.
+func typed(step repair.PlanStep, passphrase string) string {
+	if step.Passphrase == "" {
+		return ""
+	}
+	return passphrase + "\n"
+}
+
 // runScript runs a script of the plan: it begins in its own folder, where it saves.
-func runScript(path string) ([]byte, error) {
+func runScript(path, typed string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), stepLimit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "sh", path)
 	cmd.Dir, cmd.Env = filepath.Dir(path), append(os.Environ(), "LC_ALL=C")
+	cmd.Stdin = strings.NewReader(typed)
 	out, err := cmd.CombinedOutput()
 	return out, err
 }

@@ -56,7 +56,7 @@ func newBench(t *testing.T) *bench {
 			0o600,
 		),
 	)
-	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, func(script string) ([]byte, error) {
+	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, func(script, _ string) ([]byte, error) {
 		b.ran = append(b.ran, script)
 		return []byte("said"), b.fails
 	}, variables)
@@ -199,7 +199,7 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	b := newBench(t).attach("/dev/sdb", clone)
 	require.NoError(t, b.Look(t.Context(), "/dev/sdc", nil))
 	require.NoError(t, b.Judge())
-	done, err := b.Do(t.Context(), step("sdb"), "/dev/sdc")
+	done, err := b.Do(t.Context(), step("sdb"), "", "/dev/sdc")
 	require.NoError(t, err)
 	assert.NoError(t, done.Failed)
 	require.Len(t, b.ran, 1)
@@ -214,7 +214,7 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	other := newBench(t).attach("/dev/sdb", clone)
 	require.NoError(t, other.Look(t.Context(), "/dev/sdc", nil))
 	require.NoError(t, other.Judge())
-	_, err = other.Do(t.Context(), bare, "/dev/sdc")
+	_, err = other.Do(t.Context(), bare, "", "/dev/sdc")
 	require.NoError(t, err)
 	assert.False(t, other.CanUndo(), "nothing is said to be put back that no command puts back")
 	bare.Disk = "sdq"
@@ -222,7 +222,7 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	assert.FileExists(t, filepath.Join(b.Folder, "clone-after-1.lkcap"), "it was looked at again")
 
 	b.fails = errors.New("the power went")
-	done, err = b.Do(t.Context(), step("sdb"), "/dev/sdc")
+	done, err = b.Do(t.Context(), step("sdb"), "", "/dev/sdc")
 	require.NoError(t, err)
 	assert.ErrorContains(t, done.Failed, "power")
 	assert.False(t, done.Good)
@@ -257,7 +257,7 @@ func fullStick(t *testing.T, at string) {
 	full.Replace(
 		func() ([]capture.Found, error) { return b.found, nil },
 		b.open,
-		func(string) ([]byte, error) { t.Error("a command was run"); return nil, nil },
+		func(_, _ string) ([]byte, error) { t.Error("a command was run"); return nil, nil },
 		t.TempDir(),
 	)
 	require.NoError(t, full.Look(t.Context(), "", nil))
@@ -268,7 +268,7 @@ func fullStick(t *testing.T, at string) {
 			break
 		}
 	}
-	_, err = full.Do(t.Context(), step("sdb"), "")
+	_, err = full.Do(t.Context(), step("sdb"), "", "")
 	assert.ErrorContains(t, err, "the stick does not take")
 	assert.ErrorContains(t, full.Look(t.Context(), "", nil), "the stick does not take")
 }

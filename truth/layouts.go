@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,6 +34,7 @@ type layout struct {
 	env      string // of GRUB's environment block
 	parts    []diskmaker.Partition
 	bootUUID string // of a file system for /boot in the second partition; "" for none
+	locked   bool   // the root is encrypted
 	// lay puts the tree into the raw bytes of the last partition, a file.
 	lay func(dir, tree, volume string) error
 	// boot returns the files of the boot partitions, by their index.
@@ -48,7 +50,7 @@ const (
 // layoutScenarios start the copy of a real Debian, by GRUB or by systemd-boot.
 func layoutScenarios() []Scenario {
 	var all []Scenario
-	for _, l := range append(layouts(), renamedLayouts()...) {
+	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts()) {
 		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
 		esp.MiB = 160
 		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB,
@@ -61,9 +63,16 @@ func layoutScenarios() []Scenario {
 		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
-		all = append(all, Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
+		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows:  l.shows,
-			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
+			Drives: []Drive{was, clone}, Order: []string{"b", "a"}}
+		if l.locked { // whoever has the passphrase can tell
+			s.Answers = map[string]string{"opens:b": "yes"}
+			if l.shows == noRoot {
+				s.Answers["opens:b"] = "no"
+			}
+		}
+		all = append(all, s)
 	}
 	return all
 }
@@ -100,6 +109,11 @@ func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, err
 		}
 	}
 	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
+	if l.locked {
+		if err := opening(tree); err != nil {
+			return nil, err
+		}
+	}
 	boots, err := l.boots(dir, tree)
 	if err != nil {
 		return nil, err
@@ -203,6 +217,11 @@ func plainExt(_, tree, volume string) error { return onExt(volume, tree, rootUUI
 
 // onLVM has the root on the logical volume vg/root; then changes the group.
 func onLVM(then ...string) func(dir, tree, volume string) error {
+	return onLVMOf(fmt.Sprintf("%dM", layoutMiB), then...)
+}
+
+// onLVMOf is onLVM with a physical volume of a size.
+func onLVMOf(size string, then ...string) func(dir, tree, volume string) error {
 	return func(_, tree, volume string) error {
 		loop, err := exec.Command("losetup", "-f", "--show", volume).Output()
 		if err != nil {
@@ -215,7 +234,7 @@ func onLVM(then ...string) func(dir, tree, volume string) error {
 				err = run(tool, append(config, args...)...)
 			}
 		}
-		lvm("pvcreate", device)
+		lvm("pvcreate", "-y", "--setphysicalvolumesize", size, device)
 		lvm("vgcreate", "-s", "4m", "vg", device)
 		lvm("lvcreate", "-an", "-Zn", "-Wn", "-L", fmt.Sprintf("%dM", volumeMiB), "-n", "root", "vg")
 		if len(then) > 0 {

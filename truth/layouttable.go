@@ -107,12 +107,8 @@ func renamedLayouts() []layout {
 	boot := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: bootMiB,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	const gone = "1f1a3a58-94a3-4c80-9f0c-1e4f1a0f5b01"
-	inBoot := func(root string) string {
-		return "set default=0\nmenuentry 'Debian' {\n\tsearch --no-floppy --fs-uuid --set=root " + gone +
-			"\n\tlinux @BOOTKERNEL@ root=" + root + kernelLine + "\n\tinitrd @BOOTRAM@\n}\n"
-	}
 	apart := func(name, root, fstab string, lay func(dir, tree, volume string) error) layout {
-		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root, menu: inBoot(root), fstab: fstab, shows: "grub>",
+		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root, menu: menuInBoot(root, gone), fstab: fstab, shows: "grub>",
 			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(gone), lay: lay}
 	}
 	bootTable := func(root string) string {
@@ -136,6 +132,12 @@ func renamedLayouts() []layout {
 		apart("with a new identifier, root in a subvolume of Btrfs with another", byUUID+" rootflags=subvol=@",
 			strings.Replace(bootTable(byUUID), "auto defaults", "btrfs subvol=@", 1), inSubvolume(false, otherUUID)),
 	}
+}
+
+// menuInBoot is a menu in a /boot by itself, which it looks for by a UUID.
+func menuInBoot(root, uuid string) string {
+	return "set default=0\nmenuentry 'Debian' {\n\tsearch --no-floppy --fs-uuid --set=root " + uuid +
+		"\n\tlinux @BOOTKERNEL@ root=" + root + kernelLine + "\n\tinitrd @BOOTRAM@\n}\n"
 }
 
 // bootFSUUID is what a /boot by itself is called on a copy with new identifiers.

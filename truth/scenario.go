@@ -26,6 +26,8 @@ type Scenario struct {
 	Entries   []diskmaker.Entry
 	BootOrder []uint16 // nil is the order of Entries
 	Next      *uint16
+	// Answers are given to the check's questions, by their names.
+	Answers map[string]string
 	// Whole judges the start to its end, not up to the hand-over.
 	Whole bool
 	// Limit is how long a start may take; 0 is what the firmware needs.
@@ -66,7 +68,7 @@ func tag(drive string, partition int, loader string) string {
 // description of the machine for the check. It returns the description's path.
 func (s *Scenario) Prepare(dir string) (string, error) {
 	s.defaults()
-	desc := capture.Description{DeviceOrder: s.Order, Until: string(machine.UntilLoader)}
+	desc := capture.Description{DeviceOrder: s.Order, Answers: s.Answers, Until: string(machine.UntilLoader)}
 	if s.Whole {
 		desc.Until = ""
 	}

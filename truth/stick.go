@@ -141,7 +141,7 @@ func (r *Sticked) on(dir string) error {
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
 	began := time.Now()
 	t, err := start(ctx, live)
@@ -224,7 +224,7 @@ func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
 	}
 	r.First = time.Since(began)
 	t.send(keyEnter)
-	for range plan.Steps {
+	for _, step := range plan.Steps {
 		if _, err := t.wait(2*time.Minute, "Repair it, in"); err != nil {
 			return err
 		}
@@ -243,7 +243,13 @@ func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
 			return errors.New("a step is left for the firmware's screens")
 		}
 		t.send(capacityAsked(t.screen()) + keyEnter)
-		if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
+		if step.Passphrase != "" {
+			if _, err := t.wait(time.Minute, "Type its passphrase"); err != nil {
+				return err
+			}
+			t.send(passphrase + keyEnter)
+		}
+		if _, err := t.wait(20*time.Minute, "Go on"); err != nil {
 			return err
 		}
 		t.send(keyEnter)

@@ -216,15 +216,18 @@ func (v *Volume) sound(path string) (loader.Found, bool) {
 func (c *Contents) putMenu(n Names, folder string) {
 	v := c.At(n.Home)
 	root, named := c.NameOf(n.Root)
+	options := ""
+	if n.Within != nil {
+		root, named, options = n.Within.Spec, true, "rootflags="+n.Within.Flags
+	} else if n.Root.Folder != "" {
+		options = "rootflags=subvol=" + strings.TrimPrefix(n.Root.Folder, "/")
+	}
 	for _, kernel := range slices.Backward(v.Kernels) {
 		if !named || path.Dir(kernel) != path.Dir(path.Join("/", folder)) {
 			continue
 		}
-		entry := loader.GRUBEntry{Title: "the newest kernel", Linux: kernel, Root: &root,
+		entry := loader.GRUBEntry{Title: "the newest kernel", Linux: kernel, Root: &root, Options: options,
 			Searches: []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}}}}
-		if n.Root.Folder != "" {
-			entry.Options = "rootflags=subvol=" + strings.TrimPrefix(n.Root.Folder, "/")
-		}
 		v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired,
 			GRUB: &loader.GRUBConfig{Entries: []loader.GRUBEntry{entry}}})
 		return

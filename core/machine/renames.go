@@ -22,6 +22,7 @@ type Rename struct {
 type Names struct {
 	Root      Address
 	NoRoot    bool    // the root is not in evidence: only what GRUB looks for is renamed
+	Within    *Within // the root lies in what is encrypted at Root; nil for others
 	Home      Address // of /boot; the root where that is not known
 	Folder    string  // of /boot, within Home
 	HomeKnown bool

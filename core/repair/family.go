@@ -1,6 +1,7 @@
 package repair
 
 import (
+	"slices"
 	"strings"
 
 	"latchkey/core/command"
@@ -47,14 +48,17 @@ var (
 		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v grub-mkconfig"`), hasRAM: command.Fixed(`chroot /mnt/clone sh -c "command -v mkinitcpio"`)}
 )
 
-// familyOf is the family of the Linux on a volume; not known for one that says it is of
-// another. One that does not say what it is is taken for one of Debian's: the commands
-// look for their tools before they write.
-func familyOf(c *machine.Contents, root machine.Address) (family, bool) {
-	r := c.Release(root)
+// familyOf is the family of a Linux; not known for one that says it is of another. One that
+// does not say what it is is taken for one of Debian's, or for what its /boot looks like: the
+// commands look for their tools before they write.
+func familyOf(c *machine.Contents, n machine.Names) (family, bool) {
+	r := c.Release(n.Root)
 	f := familyDebian
 	switch {
 	case r == nil:
+		if n.Within != nil {
+			f = familyByBoot(c.At(n.Home))
+		}
 	case r.Is("ubuntu"):
 		f.folder = "ubuntu"
 	case r.Is("debian"):
@@ -68,6 +72,19 @@ func familyOf(c *machine.Contents, root machine.Address) (family, bool) {
 		return family{}, false
 	}
 	return f, true
+}
+
+// familyByBoot is the family whose kernels and menu a /boot holds. Common practice, no source.
+func familyByBoot(home *machine.Volume) family {
+	for i := range home.Configs {
+		if cfg := &home.Configs[i]; cfg.GRUB != nil && strings.Contains(cfg.Path, "grub2") || cfg.Entry != nil {
+			return familyFedora
+		}
+	}
+	if slices.Contains(home.Kernels, "/vmlinuz-linux") {
+		return familyArch
+	}
+	return familyDebian
 }
 
 // names are GRUB's places: below \EFI that which is there, else the family's.

@@ -1,6 +1,7 @@
 package repair
 
 import (
+	"fmt"
 	"slices"
 
 	"latchkey/core/course"
@@ -10,31 +11,26 @@ import (
 
 func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	root, ok := linuxOn(d)
+	n, ok := systemOn(m, d, -1)
 	if !ok || m.Answers["driver:"+d.Name] == "yes" {
 		return nil
 	}
-	f, known := familyOf(d.Contents, root)
-	if _, _, placed := d.Contents.BootHome(root); !known || !placed {
+	f, known := familyOf(d.Contents, n)
+	if !known || !n.HomeKnown {
 		return nil
 	}
 	return []move{{
 		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
-			Undo: "Give the one ending in .bak its name back."},
-		key: "ramdisk", on: d, result: answered(m, "driver:"+d.Name, "yes"),
-		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, root, f) }},
+			Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)},
+		key: "ramdisk", on: d, result: opening(answered(m, "driver:"+d.Name, "yes"), d, n),
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, f) }},
 	}}
 }
 
 // linuxFiles installs GRUB anew from the system on the clone.
 func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	root, ok := linuxOn(d)
-	if !ok {
-		return nil
-	}
-	f, known := familyOf(d.Contents, root)
-	if !known || isUEFI(m) && f.signedOnly {
+	if d.Contents == nil {
 		return nil
 	}
 	boot := -1
@@ -46,8 +42,12 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	case d.Contents.Layout.MBR == nil, !embeds(d.Contents):
 		return nil
 	}
-	n := d.LinuxNames(boot, root, m.ContentsOf(machine.RoleOriginal))
-	if !n.HomeKnown || boot < 0 && bySyslinux(d.Contents.At(n.Home)) {
+	n, ok := systemOn(m, d, boot)
+	if !ok || !n.HomeKnown || boot < 0 && bySyslinux(d.Contents.At(n.Home)) {
+		return nil
+	}
+	f, known := familyOf(d.Contents, n)
+	if !known || isUEFI(m) && f.signedOnly {
 		return nil
 	}
 	var saves []Sectors
@@ -57,9 +57,10 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		saves = embedded(d.Contents)
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save,
-		Undo: undo},
+		Undo: undo, Passphrase: passphrase(d, n)},
 		"linux-files", d.Contents.WithGRUB(n, arch(m), f.names(d.Contents, boot)),
 		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, n, arch(m), f) }})
+	mv.result = opening(mv.result, d, n)
 	if boot >= 0 {
 		names := f.names(d.Contents, boot)
 		mv.result = withEntry(mv.result, d.Name, boot, names.Starts(&d.Contents.Volumes[boot], arch(m)), names.Folder)
@@ -81,19 +82,57 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	if !ok || n.Empty() {
 		return nil
 	}
-	return []move{onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones."},
+	mv := onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones.", Passphrase: passphrase(d, n)},
 		"linux-names", d.Contents.WithNames(n),
-		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, n) }})}
+		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, n) }})
+	mv.result = opening(mv.result, d, n)
+	return []move{mv}
 }
 
-// namesOn are the names that the Linux on a drive uses: of one whose root is closed those
-// alone by which GRUB finds its /boot.
-func namesOn(m machine.Machine, d *machine.Drive) (n machine.Names, ok bool) {
+// systemOn are the names of the Linux on a drive whose own programs a repair runs: one that is
+// encrypted is opened for that, unless it is known not to open.
+func systemOn(m machine.Machine, d *machine.Drive, boot int) (n machine.Names, ok bool) {
 	if root, ok := linuxOn(d); ok {
-		return d.LinuxNames(espOf(d.Contents), root, m.ContentsOf(machine.RoleOriginal)), true
+		return d.LinuxNames(boot, root, m.ContentsOf(machine.RoleOriginal)), true
 	}
+	if d.Contents == nil || m.Answers[machine.Opens(d)] == "no" {
+		return n, false
+	}
+	if n, ok = d.LockedNames(boot); ok {
+		ok = d.Contents.Whole(n.Home) && namable(d.Contents, n.Home)
+	}
+	return n, ok
+}
+
+// passphrase is what a step has to open for a system; "" for one that is not encrypted.
+func passphrase(d *machine.Drive, n machine.Names) string {
+	if n.Within == nil {
+		return ""
+	}
+	return passphraseOf(d, n.Root)
+}
+
+func passphraseOf(d *machine.Drive, at machine.Address) string {
+	return fmt.Sprintf("partition %d of %s", d.Contents.Layout.Partitions[at.Index].Number, d.Called())
+}
+
+// opening is a machine after a step that works in a system: where that is encrypted, the step
+// has shown that it opens, and that the root lies in it.
+func opening(m machine.Machine, d *machine.Drive, n machine.Names) machine.Machine {
+	if n.Within == nil {
+		return m
+	}
+	return answered(m, machine.Opens(d), "yes")
+}
+
+// namesOn are the names that the Linux on a drive uses: of one whose root is closed, and whose
+// kernel lines do not tell how to find it, those alone by which GRUB finds its /boot.
+func namesOn(m machine.Machine, d *machine.Drive) (n machine.Names, ok bool) {
 	if d.Contents == nil {
 		return n, false
+	}
+	if n, ok = systemOn(m, d, espOf(d.Contents)); ok && (n.Within == nil || len(n.Menus) > 0) {
+		return n, true
 	}
 	if home, ok := d.Contents.LoneBoot(); ok && d.Contents.Whole(home) && namable(d.Contents, home) {
 		return d.BootNames(espOf(d.Contents), home), true
@@ -114,7 +153,7 @@ func lookInside(m machine.Machine, _ course.Stage) []move {
 	}
 	return []move{{
 		PlanStep: PlanStep{Action: "look-inside", Title: "Open the encrypted volume, and look whether the root lies in it", Why: "What lies in it is not in evidence, and the start goes on from there.", Disk: d.Name, Risk: RiskNone, Minutes: 5,
-			Save: "Nothing is overwritten.", Undo: "None is wanted: it is closed again."},
+			Save: "Nothing is overwritten.", Undo: "None is wanted: it is closed again.", Passphrase: passphraseOf(d, at)},
 		key: "inside", on: d, result: answered(m, machine.Opens(d), "yes"),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return lookInsideCommands(d, at) }},
 	}}

@@ -1,5 +1,5 @@
 # Changes the lines of a mount table for one mount point, and fails when there is
-# none. point: as it is written there; old: what stands in its device, if that is told;
+# none, unless perhaps is set. point: as it is written there; old: what stands in its device, if that is told;
 # device: what to mount, if that changes; lax: set when the start is to go on without it.
 BEGIN { point = ENVIRON["point"] ""; old = tolower(ENVIRON["old"]); device = ENVIRON["device"] ""; lax = ENVIRON["lax"] "" }
 /^[ \t]*#/ || NF < 3 || ($2 "") != point || (old != "" && !index(tolower($1), old)) { print; next }
@@ -20,4 +20,4 @@ BEGIN { point = ENVIRON["point"] ""; old = tolower(ENVIRON["old"]); device = ENV
   }
   print
 }
-END { exit !found }
+END { exit !found && ENVIRON["perhaps"] == "" }

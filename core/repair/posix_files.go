@@ -89,7 +89,12 @@ func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []
 	if n.NoRoot {
 		return onBoot(d, n, m, inside)
 	}
-	root := m.at(c, n.Root, mountedClone)
+	var root command.Word
+	if n.Within != nil {
+		root = m.within(c, n, mountedClone)
+	} else {
+		root = m.at(c, n.Root, mountedClone)
+	}
 	if n.HomeKnown && n.Home != n.Root {
 		m.at(c, n.Home, mountedClone+"/boot")
 	}
@@ -165,10 +170,12 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 		}
 		// Without the name by UUID the menu would name the kernel's device, which is
 		// another one when the drive hangs elsewhere.
-		byUUID := "/dev/disk/by-uuid/" + d.Contents.At(n.Root).Serial
-		nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
-			unless(exists("-e", byUUID), command.Run("ln", "-s", root, byUUID))),
-			install, chroot(f.menu...))
+		if uuid, ok := rootUUID(d, n); ok {
+			byUUID := "/dev/disk/by-uuid/" + uuid
+			nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
+				unless(exists("-e", byUUID), command.Run("ln", "-s", root, byUUID))))
+		}
+		nodes = append(nodes, install, chroot(f.menu...))
 		if n.Boot >= 0 {
 			// The shim starts the GRUB that lies beside it, under secure boot, too: both are copied.
 			program, shim := efi+slashes(names.Program(a)), efi+slashes(names.Shim(a))
@@ -178,6 +185,14 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 		}
 		return nodes
 	})
+}
+
+// rootUUID is by which UUID the root's file system is known.
+func rootUUID(d *machine.Drive, n machine.Names) (uuid string, ok bool) {
+	if n.Within != nil {
+		return n.Within.Spec.Value, n.Within.Spec.Kind == loader.ByFSUUID
+	}
+	return d.Contents.At(n.Root).Serial, true
 }
 
 // edited puts what a program makes of a file in its place, when it succeeds.
@@ -204,6 +219,9 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 		asItIs := old.Kind == loader.ByFSUUID || old.Kind == loader.ByPartUUID || old.Kind == loader.ByDevice
 		if asItIs && machine.Plain(old) {
 			line = line.With("old", old.Value)
+		}
+		if n.Within != nil { // the table is not in evidence
+			line = line.With("perhaps", "yes")
 		}
 		return line
 	}
@@ -258,8 +276,7 @@ func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	})
 }
 
-func initialRAMDiskCommands(d *machine.Drive, root machine.Address, f family) []Command {
-	n := d.LinuxNames(-1, root, nil)
+func initialRAMDiskCommands(d *machine.Drive, n machine.Names, f family) []Command {
 	return inSystem(d, n, func(command.Word) []command.Node {
 		return append([]command.Node{f.hasRAM, f.keep}, f.ramdisk...)
 	})

@@ -88,6 +88,8 @@ type PlanStep struct {
 	Saves   []Sectors `json:"saves"` // the sectors it overwrites: they are saved first
 	Save    string    `json:"save"`  // what must be saved first, in words
 	Undo    string    `json:"undo"`
+	// Passphrase is what the commands open, and ask the passphrase of; absent for nothing.
+	Passphrase string `json:"passphrase,omitempty"`
 	// After is how the machine stands after the step.
 	After State `json:"after"`
 }

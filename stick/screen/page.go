@@ -40,6 +40,7 @@ type page struct {
 	lines   []line
 	options []option
 	field   bool // a line is typed before one is chosen
+	secret  bool // and is not shown
 }
 
 func (p *page) say(style tcell.Style, text string) {
@@ -136,6 +137,9 @@ func (t *terminal) draw(p *page, selected int, typed string) {
 	y := height - bottom - 1
 	t.put(0, y-1, strings.Repeat("─", width), quiet, width)
 	if p.field {
+		if p.secret {
+			typed = strings.Repeat("*", len([]rune(typed)))
+		}
 		t.put(1, y, "> "+typed+"_", title, width)
 		y++
 	}
@@ -156,6 +160,10 @@ func (t *terminal) draw(p *page, selected int, typed string) {
 	t.put(1, height-1, hint, quiet, width)
 	t.screen.Show()
 }
+
+// mostTyped is how long a line may be, in bytes: what a passphrase may be. cryptsetup(8),
+// "Notes on passphrase processing".
+const mostTyped = 512
 
 // choose shows a page until one of its options is taken; typed is what was typed before.
 func (t *terminal) choose(p *page) (key, typed string) {
@@ -191,7 +199,7 @@ func (t *terminal) choose(p *page) (key, typed string) {
 			if n := int(e.Rune() - '1'); !p.field && n >= 0 && n < len(p.options) {
 				return p.options[n].key, typed
 			}
-			if p.field && len(typed) < 40 {
+			if p.field && len(typed) < mostTyped {
 				typed += string(e.Rune())
 			}
 		}

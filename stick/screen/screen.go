@@ -11,6 +11,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
+	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/stick"
 )
@@ -325,14 +326,30 @@ func (r *run) repair() (string, error) {
 		r.choose(refused)
 		return "repair", nil
 	}
+	passphrase := ""
+	if step.Passphrase != "" {
+		if key, passphrase = r.passphrase(step); key != "do" {
+			return "verdict", nil
+		}
+	}
 	working := &page{title: "Working", options: []option{{"", "…"}}}
 	working.say(plain, "Do not switch off. "+step.Title)
 	r.draw(working, 0, "")
-	done, err := r.Do(r.ctx, step, r.own)
+	done, err := r.Do(r.ctx, step, passphrase, r.own)
 	if err != nil {
 		return "", err
 	}
 	return r.outcome(step.Title, done), nil
+}
+
+// passphrase asks for that of what a step opens.
+func (r *run) passphrase(step repair.PlanStep) (key, typed string) {
+	p := &page{title: "Step: " + step.Title, field: true, secret: true}
+	p.say(title, "The step opens "+step.Passphrase+", which is encrypted.")
+	p.say(brass, "Type its passphrase:")
+	p.say(quiet, "It is handed to the step's command, and kept nowhere. Keys are those of an American keyboard.")
+	p.options = []option{{"do", "Open it, and do the step"}, {"verdict", "Back"}}
+	return r.choose(p)
 }
 
 // outcome shows what became of a step.
@@ -341,10 +358,10 @@ func (r *run) outcome(what string, done stick.Done) string {
 	switch {
 	case done.Failed != nil:
 		p.say(rust, fmt.Sprintf("A command failed (%v). What it said:", done.Failed))
-		lines := strings.Split(strings.TrimSpace(done.Output), "\n")
-		for _, l := range lines[max(0, len(lines)-8):] {
-			p.say(quiet, "  "+strings.TrimSpace(l))
-		}
+		p.saySaid(done.Output)
+	case done.Looked:
+		p.say(plain, "Done. What it said:")
+		p.saySaid(done.Output)
 	case done.Good:
 		p.say(green, "Done, and looked at again: the drive is as it was to be.")
 	default:
@@ -365,6 +382,14 @@ func (r *run) outcome(what string, done stick.Done) string {
 		return r.outcome("Put back", back)
 	}
 	return "verdict"
+}
+
+// saySaid shows the end of what commands said.
+func (p *page) saySaid(output string) {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for _, l := range lines[max(0, len(lines)-8):] {
+		p.say(quiet, "  "+strings.TrimSpace(l))
+	}
 }
 
 // end says what to do now.

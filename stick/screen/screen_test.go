@@ -138,7 +138,9 @@ func ledFrom(t *testing.T, root, name string, drives ...string) (*person, *stick
 			}
 			return nil, os.ErrNotExist
 		},
-		func(string) ([]byte, error) { return []byte("a line\nand what went wrong"), os.ErrDeadlineExceeded },
+		func(_, _ string) ([]byte, error) {
+			return []byte("a line\nand what went wrong"), os.ErrDeadlineExceeded
+		},
 		t.TempDir(),
 	)
 	on := newScreen(t)
