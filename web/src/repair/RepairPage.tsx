@@ -265,6 +265,7 @@ function Printed({ steps, title, disk }: { steps: Repair["steps"]; title: string
           ))}
           <Typography variant="body2">
             Save first: {s.save} Undo: {s.undo}
+            {s.passphrase && ` The passphrase of ${s.passphrase} is asked for.`}
           </Typography>
         </Box>
       ))}

@@ -91,3 +91,11 @@ it("lets a reader look, and says why nothing can be ticked off", () => {
   expect(screen.getByText(/your role is reader/)).toBeVisible();
   expect(screen.getByRole("region", { name: "The step" })).toHaveTextContent("sfdisk");
 });
+
+it("says whose passphrase is asked for", () => {
+  const opens = { ...step, passphrase: "partition 3 of the clone" };
+  render(<StepPanel step={opens} done={false} disk="the clone" busy={false} may onMark={() => {}} />);
+  expect(screen.getByRole("region", { name: "The step" })).toHaveTextContent(
+    "the commands open partition 3 of the clone",
+  );
+});

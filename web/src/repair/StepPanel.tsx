@@ -75,6 +75,12 @@ export function StepPanel({ step, done, disk, busy, may, onMark }: Props) {
           </ToggleButtonGroup>
         )}
       </Box>
+      {step.passphrase && (
+        <Typography variant="body2" sx={{ mb: 1 }}>
+          <b>Passphrase:</b> the commands open {step.passphrase}, which is encrypted, and ask for it. It is
+          kept nowhere.
+        </Typography>
+      )}
       <Commands form={form} disk={step.disk ? disk : ""} />
       <Typography variant="body2" sx={{ mt: 1.25 }}>
         <b>Undo:</b> {step.undo}

@@ -2225,6 +2225,7 @@ export interface components {
             key: string;
             /** Format: int64 */
             minutes: number;
+            passphrase?: string;
             putBack?: components["schemas"]["Command"][];
             /** @enum {string} */
             risk: "none" | "low" | "real";
