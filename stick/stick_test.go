@@ -31,6 +31,7 @@ type bench struct {
 	disks map[string]io.ReaderAt
 	found []capture.Found
 	ran   []string
+	typed string // at the last script
 	fails error
 }
 
@@ -56,8 +57,8 @@ func newBench(t *testing.T) *bench {
 			0o600,
 		),
 	)
-	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, func(script, _ string) ([]byte, error) {
-		b.ran = append(b.ran, script)
+	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, func(script, typed string) ([]byte, error) {
+		b.ran, b.typed = append(b.ran, script), typed
 		return []byte("said"), b.fails
 	}, variables)
 	return b
@@ -206,9 +207,15 @@ func TestAStepAndItsInterruption(t *testing.T) {
 	script, err := os.ReadFile(b.ran[0])
 	require.NoError(t, err)
 	assert.Contains(t, string(script), "dd if=/dev/zero of=sdb")
+	assert.Empty(t, b.typed, "its commands ask for nothing")
 	_, _, found := stick.Interrupted(b.root)
 	assert.False(t, found)
 	assert.True(t, b.CanUndo())
+	locked := step("sdb")
+	locked.Passphrase = "partition 3 of the clone"
+	_, err = b.Do(t.Context(), locked, "over the hedge", "/dev/sdc")
+	require.NoError(t, err)
+	assert.Equal(t, "over the hedge\n", b.typed)
 	bare := step("sdb")
 	bare.PutBack = nil
 	other := newBench(t).attach("/dev/sdb", clone)

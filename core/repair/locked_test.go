@@ -1,16 +1,13 @@
 package repair_test
 
 import (
-	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
@@ -20,28 +17,6 @@ import (
 	"latchkey/internal/reference"
 	"latchkey/internal/sample"
 )
-
-// encrypted declares a Linux with /boot by itself and its root in an encrypted volume, which
-// the kernel lines look for by root.
-func encrypted(t *testing.T, root string) diskmaker.Disk {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "luks")
-	require.NoError(t, os.WriteFile(path, make([]byte, 32<<20), 0o600))
-	reference.Run(t, "secret", "cryptsetup", "luksFormat", "-q", "--type", "luks2", "--pbkdf", "pbkdf2",
-		"--pbkdf-force-iterations", "1000", path, "-")
-	header, err := os.ReadFile(path)
-	require.NoError(t, err)
-	const boot = "b0000000-0000-0000-0000-000000000000"
-	d := sample.GPTDisk(1, map[string][]byte{
-		sample.FallbackPath:    diskmaker.Program{Is: "grub", Prefix: "/EFI/debian", Size: 8192}.Bytes(),
-		`\EFI\debian\grub.cfg`: []byte("search.fs_uuid " + boot + " root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"),
-	})
-	menu := fmt.Sprintf("menuentry 'x' {\n search --fs-uuid --set=root %s\n linux /vmlinuz-6.1 root=%s ro\n initrd /initrd.img-6.1\n}\n", boot, root)
-	d.Partitions[1] = diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{0xB0},
-		Files: map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": sample.X64(), "initrd.img-6.1": sample.X64()}}}
-	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 100, Volume: diskmaker.Volume{Kind: "raw", Raw: header[:16<<20]}})
-	return d
-}
 
 func lockedMachine(t *testing.T, d diskmaker.Disk, bus string) machine.Machine {
 	t.Helper()
@@ -54,7 +29,7 @@ func lockedMachine(t *testing.T, d diskmaker.Disk, bus string) machine.Machine {
 // gives it, and closes it again.
 func TestAnEncryptedLinuxIsRepairedFromWithin(t *testing.T) {
 	for _, root := range []string{"/dev/mapper/kiosk--vg-root", "/dev/mapper/root_crypt", "UUID=abcdef00-0000-4000-8000-000000000000"} {
-		d := encrypted(t, root)
+		d := sample.EncryptedLinuxDisk(root)
 		for path := range d.Partitions[0].Volume.Files {
 			d = sample.With(d, 0, path, "")
 		}
@@ -74,7 +49,7 @@ func TestAnEncryptedLinuxIsRepairedFromWithin(t *testing.T) {
 // What names no root, or one that no name reaches, is left alone.
 func TestAnEncryptedLinuxWhoseRootIsNotTold(t *testing.T) {
 	for _, root := range []string{"/dev/nvme0n1p4", "LABEL=root", "/dev/mapper/root rootflags=subvol=a,loop", "/dev/mapper/$(x)"} {
-		d := sample.With(encrypted(t, root), 0, sample.FallbackPath, "")
+		d := sample.With(sample.EncryptedLinuxDisk(root), 0, sample.FallbackPath, "")
 		p := repair.Find(lockedMachine(t, d, "nvme"), repair.Linux)
 		assert.NotContains(t, actionsOf(p), "linux-boot-files", root)
 	}

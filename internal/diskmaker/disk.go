@@ -56,7 +56,7 @@ type Partition struct {
 
 // Volume declares what a partition holds.
 type Volume struct {
-	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "lvm", "raw" or ""
+	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "lvm", "luks", "raw" or ""
 	Label   string
 	Serial  uint64
 	UUID    [16]byte
@@ -268,9 +268,12 @@ func (m *Image) writeVolume(p placed) error {
 		return m.writeExt(p)
 	case "lvm":
 		return m.writeLVM(p)
+	case "luks":
+		_, err := m.WriteAt(luksHeader(v.UUID), start)
+		return err
 	case "raw":
 		_, err := m.WriteAt(v.Raw, start)
 		return err
 	}
-	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4, lvm, raw or none", v.Kind)
+	return fmt.Errorf("volume kind %q: expected fat12, fat16, fat32, ntfs, ext4, lvm, luks, raw or none", v.Kind)
 }

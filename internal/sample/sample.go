@@ -123,6 +123,22 @@ func LinuxDisk(id, names byte) diskmaker.Disk {
 	return d
 }
 
+// EncryptedLinuxDisk declares a Linux disk with /boot by itself and its root in an encrypted
+// volume, which the kernel line looks for by root.
+func EncryptedLinuxDisk(root string) diskmaker.Disk {
+	const boot = "b0000000-0000-0000-0000-000000000000"
+	d := GPTDisk(1, map[string][]byte{
+		FallbackPath:           diskmaker.Program{Is: "grub", Prefix: "/EFI/debian", Size: 8192}.Bytes(),
+		`\EFI\debian\grub.cfg`: []byte("search.fs_uuid " + boot + " root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"),
+	})
+	menu := "menuentry 'x' {\n search --fs-uuid --set=root " + boot + "\n linux /vmlinuz-6.1 root=" + root + " ro\n initrd /initrd.img-6.1\n}\n"
+	d.Partitions[1] = diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{0xB0},
+		Files: map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": X64(), "initrd.img-6.1": X64()}}}
+	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 100,
+		Volume: diskmaker.Volume{Kind: "luks", UUID: [16]byte{0xC0, 1}}})
+	return d
+}
+
 // With has a file in a partition, or none where the text is empty.
 func With(d diskmaker.Disk, partition int, file, text string) diskmaker.Disk {
 	files := d.Partitions[partition].Volume.Files

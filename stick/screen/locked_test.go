@@ -1,0 +1,92 @@
+package screen_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/gdamore/tcell/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/capture"
+	"latchkey/internal/sample"
+	"latchkey/stick"
+	"latchkey/stick/screen"
+)
+
+// A step that opens what is encrypted asks for its passphrase, which is shown nowhere, goes to
+// the commands alone, and is in no file of the stick.
+func TestThePassphraseOfAStep(t *testing.T) {
+	image := sample.With(sample.EncryptedLinuxDisk("/dev/mapper/kiosk--vg-root"), 0, sample.FallbackPath, "").MustBuild()
+	off := false
+	s, err := stick.Begin(t.TempDir(), stick.System{Mode: "uefi", Arch: "x64", SecureBoot: &off, Model: "Fenmark D4"}, time.Now)
+	require.NoError(t, err)
+	var typed []string
+	s.Replace(
+		func() ([]capture.Found, error) {
+			return []capture.Found{{Path: "/dev/sda", Size: image.Size, Bus: "sata", Model: "Drive"}}, nil
+		},
+		func(string) (*capture.Device, error) {
+			return &capture.Device{ReaderAt: image, Closer: nothing{}, Size: image.Size, LogicalSectorSize: 512}, nil
+		},
+		func(_, line string) ([]byte, error) {
+			typed = append(typed, line)
+			return []byte("No key available with this passphrase."), os.ErrInvalid
+		}, t.TempDir())
+	on := newScreen(t)
+	on.SetSize(80, 25)
+	done := make(chan error, 1)
+	go func() { done <- screen.Run(t.Context(), on, s, filepath.Dir(filepath.Dir(s.Folder)), "/dev/sdz") }()
+	p := &person{t, on}
+	p.sees("sda")
+	for range 3 { // it is the clone
+		if strings.Contains(p.shown(), "clone: sda") {
+			break
+		}
+		p.press(tcell.KeyDown, tcell.KeyEnter)
+		time.Sleep(300 * time.Millisecond)
+	}
+	p.sees("clone: sda")
+	p.on.InjectKey(tcell.KeyRune, '1', tcell.ModNone)
+	for range 8 {
+		page := p.sees("The start, without the stick")
+		if strings.Contains(page, "> 1 Repair it, in") {
+			break
+		}
+		p.press(tcell.KeyEnter)
+		time.Sleep(300 * time.Millisecond)
+	}
+	p.sees("> 1 Repair it, in")
+	p.press(tcell.KeyEnter)
+	page := strings.Join(strings.Fields(p.sees("type its capacity")), " ")
+	_, asked, _ := strings.Cut(page, "type its capacity, ")
+	number, _, _ := strings.Cut(asked, " ")
+	p.types(number)
+	p.press(tcell.KeyEnter)
+	p.sees("Type its passphrase")
+	p.types("Geh heim!")
+	page = p.sees("> *********_")
+	assert.Contains(t, page, "partition 3 of")
+	assert.NotContains(t, page, "Geh")
+	p.press(tcell.KeyEnter)
+	p.sees("No key available")
+	assert.Equal(t, []string{"Geh heim!\n"}, typed)
+	p.press(tcell.KeyEnter)
+	p.sees("The start, without the stick")
+	p.press(tcell.KeyUp, tcell.KeyEnter)
+	p.sees("take the stick out")
+	p.press(tcell.KeyEnter)
+	require.NoError(t, <-done)
+	files, err := filepath.Glob(filepath.Join(s.Folder, "*"))
+	require.NoError(t, err)
+	inside, err := filepath.Glob(filepath.Join(s.Folder, "*", "*"))
+	require.NoError(t, err)
+	for _, name := range append(files, inside...) {
+		if raw, err := os.ReadFile(name); err == nil {
+			assert.NotContains(t, string(raw), "Geh heim", name)
+		}
+	}
+}
