@@ -10,16 +10,13 @@ import (
 	"latchkey/core/volume"
 )
 
-// system_profiler(8), the storage parts (NVMe, serial ATA, USB), and diskutil(8) apfs
-// list; from memory.
+// system_profiler(8), the storage parts (NVMe, serial ATA, USB); from memory.
 
 var (
 	reportDisk  = regexp.MustCompile(`^\s+BSD Name: (disk\d+)(s\d+)?\s*$`)
 	reportTitle = regexp.MustCompile(`^(\s*)(\S.*):\s*$`)
 	reportField = regexp.MustCompile(`^\s+([A-Z][\w /.()-]*?):\s+(\S.*?)\s*$`)
 	reportBytes = regexp.MustCompile(`\(([\d.,' \x{a0}\x{202f}]+) bytes?\)`)
-	storeLine   = regexp.MustCompile(`^[\s|]*\+-< Physical Store (disk\d+)s(\d+) ([0-9A-F-]{36})\s*$`)
-	storeSize   = regexp.MustCompile(`^[\s|]*Size:\s+(\d+) B\b`)
 )
 
 // reportBuses are the report's parts, with the buses that drives hang on there.
@@ -112,41 +109,6 @@ func macSection(l *Listing, title, bus string, fields map[string]string, line in
 			p.Kind = k
 		}
 		l.mark(line, Understood, "partition %d of %s", n, d.Name)
-	}
-}
-
-func isContainers(t *text) bool { return anyLine(t, storeLine.MatchString) }
-
-// readContainers takes the partitions that containers lie in.
-func readContainers(t *text, l *Listing) {
-	last := -1
-	for i, s := range t.lines {
-		if m := storeLine.FindStringSubmatch(s); m != nil {
-			last = i
-			n, err := strconv.Atoi(m[2])
-			if d := l.disk(m[1], i+1); d != nil && err == nil && n > 0 {
-				if p := partition(d, n, i+1); p != nil {
-					macContent(p, "Apple_APFS")
-					p.GUID, _ = disk.ParseGUID(m[3])
-					l.mark(i+1, Understood, "partition %d of %s", n, m[1])
-				}
-			}
-			continue
-		}
-		m := storeSize.FindStringSubmatch(s)
-		switch {
-		case m != nil && last >= 0 && i-last <= 4:
-			store := storeLine.FindStringSubmatch(t.lines[last])
-			n, _ := strconv.Atoi(store[2])
-			if d := l.disk(store[1], i+1); d != nil {
-				if p := partition(d, n, i+1); p != nil {
-					p.Length, _ = strconv.ParseInt(m[1], 10, 62)
-				}
-			}
-			l.mark(i+1, Understood, "its size")
-		case strings.TrimSpace(s) != "":
-			l.mark(i+1, Passed, "")
-		}
 	}
 }
 

@@ -1,6 +1,8 @@
 package listing_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -155,4 +157,45 @@ func TestMacReports(t *testing.T) {
 	assert.Equal(t, volume.KindAPFS, p.Kind)
 	assert.EqualValues(t, 250685575168, p.Length)
 	assert.Equal(t, "66666666-2222-4333-8444-555555555555", p.GUID.String())
+}
+
+// The roles and seals of a container's volumes; that they are all is known where another
+// container, or a prompt, follows. Layout from memory.
+func TestTheVolumesOfContainers(t *testing.T) {
+	volumeOf := func(n int, role, sealed string) string {
+		return fmt.Sprintf("    +-> Volume disk3s%d 7777777%d-2222-4333-8444-555555555555\n    |   -----\n    |   APFS Volume Disk (Role):   disk3s%d (%s)\n    |   Name:                      Vol %d (Case-insensitive)\n    |   Mount Point:               Not Mounted\n    |   Capacity Consumed:         20480 B (20.5 KB)\n    |   Sealed:                    %s\n    |   FileVault:                 No\n    |\n",
+			n, n, n, role, n, sealed)
+	}
+	container := func(store string, volumes ...string) string {
+		return "+-- Container disk3 11111111-2222-4333-8444-555555555555\n    ====\n    APFS Container Reference:     disk3\n    Size (Capacity Ceiling):      250685575168 B (250.7 GB)\n    |\n" +
+			store + strings.Join(volumes, "")
+	}
+	store := func(n int) string {
+		return fmt.Sprintf("    +-< Physical Store disk0s%d 6666666%d-2222-4333-8444-555555555555\n    |   ----\n    |   APFS Physical Store Disk:   disk0s%d\n    |   Size:                       250685575168 B (250.7 GB)\n    |\n", n, n, n)
+	}
+	apple := func(text string) *volume.Apple {
+		l := read(t, text)
+		require.NotEmpty(t, l.Disks)
+		return l.Disks[0].Partitions[0].Apple
+	}
+	whole := container(store(2), volumeOf(1, "System", "Yes"), volumeOf(2, "Preboot", "No"), volumeOf(3, "No specific role", "Broken"), volumeOf(4, "Backup", "No"))
+	a := apple("APFS Containers (2 found)\n|\n" + whole + container(store(3), volumeOf(1, "VM", "No")))
+	require.NotNil(t, a)
+	assert.False(t, a.Open)
+	assert.Equal(t, []string{"Vol 1"}, []string{a.Of(volume.RoleSystem)[0].Name})
+	assert.True(t, a.Of(volume.RoleSystem)[0].Sealed)
+	assert.Len(t, a.Of(volume.RolePreboot), 1)
+	require.Len(t, a.Of(volume.RoleNone), 1)
+	assert.False(t, a.Of(volume.RoleNone)[0].Sealed, "a broken seal is none")
+	assert.Len(t, a.Volumes, 4)
+
+	a = apple("APFS Container (1 found)\n|\n" + whole)
+	require.NotNil(t, a)
+	assert.True(t, a.Open, "the paste may be cut")
+	a = apple("tech@mac ~ % diskutil apfs list\nAPFS Container (1 found)\n|\n" + whole + "tech@mac ~ % diskutil list\n")
+	require.NotNil(t, a)
+	assert.False(t, a.Open, "a prompt follows")
+	assert.Nil(t, apple("APFS Container (1 found)\n|\n"+container(store(2)+store(3), volumeOf(1, "System", "Yes"))+"tech@mac ~ % diskutil list\n"), "it lies in two partitions")
+	_, err := listing.Read("", []byte("APFS Container (1 found)\n|\n"+container(store(2), strings.Repeat(volumeOf(1, "Data", "No"), 200))), "")
+	assert.NoError(t, err)
 }

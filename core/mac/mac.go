@@ -93,8 +93,12 @@ func held(at machine.Spot) machine.Fact {
 	if len(names) > 0 {
 		value = strings.Join(names, ", ")
 	}
-	if v.Kind == volume.KindHFS {
+	if v.Told {
+		where = p.Source
+	} else if v.Kind == volume.KindHFS {
 		where.Structure, where.Field, where.Offset, where.Length = "HFS+ volume header", "finderInfo[0]", at.Base()+1024+80, 4
+	}
+	if v.Kind == volume.KindHFS {
 		value = fmt.Sprint(v.Apple.Blessed)
 	}
 	return at.Drive.Cite(fmt.Sprintf("Partition %d, %s", p.Number, v.Kind), value, where)

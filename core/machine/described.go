@@ -53,6 +53,8 @@ type DescribedPartition struct {
 	Letter   string
 	// Unlettered is set where it is told to have no letter.
 	Unlettered bool
+	// Apple are the volumes of a Mac's container; nil where none are told.
+	Apple *volume.Apple
 	Line       int
 }
 
@@ -167,7 +169,7 @@ func (d *Described) volume(p DescribedPartition) Volume {
 	if v.Kind == "" {
 		v.Kind = volume.NotCaptured
 	}
-	v.Unclean = p.Unclean
+	v.Unclean, v.Apple = p.Unclean, p.Apple
 	if p.Used > 0 {
 		v.Used = fact.Known(uint64(p.Used), d.at(p.Line))
 	}

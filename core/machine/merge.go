@@ -140,6 +140,9 @@ func (v *Volume) fill(weak *Volume) {
 	if _, known := v.Unclean.Get(); !known {
 		v.Unclean = weak.Unclean
 	}
+	if v.Apple == nil || v.Apple.Open && weak.Apple != nil && !weak.Apple.Open {
+		v.Apple = weak.Apple
+	}
 	for i := range weak.Configs {
 		if v.Config(weak.Configs[i].Kind, weak.Configs[i].Path) == nil {
 			v.Configs = append(append([]Config{}, v.Configs...), weak.Configs[i])

@@ -121,7 +121,7 @@ func (h *house) measure(p *program) error {
 func (p *program) run(names string, most time.Duration, environment string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), most)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.path, "-test.failfast", "-test.run", "^("+names+")$")
+	cmd := exec.CommandContext(ctx, p.path, "-test.short", "-test.failfast", "-test.run", "^("+names+")$")
 	cmd.Dir, cmd.Env, cmd.WaitDelay = p.dir, append(os.Environ(), environment), time.Second
 	out, err := cmd.CombinedOutput()
 	if bytes.Contains(out, []byte("no tests to run")) {
