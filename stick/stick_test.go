@@ -57,10 +57,11 @@ func newBench(t *testing.T) *bench {
 			0o600,
 		),
 	)
-	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, func(script, typed string) ([]byte, error) {
+	run := func(script, typed string) ([]byte, error) {
 		b.ran, b.typed = append(b.ran, script), typed
 		return []byte("said"), b.fails
-	}, variables)
+	}
+	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, run, variables)
 	return b
 }
 

@@ -283,7 +283,7 @@ func (s *Scenario) wholeDisagreement(t startup.Trace, r Result) string {
 	switch started := strings.HasPrefix(r.Mark, "started:"); {
 	case started && t.Verdict == startup.Starts && "started:"+t.Drive == r.Mark:
 	case !started && t.Verdict == startup.Stops &&
-		(t.Stage == course.StageConfiguration || t.Stage == course.StageSystem) &&
+		(t.Stage == course.StageLoader || t.Stage == course.StageConfiguration || t.Stage == course.StageSystem) &&
 		regexp.MustCompile(s.Shows).MatchString(r.Serial):
 	default:
 		return fmt.Sprintf("computed %s, in fact %s (%s)", outcome(t), r.Mark, r.Ended)

@@ -97,6 +97,7 @@ func lockedLayouts() []layout {
 			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(uuid), lay: encrypting(lay)}
 	}
 	without := func(l layout) layout {
+		l.shows = "UEFI Interactive Shell" // what is last in the firmware's order
 		l.boot = func(string, string) (map[int]map[string][]byte, error) { return nil, nil }
 		return l
 	}
