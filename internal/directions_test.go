@@ -40,8 +40,8 @@ var layers = [][]string{
 	{"cmd/capturing", "stick"},
 	{"stick/screen", "stick/image/legacy", "internal/terminal"},
 	{"truth", "internal/standin", "internal/shellwords"},
-	{"internal/expected", "internal/mutants", "internal/sample", "internal/weaker"},
-	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/latchkey-stick", "cmd/firmware-truth"},
+	{"internal/expected", "internal/mutants/switched", "internal/sample", "internal/weaker"},
+	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/latchkey-stick", "cmd/firmware-truth", "internal/mutants"},
 }
 
 // forbidden lists what the layers would allow and the architecture does not: the

@@ -51,7 +51,8 @@ func readContainers(t *text, l *Listing) {
 		case storeLine.MatchString(s):
 			c.takeStore(storeLine.FindStringSubmatch(s), i+1)
 		case volumeLine.MatchString(s):
-			c.apple.Volumes = append(c.apple.Volumes, volume.AppleVolume{UUID: volumeLine.FindStringSubmatch(s)[2], Role: otherRole})
+			c.apple.Volumes = append(c.apple.Volumes, volume.AppleVolume{UUID: volumeLine.FindStringSubmatch(s)[2],
+				Role: otherRole})
 			c.volume = &c.apple.Volumes[len(c.apple.Volumes)-1]
 			l.mark(i+1, Understood, "a volume of the container")
 		case containerItem.MatchString(s):

@@ -53,7 +53,8 @@ func (d *Drive) LockedNames(boot int) (n Names, ok bool) {
 func (c *Contents) rootWithin(n Names) (*Within, bool) {
 	var found []Within
 	line := func(root *loader.Spec, options string) {
-		if root == nil || root.Kind != loader.ByFSUUID && root.Kind != loader.ByMapped || !unquoted.MatchString(root.Value) {
+		if root == nil || root.Kind != loader.ByFSUUID && root.Kind != loader.ByMapped ||
+			!unquoted.MatchString(root.Value) {
 			return
 		}
 		w := Within{Spec: *root}

@@ -20,7 +20,8 @@ const (
 
 // listing is a GPT disk of 1 TiB as a listing tells of it.
 func listing(parts ...machine.DescribedPartition) *machine.Contents {
-	d := machine.Described{Source: fact.Source{Origin: fact.Text, Structure: "listing"}, Size: 1 << 40, Style: disk.StyleGPT, Partitions: parts, Whole: true}
+	d := machine.Described{Source: fact.Source{Origin: fact.Text, Structure: "listing"}, Size: 1 << 40,
+		Style: disk.StyleGPT, Partitions: parts, Whole: true}
 	return d.Contents()
 }
 
@@ -54,15 +55,21 @@ func TestAPartitionIsFoundInAnotherListing(t *testing.T) {
 		strong, weak machine.DescribedPartition
 		want         string
 	}{
-		"the same place":                    {part(1, gib, gib, nil), part(7, gib, gib, nil), ""},
-		"the same GUID at another place":    {part(1, gib, gib, guid(guidOne)), part(2, 2*gib, gib, guid(guidOne)), "partition 1: first byte: 1073741824 / 2147483648"},
-		"no GUID is no GUID in common":      {part(1, gib, gib, nil), part(2, 2*gib, gib, nil), "partition 2: not there / 1.1 GB · 1 GiB"},
-		"the same number without a place":   {part(3, -1, gib, nil), part(3, 5*gib, gib, nil), ""},
-		"another number without a place":    {part(3, -1, gib, nil), part(4, 5*gib, gib, nil), "partition 4: not there / 1.1 GB · 1 GiB"},
-		"the same number, a place rounded":  {part(3, 500*gib, gib, rounded), part(3, 501*gib, gib, nil), ""},
-		"the same number, rounded far away": {part(3, 500*gib, gib, rounded), part(3, 900*gib, gib, nil), "partition 3: not there / 1.1 GB · 1 GiB"},
-		"another number, a place rounded":   {part(2, 500*gib, gib, rounded), part(3, 501*gib, gib, nil), "partition 3: not there / 1.1 GB · 1 GiB"},
-		"another number, both exact":        {part(3, 500*gib, gib, nil), part(3, 501*gib, gib, nil), "partition 3: not there / 1.1 GB · 1 GiB"},
+		"the same place": {part(1, gib, gib, nil), part(7, gib, gib, nil), ""},
+		"the same GUID at another place": {part(1, gib, gib, guid(guidOne)), part(2, 2*gib, gib, guid(guidOne)),
+			"partition 1: first byte: 1073741824 / 2147483648"},
+		"no GUID is no GUID in common": {part(1, gib, gib, nil), part(2, 2*gib, gib, nil),
+			"partition 2: not there / 1.1 GB · 1 GiB"},
+		"the same number without a place": {part(3, -1, gib, nil), part(3, 5*gib, gib, nil), ""},
+		"another number without a place": {part(3, -1, gib, nil), part(4, 5*gib, gib, nil),
+			"partition 4: not there / 1.1 GB · 1 GiB"},
+		"the same number, a place rounded": {part(3, 500*gib, gib, rounded), part(3, 501*gib, gib, nil), ""},
+		"the same number, rounded far away": {part(3, 500*gib, gib, rounded), part(3, 900*gib, gib, nil),
+			"partition 3: not there / 1.1 GB · 1 GiB"},
+		"another number, a place rounded": {part(2, 500*gib, gib, rounded), part(3, 501*gib, gib, nil),
+			"partition 3: not there / 1.1 GB · 1 GiB"},
+		"another number, both exact": {part(3, 500*gib, gib, nil), part(3, 501*gib, gib, nil),
+			"partition 3: not there / 1.1 GB · 1 GiB"},
 	} {
 		assert.Equal(t, c.want, conflicts(listing(c.strong), listing(c.weak)), name)
 	}
@@ -76,11 +83,15 @@ func TestListingsOfOneVolume(t *testing.T) {
 	serial := func(kind volume.Kind, s string) *machine.Contents {
 		return at(func(p *machine.DescribedPartition) { p.Kind, p.Serial = kind, s })
 	}
-	assert.Equal(t, "partition 1: identifier of the file system: AB / CD", conflicts(serial(volume.KindNTFS, "ab"), serial(volume.KindNTFS, "cd")))
+	assert.Equal(t, "partition 1: identifier of the file system: AB / CD", conflicts(serial(volume.KindNTFS, "ab"),
+		serial(volume.KindNTFS, "cd")))
 	assert.Empty(t, conflicts(serial(volume.KindNTFS, "ab"), serial(volume.KindNTFS, "AB")), "capitals mean nothing")
-	assert.Empty(t, conflicts(serial(volume.KindNTFS, "ab"), serial(volume.KindNTFS, "")), "nothing told is nothing different")
-	assert.Empty(t, conflicts(serial(volume.KindAPFS, "ab"), serial(volume.KindAPFS, "cd")), "a container and its volumes have their own")
-	assert.Equal(t, "partition 1: file system: NTFS / ext", conflicts(serial(volume.KindNTFS, ""), serial(volume.KindExt, "")))
+	assert.Empty(t, conflicts(serial(volume.KindNTFS, "ab"), serial(volume.KindNTFS, "")),
+		"nothing told is nothing different")
+	assert.Empty(t, conflicts(serial(volume.KindAPFS, "ab"), serial(volume.KindAPFS, "cd")),
+		"a container and its volumes have their own")
+	assert.Equal(t, "partition 1: file system: NTFS / ext", conflicts(serial(volume.KindNTFS, ""),
+		serial(volume.KindExt, "")))
 	assert.Empty(t, conflicts(serial(volume.KindFAT32, ""), serial(volume.KindFAT16, "")), "listings call them all FAT")
 	assert.Empty(t, conflicts(serial(volume.KindNTFS, ""), serial(volume.NotCaptured, "")))
 
@@ -93,10 +104,14 @@ func TestListingsOfOneVolume(t *testing.T) {
 	unclean, _ := v.Unclean.Get()
 	assert.Equal(t, []any{"system", "C", "AB", "name", uint64(5), true, guidOne},
 		[]any{v.Label, v.Letter, v.Serial, p.Name, used, unclean, p.GUID.String()})
-	merged, _ = machine.Merge("clone", at(func(p *machine.DescribedPartition) { p.Label, p.Letter, p.Name = "own", "D", "one" }),
+	merged, _ = machine.Merge("clone", at(func(p *machine.DescribedPartition) {
+		p.Label, p.Letter, p.Name = "own",
+			"D", "one"
+	}),
 		at(func(p *machine.DescribedPartition) { p.Label, p.Letter, p.Name = "system", "C", "two" }))
 	v = merged.Volumes[0]
-	assert.Equal(t, []string{"own", "D", "one"}, []string{v.Label, v.Letter, merged.Layout.Partitions[0].Name}, "the stronger one stands")
+	assert.Equal(t, []string{"own", "D", "one"}, []string{v.Label, v.Letter, merged.Layout.Partitions[0].Name},
+		"the stronger one stands")
 }
 
 // A contradiction says where each side stands, of what has no place of its own, too.
@@ -111,12 +126,15 @@ func TestAContradictionNamesItsPieces(t *testing.T) {
 
 // What a listing leaves open stays open.
 func TestWhatAPartitionIsToldToBe(t *testing.T) {
-	d := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Size: 1 << 40, Partitions: []machine.DescribedPartition{
-		part(1, 0, 1<<30, nil), part(2, -1, 1<<30, nil), part(3, 1<<34, 0, nil), part(4, 1<<35, 1<<30, func(p *machine.DescribedPartition) { p.Active = fact.Tell(false) })}}
+	d := machine.Described{Source: fact.Source{Origin: fact.Text}, Style: disk.StyleMBR, Size: 1 << 40,
+		Partitions: []machine.DescribedPartition{
+			part(1, 0, 1<<30, nil), part(2, -1, 1<<30, nil), part(3, 1<<34, 0, nil), part(4, 1<<35, 1<<30,
+				func(p *machine.DescribedPartition) { p.Active = fact.Tell(false) })}}
 	p := d.Contents().Layout.Partitions
 	assert.False(t, p[0].Unplaced, "the first byte is a place")
 	assert.True(t, p[1].Unplaced)
 	assert.False(t, p[1].Rough)
 	assert.True(t, p[2].Rough, "a length of nothing is none")
-	assert.Equal(t, []bool{true, true, true, false}, []bool{p[0].ActiveOpen, p[1].ActiveOpen, p[2].ActiveOpen, p[3].ActiveOpen})
+	assert.Equal(t, []bool{true, true, true, false}, []bool{p[0].ActiveOpen, p[1].ActiveOpen, p[2].ActiveOpen,
+		p[3].ActiveOpen})
 }

@@ -108,12 +108,14 @@ func TestWhatALinuxIsMadeOf(t *testing.T) {
 	c.Volumes[1].Kernels = []string{"/boot/vmlinuz"}
 	_, alone = c.LoneBoot()
 	assert.False(t, alone, "its kernels lie below a folder of its own")
-	c.Volumes[1].Kernels, c.Volumes[1].Kind, c.Volumes[1].Subvolumes = []string{"/vmlinuz"}, volume.KindBtrfs, &machine.Subvolumes{}
+	c.Volumes[1].Kernels, c.Volumes[1].Kind, c.Volumes[1].Subvolumes = []string{"/vmlinuz"}, volume.KindBtrfs,
+		&machine.Subvolumes{}
 	_, alone = c.LoneBoot()
 	assert.False(t, alone, "what a Btrfs with subvolumes has at its top is not told")
 	empty := machine.Names{}
 	assert.True(t, empty.Empty())
-	for _, n := range []machine.Names{{Mounts: make([]machine.Rename, 1)}, {Menus: make([]machine.Rename, 1)}, {Lax: make([]loader.Mount, 1)},
+	for _, n := range []machine.Names{{Mounts: make([]machine.Rename, 1)}, {Menus: make([]machine.Rename, 1)},
+		{Lax: make([]loader.Mount, 1)},
 		{Mounts: make([]machine.Rename, 1), Menus: make([]machine.Rename, 1)}} {
 		assert.False(t, n.Empty())
 	}
@@ -124,8 +126,10 @@ func encryptedRoot(root, options string) *machine.Drive {
 	c := linuxDisk("E-1", "boot-1", "g", "s")
 	c.Volumes[2] = machine.Volume{Volume: volume.Volume{Kind: volume.KindLUKS, Serial: "locked"}}
 	spec := loader.ParseSpec(root)
-	c.Volumes[1].Configs = []machine.Config{{Kind: machine.ConfigGRUB, Path: "/grub/grub.cfg", GRUB: &loader.GRUBConfig{Entries: []loader.GRUBEntry{
-		{Linux: "/vmlinuz-6", Root: &spec, Options: options, Searches: []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: "gone"}}}}}}}}
+	c.Volumes[1].Configs = []machine.Config{{Kind: machine.ConfigGRUB, Path: "/grub/grub.cfg",
+		GRUB: &loader.GRUBConfig{Entries: []loader.GRUBEntry{
+			{Linux: "/vmlinuz-6", Root: &spec, Options: options,
+				Searches: []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: "gone"}}}}}}}}
 	return &machine.Drive{Contents: c, Bus: fact.Tell("nvme")}
 }
 
@@ -134,11 +138,13 @@ func encryptedRoot(root, options string) *machine.Drive {
 func TestTheNamesOfAnEncryptedLinux(t *testing.T) {
 	n, ok := encryptedRoot("/dev/mapper/g-root", "root=/dev/mapper/g-root rootflags=subvol=@").LockedNames(0)
 	require.True(t, ok)
-	assert.Equal(t, &machine.Within{Spec: loader.Spec{Kind: loader.ByMapped, Value: "g-root"}, Flags: "subvol=@"}, n.Within)
+	assert.Equal(t, &machine.Within{Spec: loader.Spec{Kind: loader.ByMapped, Value: "g-root"}, Flags: "subvol=@"},
+		n.Within)
 	assert.Equal(t, machine.Address{Index: 2}, n.Root)
 	assert.Equal(t, machine.Address{Index: 1}, n.Home)
 	require.Len(t, n.Mounts, 2)
-	assert.Equal(t, []string{"/boot", "boot-1", "/boot/efi", "E-1"}, []string{n.Mounts[0].Point, n.Mounts[0].New.Value, n.Mounts[1].Point, n.Mounts[1].New.Value})
+	assert.Equal(t, []string{"/boot", "boot-1", "/boot/efi", "E-1"}, []string{n.Mounts[0].Point,
+		n.Mounts[0].New.Value, n.Mounts[1].Point, n.Mounts[1].New.Value})
 	require.Len(t, n.Menus, 1, "GRUB looks for what is gone")
 	assert.Equal(t, "boot-1", n.Menus[0].New.Value)
 	n, ok = encryptedRoot("UUID=within", "").LockedNames(-1)
@@ -153,7 +159,8 @@ func TestTheNamesOfAnEncryptedLinux(t *testing.T) {
 			d.Contents.Volumes[3] = machine.Volume{Volume: volume.Volume{Kind: volume.KindLUKS, Serial: "other"}}
 		},
 		"two of /boot": func(d *machine.Drive) {
-			d.Contents.Volumes[3] = machine.Volume{Volume: volume.Volume{Kind: volume.KindExt}, Kernels: []string{"/vmlinuz"}}
+			d.Contents.Volumes[3] = machine.Volume{Volume: volume.Volume{Kind: volume.KindExt},
+				Kernels: []string{"/vmlinuz"}}
 		},
 		"two roots": func(d *machine.Drive) {
 			e := &d.Contents.Volumes[1].Configs[0].GRUB.Entries
@@ -174,7 +181,8 @@ func TestTheNamesOfAnEncryptedLinux(t *testing.T) {
 		_, ok := d.LockedNames(0)
 		assert.False(t, ok, name)
 	}
-	for _, root := range []string{"/dev/nvme0n1p4", "LABEL=root", "/dev/mapper/../x", "UUID=-x", "UUID=a b", "PARTUUID=1"} {
+	for _, root := range []string{"/dev/nvme0n1p4", "LABEL=root", "/dev/mapper/../x", "UUID=-x", "UUID=a b",
+		"PARTUUID=1"} {
 		_, ok := encryptedRoot(root, "").LockedNames(0)
 		assert.False(t, ok, root)
 	}
@@ -201,11 +209,13 @@ func TestFilesThatAreCopied(t *testing.T) {
 	c.Layout.Style, c.Layout.GPT = disk.StyleMBR, nil
 	c.Layout.MBR = &disk.MBR{Signature: true}
 	for i := range c.Layout.MBR.Entries {
-		c.Layout.MBR.Entries[i] = disk.MBREntry{Number: i + 1, Status: 0x80, Type: 7, Start: uint64(i+1) << 20, Length: 1 << 20}
+		c.Layout.MBR.Entries[i] = disk.MBREntry{Number: i + 1, Status: 0x80, Type: 7, Start: uint64(i+1) << 20,
+			Length: 1 << 20}
 	}
 	c.Layout.Partitions[1].Active = true
 	e := c.WithFilesCopied(1)
-	assert.Equal(t, []byte{0x80, 0, 0x80, 0x80}, []byte{e.Layout.MBR.Entries[0].Status, e.Layout.MBR.Entries[1].Status, e.Layout.MBR.Entries[2].Status, e.Layout.MBR.Entries[3].Status})
+	assert.Equal(t, []byte{0x80, 0, 0x80, 0x80}, []byte{e.Layout.MBR.Entries[0].Status,
+		e.Layout.MBR.Entries[1].Status, e.Layout.MBR.Entries[2].Status, e.Layout.MBR.Entries[3].Status})
 	assert.False(t, e.Layout.Partitions[1].Active)
 	assert.EqualValues(t, 0x80, c.Layout.MBR.Entries[1].Status, "the disk stays as it was")
 	assert.NotEqual(t, c.Volumes[1].Serial, e.Volumes[1].Serial)

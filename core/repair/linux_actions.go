@@ -20,7 +20,10 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "initial-ram-disk", Title: "Make the initial RAM disk anew, with drivers for every bus", Why: "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name, Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
+		PlanStep: PlanStep{Action: "initial-ram-disk",
+			Title: "Make the initial RAM disk anew, with drivers for every bus",
+			Why:   "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name,
+			Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
 			Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)},
 		key: "ramdisk", on: d, result: opening(answered(m, "driver:"+d.Name, "yes"), d, n),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, f) }},
@@ -51,12 +54,15 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	var saves []Sectors
-	save, undo := "The old programs, menu and mount table: the commands copy them.", "Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
+	save, undo := "The old programs, menu and mount table: the commands copy them.",
+		"Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
 	if boot < 0 {
 		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
 		saves = embedded(d.Contents)
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone", Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow, Minutes: 15, Saves: saves, Save: save,
+	mv := onDisk(m, PlanStep{Action: "linux-boot-files", Title: "Install GRUB anew from the system on the clone",
+		Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow,
+		Minutes: 15, Saves: saves, Save: save,
 		Undo: undo, Passphrase: passphrase(d, n)},
 		"linux-files", d.Contents.WithGRUB(n, arch(m), f.names(d.Contents, boot)),
 		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, n, arch(m), f) }})
@@ -82,7 +88,11 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	if !ok || n.Empty() {
 		return nil
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-names", Title: "Let configuration and mount table name the clone's own file systems", Why: "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10, Save: "The old files: the commands keep them as .bak.", Undo: "Move the files ending in .bak back over the new ones.", Passphrase: passphrase(d, n)},
+	mv := onDisk(m, PlanStep{Action: "linux-names",
+		Title: "Let configuration and mount table name the clone's own file systems",
+		Why:   "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10,
+		Save: "The old files: the commands keep them as .bak.",
+		Undo: "Move the files ending in .bak back over the new ones.", Passphrase: passphrase(d, n)},
 		"linux-names", d.Contents.WithNames(n),
 		map[Toolbox]func() []Command{Linux: func() []Command { return linuxNamesCommands(d, n) }})
 	mv.result = opening(mv.result, d, n)
@@ -152,8 +162,12 @@ func lookInside(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "look-inside", Title: "Open the encrypted volume, and look whether the root lies in it", Why: "What lies in it is not in evidence, and the start goes on from there.", Disk: d.Name, Risk: RiskNone, Minutes: 5,
-			Save: "Nothing is overwritten.", Undo: "None is wanted: it is closed again.", Passphrase: passphraseOf(d, at)},
+		PlanStep: PlanStep{Action: "look-inside",
+			Title: "Open the encrypted volume, and look whether the root lies in it",
+			Why:   "What lies in it is not in evidence, and the start goes on from there.", Disk: d.Name,
+			Risk: RiskNone, Minutes: 5,
+			Save: "Nothing is overwritten.", Undo: "None is wanted: it is closed again.",
+			Passphrase: passphraseOf(d, at)},
 		key: "inside", on: d, result: answered(m, machine.Opens(d), "yes"),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return lookInsideCommands(d, at) }},
 	}}

@@ -72,7 +72,8 @@ func run(pkg string, most int, beside []string) error {
 	ids := drawn(len(mutants), most)
 	fates := tried(h, ids, mutants)
 	fmt.Printf("%s: %d of %d mutants killed (%.1f %%), %d not reached; %d in all; %s of the statements covered\n", pkg,
-		fates[killed], len(ids), 100*float64(fates[killed])/float64(max(len(ids), 1)), fates[unreached], len(mutants), share)
+		fates[killed], len(ids), 100*float64(fates[killed])/float64(max(len(ids), 1)), fates[unreached],
+		len(mutants), share)
 	return nil
 }
 

@@ -65,7 +65,8 @@ func built(dir string, files map[string][]byte, most int, tests []string) (*hous
 		}
 	}
 	slices.SortStableFunc(h.tests, func(a, b *test) int {
-		return cmp.Or(cmp.Compare(a.takes/time.Second, b.takes/time.Second), cmp.Compare(a.program.order, b.program.order))
+		return cmp.Or(cmp.Compare(a.takes/time.Second, b.takes/time.Second), cmp.Compare(a.program.order,
+			b.program.order))
 	})
 	return h, nil
 }

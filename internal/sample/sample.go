@@ -131,9 +131,11 @@ func EncryptedLinuxDisk(root string) diskmaker.Disk {
 		FallbackPath:           diskmaker.Program{Is: "grub", Prefix: "/EFI/debian", Size: 8192}.Bytes(),
 		`\EFI\debian\grub.cfg`: []byte("search.fs_uuid " + boot + " root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"),
 	})
-	menu := "menuentry 'x' {\n search --fs-uuid --set=root " + boot + "\n linux /vmlinuz-6.1 root=" + root + " ro\n initrd /initrd.img-6.1\n}\n"
-	d.Partitions[1] = diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 64, Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{0xB0},
-		Files: map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": X64(), "initrd.img-6.1": X64()}}}
+	menu := "menuentry 'x' {\n search --fs-uuid --set=root " + boot +
+		"\n linux /vmlinuz-6.1 root=" + root + " ro\n initrd /initrd.img-6.1\n}\n"
+	files := map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": X64(), "initrd.img-6.1": X64()}
+	d.Partitions[1] = diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 64,
+		Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{0xB0}, Files: files}}
 	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 100,
 		Volume: diskmaker.Volume{Kind: "luks", UUID: [16]byte{0xC0, 1}}})
 	return d

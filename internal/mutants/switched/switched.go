@@ -45,7 +45,8 @@ func file(path string) []byte {
 	if err != nil {
 		panic(err)
 	}
-	mapped, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
+	mapped, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ|syscall.PROT_WRITE,
+		syscall.MAP_SHARED)
 	if err != nil {
 		panic(err)
 	}
