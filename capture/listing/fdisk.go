@@ -15,11 +15,12 @@ import (
 // the names of devices are not.
 
 var (
-	fdiskDisk   = regexp.MustCompile(`^\S[^/]*(/[^\s:]+)\s*:.*?, (\d+) \S+, (\d+) \S+$`)
+	fdiskDisk   = regexp.MustCompile(`^\S[^/]*(/[^\s:]+)\s*:.*?, (\d+) [^\s,]+(?:, (\d+) \S+)?$`)
 	fdiskSector = regexp.MustCompile(`\((?:[^()]*/[^()]*)\)\s*:\s*(\d+) \S+ / (\d+) \S+$`)
 	fdiskValue  = regexp.MustCompile(`^[^:]+:\s*(gpt|dos|0x[0-9A-Fa-f]{8}|[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12})$`)
 	fdiskModel  = regexp.MustCompile(`^Disk model:\s*(.*?)\s*$`)
-	fdiskRow    = regexp.MustCompile(`^(/\S+?(\d+))\s+(\*\s+)?(\d+)\s+(\d+)\s+(\d+)\s+([\d.,]+[BKMGTP]?)(?:\s+(.*?))?\s*$`)
+	fdiskRow    = regexp.MustCompile(`^(/\S+?(\d+))\s+(\*\s+)?(\d+)\s+(\d+)\s+(\d+)[+-]?\s+([\d.,]+[BKMGTP]?|[0-9a-f]{1,2})(?:\s+(.*?))?\s*$`)
+	fdiskCHS    = regexp.MustCompile(`\d+,\d+,\d+\s+`) // BusyBox has both
 	fdiskOld    = regexp.MustCompile(`^([0-9a-f]{1,2})\s+(\S.*)$`)
 )
 
@@ -37,11 +38,14 @@ func readFdisk(t *text, l *Listing) {
 				return
 			}
 			d.Size, _ = strconv.ParseInt(m[2], 10, 62)
+			if sectors, _ := strconv.ParseInt(m[3], 10, 62); sectors > 0 && d.Size%sectors == 0 {
+				d.SectorSize = int(d.Size / sectors)
+			}
 			d.Bus = linuxBus(d.Name, "")
 			l.mark(n, Understood, "disk %s", d.Name)
 			continue
 		}
-		switch m := fdiskRow.FindStringSubmatch(s); {
+		switch m := fdiskRow.FindStringSubmatch(fdiskCHS.ReplaceAllString(s, "")); {
 		case m != nil:
 			if d == nil {
 				if d = l.disk("disk", n); d == nil {
@@ -68,8 +72,14 @@ func (l *Listing) endOfDisk(d *machine.Described) {
 
 func fdiskHead(l *Listing, d *machine.Described, s string, n int) {
 	if m := fdiskSector.FindStringSubmatch(s); m != nil {
-		d.SectorSize, _ = strconv.Atoi(m[1])
-		l.mark(n, Understood, "sectors of %s bytes", m[1])
+		// The line of the sectors comes first; that of the units of transfers looks like it.
+		if d.SectorLine == 0 {
+			d.SectorSize, _ = strconv.Atoi(m[1])
+			d.SectorLine = n
+			l.mark(n, Understood, "sectors of %s bytes", m[1])
+		} else {
+			l.mark(n, Passed, "")
+		}
 		return
 	}
 	if m := fdiskModel.FindStringSubmatch(s); m != nil {
@@ -101,9 +111,28 @@ func fdiskPartition(l *Listing, d *machine.Described, m []string, n int) {
 		sector = 4096
 	}
 	start, _ := strconv.ParseInt(m[4], 10, 50)
+	end, _ := strconv.ParseInt(m[5], 10, 50)
 	count, _ := strconv.ParseInt(m[6], 10, 50)
+	rest := m[8]
+	if count != end-start+1 { // up to util-linux 2.25 blocks of 1 KiB stand there, and no size
+		count, rest = end-start+1, m[7]+" "+m[8]
+	}
+	if count <= 0 {
+		l.mark(n, Unread, "it ends before it begins")
+		return
+	}
 	p.Start, p.Length = start*sector, count*sector
-	switch kind := fdiskOld.FindStringSubmatch(m[8]); {
+	kind := fdiskOld.FindStringSubmatch(rest)
+	if d.Style == "" && kind != nil { // up to util-linux 2.25, and in BusyBox, no line tells the style
+		d.Style, d.StyleLine = disk.StyleMBR, n
+		if kind[1] == "ee" {
+			d.Style = disk.StyleGPT
+			d.Partitions = d.Partitions[:len(d.Partitions)-1]
+			l.mark(n, Understood, "the protective record of a GPT, whose partitions are not listed")
+			return
+		}
+	}
+	switch {
 	case d.Style == disk.StyleMBR && kind != nil:
 		p.Active = fact.Known(m[3] != "", fact.Source{})
 		setType(p, kind[1])

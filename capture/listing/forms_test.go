@@ -29,13 +29,18 @@ func TestEveryFormOfDebiansTools(t *testing.T) {
 		}{
 			{[]string{"fdisk", "--list", path}, listing.Fdisk}, {[]string{"sfdisk", "--list", path}, listing.Fdisk},
 			{[]string{"sgdisk", "--print", path}, listing.Sgdisk}, {[]string{"gdisk", "-l", path}, listing.Sgdisk},
-			{[]string{"parted", "-s", path, "print"}, listing.PartedPrint}, {[]string{"parted", "-s", path, "unit", "B", "print"}, listing.PartedPrint},
-			{[]string{"parted", "-s", path, "unit", "s", "print"}, listing.PartedPrint}, {[]string{"parted", "-s", path, "unit", "MiB", "print"}, listing.PartedPrint},
-			{[]string{"parted", "-s", "-j", path, "print"}, listing.PartedJSON}, {[]string{"parted", "-s", "-j", path, "unit", "s", "print"}, listing.PartedJSON},
-			{[]string{"parted", "-s", "-m", path, "unit", "B", "print"}, listing.Parted}, {[]string{"parted", "-s", "-m", path, "print"}, listing.Parted},
+			{[]string{"parted", "-s", path, "print"}, listing.PartedPrint}, {[]string{"parted", "-s", path, "unit",
+				"B", "print"}, listing.PartedPrint},
+			{[]string{"parted", "-s", path, "unit", "s", "print"}, listing.PartedPrint}, {[]string{"parted", "-s",
+				path, "unit", "MiB", "print"}, listing.PartedPrint},
+			{[]string{"parted", "-s", "-j", path, "print"}, listing.PartedJSON}, {[]string{"parted", "-s", "-j",
+				path, "unit", "s", "print"}, listing.PartedJSON},
+			{[]string{"parted", "-s", "-m", path, "unit", "B", "print"}, listing.Parted}, {[]string{"parted", "-s",
+				"-m", path, "print"}, listing.Parted},
 		} {
 			t.Run(style+" "+strings.Join(form.args[:len(form.args)-1], " "), func(t *testing.T) {
-				out := "root@bench:~# " + strings.Join(form.args, " ") + "\n" + reference.Printed(form.args[0], form.args[1:]...) + "root@bench:~# "
+				out := "root@bench:~# " + strings.Join(form.args, " ") + "\n" + reference.Printed(form.args[0],
+					form.args[1:]...) + "root@bench:~# "
 				l := read(t, out)
 				assert.Equal(t, form.format, l.Format)
 				require.Len(t, l.Disks, 1)
@@ -205,7 +210,8 @@ user@mac ~ % diskutil info disk0
 
 // What a system says of the machine: msinfo32's export and lspci -nn; from memory.
 func TestSystemSummaries(t *testing.T) {
-	l := read(t, "System Summary\n\nItem\tValue\nOS Name\tMicrosoft Windows 10 Pro\nSystem Model\tQuayside K2\nBIOS Mode\tUEFI\nSecure Boot State\tOff\n")
+	l := read(t,
+		"System Summary\n\nItem\tValue\nOS Name\tMicrosoft Windows 10 Pro\nSystem Model\tQuayside K2\nBIOS Mode\tUEFI\nSecure Boot State\tOff\n")
 	assert.Equal(t, listing.SystemSummary, l.Format)
 	mode, _ := l.Mode.Get()
 	assert.Equal(t, firmware.UEFI, mode)
@@ -232,7 +238,8 @@ func TestSeveralAndNone(t *testing.T) {
 	require.Len(t, l.Disks, 2, "two dumps are two disks")
 	assert.Equal(t, []string{"5A17C0DE", "00000001"}, []string{l.Disks[0].ID, l.Disks[1].ID})
 	assert.Len(t, l.Disks[0].Partitions, 2)
-	l = read(t, "a@b:~$ sudo sfdisk -d /dev/sda\n"+strings.ReplaceAll(dump, path, "/dev/sda")+"a@b:~$ sudo blkid\n/dev/sda1: UUID=\"6A31-0001\" TYPE=\"vfat\"\n"+
+	l = read(t, "a@b:~$ sudo sfdisk -d /dev/sda\n"+strings.ReplaceAll(dump, path,
+		"/dev/sda")+"a@b:~$ sudo blkid\n/dev/sda1: UUID=\"6A31-0001\" TYPE=\"vfat\"\n"+
 		"a@b:~$ efibootmgr -v\nBootCurrent: 0001\nBootOrder: 0001\nBoot0001* x\tHD(1,GPT,11111111-2222-3333-4444-555555555555,0x800,0x10)/File(\\a.efi)\na@b:~$ df -h\nFilesystem      Size  Used Avail Use% Mounted on\n")
 	assert.Equal(t, listing.Several, l.Format)
 	require.Len(t, l.Disks, 1)
@@ -257,7 +264,9 @@ func TestSeveralAndNone(t *testing.T) {
 
 // Code pages of Windows and of its console: the words come out.
 func TestCodePages(t *testing.T) {
-	german, polish, russian, chinese := "Datenträger 0    Online          465 GB  Größe für", "Dysk ###  Stan   Rozmiar  Wolne  Właściwości dysków są puste", "Диск 0 размер свободно состояние", "磁盘 0 联机 大小 可用"
+	german, polish, russian, chinese := "Datenträger 0    Online          465 GB  Größe für",
+		"Dysk ###  Stan   Rozmiar  Wolne  Właściwości dysków są puste", "Диск 0 размер свободно состояние",
+		"磁盘 0 联机 大小 可用"
 	encode := func(name string, bytes []byte, err error, want string) {
 		require.NoError(t, err)
 		l, err := listing.Read("", append(bytes, "\nBootOrder: 0001\n"...), listing.Efibootmgr)
@@ -314,4 +323,56 @@ func TestWrappedLines(t *testing.T) {
 		assert.Equal(t, whole[0].Partitions[1].Length, l.Disks[0].Partitions[1].Length, width)
 		assert.Equal(t, whole[0].Partitions[1].Type, l.Disks[0].Partitions[1].Type, width)
 	}
+}
+
+// A drive whose physical sectors are larger than its logical ones: its units of transfer stand
+// in a line that looks like that of its sectors. Forms of util-linux 2.38 and, with blocks in
+// the place of sectors, of 2.20; from memory.
+func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
+	head := "Disk /dev/sda: 931.51 GiB, 1000204886016 bytes, 1953525168 sectors\nDisk model: Corvane S210\nUnits: sectors of 1 * 512 = 512 bytes\n" +
+		"Sector size (logical/physical): 512 bytes / 4096 bytes\nI/O size (minimum/optimal): 4096 bytes / 33553920 bytes\n"
+	l := read(t, head+"Disklabel type: gpt\nDisk identifier: 0F0A3C0E-7B2D-4F0E-9C11-7B3C6A6E0001\n\n"+
+		"Device       Start        End    Sectors   Size Type\n/dev/sda1     2048    1050623    1048576   512M EFI System\n")
+	d := l.Disks[0]
+	assert.Equal(t, 512, d.SectorSize)
+	assert.EqualValues(t, 1<<20, d.Partitions[0].Start)
+	assert.EqualValues(t, 512<<20, d.Partitions[0].Length)
+
+	l = read(t,
+		"\nDisk /dev/sda: 500.1 GB, 500107862016 bytes\n255 heads, 63 sectors/track, 60801 cylinders, total 976773168 sectors\nUnits = sectors of 1 * 512 = 512 bytes\n"+
+		"Sector size (logical/physical): 512 bytes / 4096 bytes\nI/O size (minimum/optimal): 4096 bytes / 4096 bytes\nDisk identifier: 0x0009c0de\n\n"+
+		"   Device Boot      Start         End      Blocks   Id  System\n/dev/sda1   *        2048      206847      102400    7  HPFS/NTFS/exFAT\n"+
+		"/dev/sda2          206848   976771071   488282112   83  Linux\n/dev/sda3       976771072   976773119        1024+   c  W95 FAT32 (LBA)\n")
+	d = l.Disks[0]
+	require.Len(t, d.Partitions, 3)
+	assert.EqualValues(t, 500107862016, d.Size)
+	var got []any
+	for _, p := range d.Partitions {
+		got = append(got, p.Start/512, p.Length/512, p.MBRType)
+	}
+	assert.Equal(t, []any{int64(2048), int64(204800), byte(7), int64(206848), int64(976564224), byte(0x83),
+		int64(976771072), int64(2048), byte(0xC)}, got)
+	active, told := d.Partitions[0].Active.Get()
+	assert.True(t, active && told)
+
+	l = read(t,
+		"Disk /dev/sda: 256 MB, 268435456 bytes, 524288 sectors\n522 cylinders, 255 heads, 63 sectors/track\nUnits: sectors of 1 * 512 = 512 bytes\n\n"+
+		"Device  Boot StartCHS    EndCHS        StartLBA     EndLBA    Sectors  Size Id Type\n/dev/sda1 *  0,32,33     12,223,19         2048     206847     204800  100M  7 HPFS/NTFS\n")
+	d = l.Disks[0]
+	assert.Equal(t, disk.StyleMBR, d.Style)
+	assert.Equal(t, []any{int64(2048), int64(204800), byte(7)}, []any{d.Partitions[0].Start / 512,
+		d.Partitions[0].Length / 512, d.Partitions[0].MBRType})
+
+	l = read(t,
+		"Disk /dev/sda: 500.1 GB, 500107862016 bytes\nDisk identifier: 0x00000000\n   Device Boot      Start         End      Blocks   Id  System\n"+
+		"/dev/sda1               1   976773167   488386583+  ee  GPT\n")
+	d = l.Disks[0]
+	assert.Equal(t, disk.StyleGPT, d.Style)
+	assert.Empty(t, d.Partitions)
+	assert.False(t, d.Whole)
+
+	l = read(t,
+		"Number  Start (sector)    End (sector)  Size       Code  Name\n   1            2048         1050623   512.0 MiB   EF00  EFI\n"+
+		"Disk /dev/sdb: 1953525168 sectors, 931.5 GiB\nSector size (logical/physical): 512/4096 bytes\n")
+	assert.NotEqual(t, 4096, l.Disks[0].SectorSize)
 }

@@ -187,20 +187,13 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		if n := strings.Count(decoded, "\n") + 1; n > maxLines {
 			return nil, &Error{fmt.Sprintf("The listing has %d lines: at most %d are taken.", n, maxLines)}
 		}
-		t.lines = strings.Split(decoded, "\n")
+		t.lines = withoutFences(strings.Split(decoded, "\n"))
 	}
 	if _, known := readers[format]; !known && format != "" && format != Several {
 		return nil, &Error{fmt.Sprintf("The format %q is not known. Expected one of: %s.", format, strings.Join(names(), ", "))}
 	}
-	l := &Listing{Format: format}
-	for i, s := range t.lines {
-		state := Unread
-		if strings.TrimSpace(s) == "" || isPrompt(s) {
-			state = Passed
-		}
-		l.Lines = append(l.Lines, Line{Number: i + 1, Text: clip(s), State: state})
-	}
-	if err := l.read(t, format); err != nil {
+	l, err := t.best(format)
+	if err != nil {
 		return nil, err
 	}
 	l.placeVolumes()
@@ -208,6 +201,46 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 		l.Problem = "These are volumes without the partitions they lie in: paste Get-Partition | ConvertTo-Json with them."
 	}
 	return l, nil
+}
+
+// best reads a text in the way of which most lines are understood.
+func (t *text) best(format Format) (best *Listing, failed error) {
+	understood := -1
+	for _, lines := range unquoted(t.lines) {
+		way := *t
+		way.lines = lines
+		l := &Listing{Format: format}
+		for i, s := range lines {
+			state := Unread
+			if strings.TrimSpace(s) == "" || isPrompt(s) {
+				state = Passed
+			}
+			l.Lines = append(l.Lines, Line{Number: i + 1, Text: clip(s), State: state})
+		}
+		if err := l.read(&way, format); err != nil {
+			if failed == nil {
+				failed = err
+			}
+			continue
+		}
+		if n := l.understood(); n > understood {
+			best, understood = l, n
+		}
+	}
+	if best != nil {
+		failed = nil
+	}
+	return best, failed
+}
+
+// understood counts the lines from which something was taken.
+func (l *Listing) understood() (n int) {
+	for _, line := range l.Lines {
+		if line.State == Understood {
+			n++
+		}
+	}
+	return n
 }
 
 // read reads a text as a format, or part by part as what each is recognised for.

@@ -29,6 +29,7 @@ type Described struct {
 	Line       int  // where the disk itself is told of
 	StyleLine  int
 	IDLine     int
+	SectorLine int
 }
 
 // DescribedPartition is a partition as it is told of. Zero values are unknown.
@@ -55,7 +56,7 @@ type DescribedPartition struct {
 	Unlettered bool
 	// Apple are the volumes of a Mac's container; nil where none are told.
 	Apple *volume.Apple
-	Line       int
+	Line  int
 }
 
 // at returns the source of a fact on a line.

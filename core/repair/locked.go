@@ -36,7 +36,9 @@ func (m *mounting) within(c *machine.Contents, n machine.Names, folder string) c
 	from := func(dir string) command.Node {
 		return command.Set("named", command.Output(own.From(dir+"/etc/crypttab")))
 	}
-	renamed := command.Either(command.Run("[", named, "=", opened, "]"), command.Run("dmsetup", "rename", opened, named))
+	// Where no udev runs, nobody else makes the node of the new name.
+	renamed := unless(command.Run("[", named, "=", opened, "]"),
+		command.Run("dmsetup", "rename", opened, named), command.Run("dmsetup", "mknodes", named))
 	m.open = slices.Concat(m.open, p.open, []Command{
 		line(command.All(command.Set("named", opened), command.Run("cryptsetup", "open", p.device, opened)),
 			"No answer but the question for the passphrase.", "No key available: it is another passphrase."),
