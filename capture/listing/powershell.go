@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -17,17 +18,23 @@ import (
 // storageNames are the heads of the tables and the names in lists, with the names of the
 // properties.
 var storageNames = newVocabulary(map[string]string{
-	"Number": "Number", "Friendly Name": "FriendlyName", "FriendlyName": "FriendlyName", "Serial Number": "SerialNumber",
+	"Number": "Number", "Friendly Name": "FriendlyName", "FriendlyName": "FriendlyName",
+		"Serial Number": "SerialNumber",
 	"SerialNumber": "SerialNumber", "Total Size": "Size", "Size": "Size", "Partition Style": "PartitionStyle",
-	"PartitionStyle": "PartitionStyle", "Partition": "PartitionStyle", "HealthStatus": "HealthStatus", "OperationalStatus": "OperationalStatus",
+	"PartitionStyle": "PartitionStyle", "Partition": "PartitionStyle", "HealthStatus": "HealthStatus",
+		"OperationalStatus": "OperationalStatus",
 	"DiskNumber": "DiskNumber", "PartitionNumber": "PartitionNumber", "DriveLetter": "DriveLetter", "Offset": "Offset",
-	"Type": "Type", "GptType": "GptType", "MbrType": "MbrType", "Guid": "Guid", "IsActive": "IsActive", "IsBoot": "IsBoot",
+	"Type": "Type", "GptType": "GptType", "MbrType": "MbrType", "Guid": "Guid", "IsActive": "IsActive",
+		"IsBoot": "IsBoot",
 	"IsSystem": "IsSystem", "IsHidden": "IsHidden", "FileSystemLabel": "FileSystemLabel", "FileSystem": "FileSystem",
-	"FileSystemType": "FileSystemType", "DriveType": "DriveType", "SizeRemaining": "SizeRemaining", "BusType": "BusType",
+	"FileSystemType": "FileSystemType", "DriveType": "DriveType", "SizeRemaining": "SizeRemaining",
+		"BusType": "BusType",
 	"LogicalSectorSize": "LogicalSectorSize", "PhysicalSectorSize": "PhysicalSectorSize", "Signature": "Signature",
 	"MediaType": "MediaType", "CanPool": "CanPool", "Usage": "Usage", "DeviceId": "DeviceId", "Model": "Model",
-	"IsOffline": "IsOffline", "IsReadOnly": "IsReadOnly", "NumberOfPartitions": "NumberOfPartitions", "UniqueId": "UniqueId",
-	"Path": "Path", "DiskPath": "DiskPath", "DiskId": "DiskId", "AllocatedSize": "AllocatedSize", "Location": "Location",
+	"IsOffline": "IsOffline", "IsReadOnly": "IsReadOnly", "NumberOfPartitions": "NumberOfPartitions",
+		"UniqueId": "UniqueId",
+	"Path": "Path", "DiskPath": "DiskPath", "DiskId": "DiskId", "AllocatedSize": "AllocatedSize",
+		"Location": "Location",
 	"Manufacturer": "Manufacturer", "FirmwareVersion": "FirmwareVersion",
 })
 
@@ -79,6 +86,11 @@ func readPowerShell(t *text, l *Listing) {
 	l.storage(t, jsonObjects(l.json(t)), true)
 }
 
+// partitionsOf are the commands that list the partitions of one disk alone, by its number.
+// Get-Partition, -DiskNumber, position 0; Get-Disk, -Number, position 0. Microsoft's Storage
+// module.
+var partitionsOf = regexp.MustCompile(`(?i)^\s*(?:get-partition\s+(?:-disknumber[\s:]+)?|get-disk\s+(?:-number[\s:]+)?)(\d+)\b(?:\s*$|\s*\|)`)
+
 func readPowerShellTable(t *text, l *Listing) {
 	objects := t.tables(l, storageNames, 3)
 	byLine := map[int]*value{}
@@ -86,6 +98,7 @@ func readPowerShellTable(t *text, l *Listing) {
 		byLine[v.line] = v
 	}
 	path, at := "", 0
+	numberOf := match(partitionsOf, t.command)
 	for i, s := range t.lines {
 		// Partitions come in groups, each with its disk's path before it.
 		if name, val, is := keyValue(s); is && name == "DiskPath" {
@@ -93,8 +106,12 @@ func readPowerShellTable(t *text, l *Listing) {
 			l.mark(i+1, Understood, "a disk's path")
 		}
 		if v := byLine[i+1]; v != nil {
-			if path != "" && v.get("PartitionNumber") != nil && v.get("DiskNumber") == nil {
-				v.fields = append(v.fields, field{"DiskNumber", i + 1, &value{line: i + 1, text: "with path " + strconv.Itoa(at)}})
+			number := numberOf
+			if number == "" && path != "" {
+				number = "with path " + strconv.Itoa(at)
+			}
+			if number != "" && v.get("PartitionNumber") != nil && v.get("DiskNumber") == nil {
+				v.fields = append(v.fields, field{"DiskNumber", i + 1, &value{line: i + 1, text: number}})
 			}
 		}
 	}
@@ -156,7 +173,8 @@ func contiguous(parts []machine.DescribedPartition) bool {
 
 // busTypes are MSFT_Disk's BusType, by name and by number.
 var busTypes = map[string]string{
-	"ata": "ide", "3": "ide", "atapi": "ide", "2": "ide", "sata": "sata", "11": "sata", "nvme": "nvme", "17": "nvme", "usb": "usb", "7": "usb",
+	"ata": "ide", "3": "ide", "atapi": "ide", "2": "ide", "sata": "sata", "11": "sata", "nvme": "nvme",
+		"17": "nvme", "usb": "usb", "7": "usb",
 	"scsi": "scsi", "1": "scsi", "sas": "scsi", "10": "scsi", "sd": "sd", "12": "sd", "mmc": "sd", "13": "sd",
 }
 
@@ -289,7 +307,8 @@ func (l *Listing) placeVolumes() {
 	l.placeMounts()
 	for _, v := range l.volumes {
 		if !l.placeVolume(v) {
-			l.mark(v.line, Understood, "volume %s: %s, %s; in which partition it lies is not told", letter(v.str("DriveLetter")),
+			l.mark(v.line, Understood, "volume %s: %s, %s; in which partition it lies is not told",
+				letter(v.str("DriveLetter")),
 				v.str("FileSystem"), v.str("FileSystemLabel"))
 			l.Unplaced = append(l.Unplaced, v.line)
 		}

@@ -95,7 +95,8 @@ PS C:\>
 	} {
 		t.Run(name, func(t *testing.T) {
 			l := read(t, text)
-			assert.Contains(t, string(l.Format), map[string]string{"tables": "table", "lists": "list", "values": "CSV"}[name])
+			assert.Contains(t, string(l.Format), map[string]string{"tables": "table", "lists": "list",
+				"values": "CSV"}[name])
 			assert.Empty(t, l.Problem)
 			require.Len(t, l.Disks, 1, "%+v", l.Disks)
 			d := l.Disks[0]
@@ -144,7 +145,8 @@ func TestDiskManagementScreens(t *testing.T) {
 			assert.Empty(t, l.Disks[1].Partitions)
 		})
 	}
-	l := read(t, "Disk 0\n298.09 GB\nSystem Reserved\n100 MB NTFS\nHealthy (System, Active, Primary Partition)\n(C:)\n297.99 GB NTFS\nHealthy (Boot, Page File, Crash Dump, Primary Partition)\n")
+	l := read(t,
+		"Disk 0\n298.09 GB\nSystem Reserved\n100 MB NTFS\nHealthy (System, Active, Primary Partition)\n(C:)\n297.99 GB NTFS\nHealthy (Boot, Page File, Crash Dump, Primary Partition)\n")
 	require.Len(t, l.Disks[0].Partitions, 2)
 	active, told := l.Disks[0].Partitions[0].Active.Get()
 	assert.True(t, active && told)
@@ -155,7 +157,8 @@ func TestDiskManagementScreens(t *testing.T) {
 
 // What a person types of two screens: a line for each disk, and one for each partition.
 func TestScreensInShort(t *testing.T) {
-	l := read(t, "original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.5 GB GPT\n465.14 GB NTFS\n")
+	l := read(t,
+		"original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.5 GB GPT\n465.14 GB NTFS\n")
 	assert.Equal(t, listing.DiskManagement, l.Format)
 	require.Len(t, l.Disks, 2, "%+v", l.Disks)
 	assert.Equal(t, []string{"original", "clone"}, []string{l.Disks[0].Name, l.Disks[1].Name})
@@ -223,10 +226,30 @@ func TestTheFirmwaresListCutOff(t *testing.T) {
 	l := read(t, head)
 	require.NotNil(t, l.Entries)
 	assert.True(t, l.Entries.OrderOpen && l.Entries.NextOpen && l.Entries.Open)
-	l = read(t, head+"bootsequence            {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\n\nFirmware Application (101fffff)\n"+
+	l = read(t,
+		head+"bootsequence            {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\n\nFirmware Application (101fffff)\n"+
 		"-------------------------------\nidentifier              {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\npath                    \\EFI\\deb\n")
 	require.NotNil(t, l.Entries.Next)
 	one := l.Entries.All[*l.Entries.Next]
 	assert.False(t, one.Path.FileTold, "a name without its end")
 	assert.True(t, l.Entries.Open, "the boot manager is not told")
+}
+
+// The command tells of which disk the partitions are that it lists. Layout from memory.
+func TestPartitionsOfTheDiskThatTheCommandNames(t *testing.T) {
+	table := "\n\n   DiskPath: \\\\?\\scsi#disk&ven_nvme&prod_ostra#5&1a2b3c4d&0&000000#{53f56307-b6bf-11d0-94f2-00a0c91efb8b}\n\n" +
+		"PartitionNumber  DriveLetter Offset                                        Size Type\n" +
+		"---------------  ----------- ------                                        ---- ----\n" +
+		"1                           1048576                                     260 MB System\n" +
+		"2                E           290455552                                930.5 GB Basic\n"
+	for command, want := range map[string]string{
+		"Get-Partition -DiskNumber 1": "Disk 1", "get-partition 2": "Disk 2", "Get-Disk 3 | Get-Partition": "Disk 3",
+		"Get-Disk -Number 0 | Get-Partition": "Disk 0", "Get-Partition": "Disk",
+			"Get-Partition -DriveLetter E": "Disk",
+	} {
+		l := read(t, "PS C:\\> "+command+"\n"+table)
+		require.Len(t, l.Disks, 1, command)
+		assert.Equal(t, want, l.Disks[0].Name, command)
+		assert.Len(t, l.Disks[0].Partitions, 2, command)
+	}
 }
