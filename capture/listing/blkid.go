@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/machine"
 	"latchkey/core/volume"
 )
 
@@ -92,13 +93,21 @@ func blkidDevice(l *Listing, name string, tags map[string]string, n int) {
 	}
 	p.Kind, _ = volume.Named(tags["TYPE"])
 	p.Label, p.Serial, p.Name = tags["LABEL"], tags["UUID"], tags["PARTLABEL"]
-	if g, err := disk.ParseGUID(tags["PARTUUID"]); err == nil {
+	partUUID(d, p, tags["PARTUUID"], n)
+	l.mark(n, Understood, "partition %d of %s: %s", p.Number, d.Name, p.Kind)
+}
+
+// partUUID takes what the kernel calls a partition by: its unique GUID, or the MBR's signature
+// with its number. The kernel's block/partitions/core.c; blkid(8), PARTUUID.
+func partUUID(d *machine.Described, p *machine.DescribedPartition, s string, line int) {
+	if g, err := disk.ParseGUID(s); err == nil {
 		p.GUID = g
 		if d.Style == "" {
-			d.Style, d.StyleLine = disk.StyleGPT, n
+			d.Style, d.StyleLine = disk.StyleGPT, line
 		}
-	} else if signature, _, ok := strings.Cut(tags["PARTUUID"], "-"); ok && d.Style == "" {
-		d.Style, d.StyleLine, d.ID, d.IDLine = disk.StyleMBR, n, diskID(signature), n
+		return
 	}
-	l.mark(n, Understood, "partition %d of %s: %s", p.Number, d.Name, p.Kind)
+	if signature, _, ok := strings.Cut(s, "-"); ok && d.Style == "" {
+		d.Style, d.StyleLine, d.ID, d.IDLine = disk.StyleMBR, line, diskID(signature), line
+	}
 }

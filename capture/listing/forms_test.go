@@ -376,3 +376,16 @@ func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
 		"Disk /dev/sdb: 1953525168 sectors, 931.5 GiB\nSector size (logical/physical): 512/4096 bytes\n")
 	assert.NotEqual(t, 4096, l.Disks[0].SectorSize)
 }
+
+// What the kernel calls the partitions by tells the style and an MBR's signature, in lsblk as in
+// blkid.
+func TestThePartitionsOwnNamesTellTheStyle(t *testing.T) {
+	l := read(t,
+		"NAME   FSTYPE PARTUUID                             SIZE\nsda                                              119.2G\n├─sda1 vfat   5c1b6a1e-0000-4c4c-8c8c-000000000001 100M\n└─sda2 ntfs   5c1b6a1e-0000-4c4c-8c8c-000000000002 119G\n")
+	assert.Equal(t, disk.StyleGPT, l.Disks[0].Style)
+	assert.Equal(t, "5C1B6A1E-0000-4C4C-8C8C-000000000002", l.Disks[0].Partitions[1].GUID.String())
+	l = read(t,
+		"NAME   FSTYPE PARTUUID    SIZE\nsda                     119.2G\n├─sda1 ntfs   1a2b3c4d-01 100M\n└─sda2 ntfs   1a2b3c4d-02 119G\n")
+	assert.Equal(t, disk.StyleMBR, l.Disks[0].Style)
+	assert.Equal(t, "1A2B3C4D", strings.ToUpper(l.Disks[0].ID))
+}

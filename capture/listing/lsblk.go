@@ -90,7 +90,7 @@ func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 	}
 	p.Length, p.Rounded = size(v.str("size"))
 	setType(p, v.str("parttype"))
-	p.GUID, _ = disk.ParseGUID(v.str("partuuid"))
+	partUUID(d, p, v.str("partuuid"), v.line)
 	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), v.str("uuid")
 	p.Kind, _ = volume.Named(v.str("fstype"))
 	p.Used, _ = size(v.str("fsused"))
