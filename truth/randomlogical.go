@@ -111,6 +111,7 @@ func (c *chance) hybrid(d Drive) Drive {
 	switch c.IntN(4) {
 	case 0:
 		c.said = append(c.said, "both headers gone")
+		first = true // the record then has the number that the marker says
 		d = d.spoiled(func(m *diskmaker.Image) {
 			write(m, 512, make([]byte, 512)...)
 			write(m, last, make([]byte, 512)...)

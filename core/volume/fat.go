@@ -153,10 +153,8 @@ func (f *FAT) entry(off int64, n int) (uint32, error) {
 	return v, nil
 }
 
-// next returns the cluster after c, and false at the end of the chain.
-func (f *FAT) next(c uint32) (uint32, bool, error) {
-	var v, last uint32
-	var err error
+// link returns what the first FAT says of a cluster, and from which value on that is the end.
+func (f *FAT) link(c uint32) (v, last uint32, err error) {
 	switch f.Kind {
 	case KindFAT12:
 		v, err = f.entry(int64(c)+int64(c/2), 2)
@@ -171,6 +169,36 @@ func (f *FAT) next(c uint32) (uint32, bool, error) {
 		v, err = f.entry(int64(c)*4, 4)
 		v, last = v&0x0FFFFFFF, 0x0FFFFFF8
 	}
+	return v, last, err
+}
+
+// ends reports an error where the chain from a cluster comes to no end. A link out of the
+// volume is one; the two first numbers, which are no clusters, are gone through like any.
+func (f *FAT) ends(first uint32) error {
+	if first < 2 || first >= f.Clusters+2 {
+		return fmt.Errorf("first cluster is %d, expected 2 to %d", first, f.Clusters+1)
+	}
+	seen := map[uint32]bool{}
+	for c := first; c < f.Clusters+2; {
+		if seen[c] {
+			return fmt.Errorf("the chain from cluster %d returns to cluster %d: it loops", first, c)
+		}
+		seen[c] = true
+		v, last, err := f.link(c)
+		if err != nil {
+			return err
+		}
+		if v >= last || len(seen) > maxDirBytes/f.Cluster {
+			return nil
+		}
+		c = v
+	}
+	return nil
+}
+
+// next returns the cluster after c, and false at the end of the chain.
+func (f *FAT) next(c uint32) (uint32, bool, error) {
+	v, last, err := f.link(c)
 	switch {
 	case err != nil:
 		return 0, false, err

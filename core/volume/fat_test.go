@@ -198,3 +198,44 @@ func TestNamesWithSeparatorsLeadNowhere(t *testing.T) {
 		assert.Empty(t, files, hostile)
 	}
 }
+
+// Firmware finds a file by its short name, too, and ends a folder's chain where it leads out of
+// the volume: both seen in edk2.
+func TestAFATAsFirmwareReadsIt(t *testing.T) {
+	build := func(change func(b []byte, fat, data int64)) *volume.FAT {
+		d := diskmaker.Disk{Sectors: 1 << 18, Style: diskmaker.MBR,
+			Partitions: []diskmaker.Partition{{MBRType: 0x0C, MiB: 100,
+			Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{"EFI/ferry/loader.efi": []byte("x")}}}}}
+		m := d.MustBuild()
+		b := make([]byte, 100<<20)
+		_, err := m.ReadAt(b, 1<<20)
+		require.NoError(t, err)
+		le := binary.LittleEndian
+		fat := int64(le.Uint16(b[14:])) * 512
+		change(b, fat, fat+int64(b[16])*int64(le.Uint32(b[36:]))*512)
+		f, err := volume.OpenFAT(io.NewSectionReader(bytes.NewReader(b), 0, int64(len(b))))
+		require.NoError(t, err)
+		return f
+	}
+	f := build(func(b []byte, _, data int64) {
+		at := bytes.Index(b[data:], []byte("Al\x00o\x00a\x00d"))
+		require.Positive(t, at)
+		b[data+int64(at)+3] = 'x' // loader.efi is lxader.efi by its long name
+	})
+	for name, there := range map[string]bool{`EFI\ferry\LOADER.EFI`: true, `efi/FERRY/loader.efi`: true,
+		`EFI\ferry\lxader.efi`: true, `EFI\ferry\loader`: false} {
+		_, err := f.Lookup(name)
+		assert.Equal(t, there, err == nil, name)
+	}
+	// A folder's link out of the volume; into the two first numbers; in a circle.
+	for link, there := range map[uint32]bool{0x0FFFFFFF: true, 0x0BFFFFFF: true, 0x00FFFFFF: true, 1: true,
+		0: true, 3: true, 2: false} {
+		f := build(func(b []byte, fat, _ int64) { binary.LittleEndian.PutUint32(b[fat+2*4:], link) })
+		_, err := f.Lookup(`EFI\ferry\loader.efi`)
+		assert.Equal(t, there, err == nil, "%08X", link)
+	}
+	// Where the first number leads to itself, nothing ends.
+	f = build(func(b []byte, fat, _ int64) { clear(b[fat : fat+12]) })
+	_, err := f.Lookup(`EFI\ferry\loader.efi`)
+	assert.Error(t, err)
+}

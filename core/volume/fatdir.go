@@ -21,30 +21,36 @@ func (f *FAT) rootEntries() ([]File, error) {
 	if f.Kind == KindFAT32 {
 		return f.chainEntries(f.rootClus)
 	}
-	d := dirDecoder{}
+	d := f.decoder()
 	_, err := f.decodeRun(&d, f.rootStart, f.rootLen)
 	return d.files, err
 }
 
-// chainEntries reads a directory. Firmware follows its chain to the end before it reads it,
-// and takes nothing from one that is broken (seen in edk2).
+// chainEntries reads a directory. Firmware follows its chain to the end before it reads it, and
+// takes nothing from one that has none; a link out of the volume ends it, and is met as an error
+// only where entries follow behind it (seen in edk2).
 func (f *FAT) chainEntries(first uint32) ([]File, error) {
-	clusters, err := f.chain(first, maxDirBytes)
-	if err != nil {
+	if err := f.ends(first); err != nil {
 		return nil, err
 	}
-	d := dirDecoder{}
-	for _, c := range clusters {
-		end, readErr := f.decodeRun(&d, f.clusterOffset(c), int64(f.Cluster))
-		if readErr != nil {
-			return d.files, readErr
+	d := f.decoder()
+	for c, left := first, maxDirBytes; left > 0; left -= f.Cluster {
+		end, err := f.decodeRun(&d, f.clusterOffset(c), int64(f.Cluster))
+		if end || err != nil {
+			return d.files, err
 		}
-		if end {
-			break
+		next, more, err := f.next(c)
+		if !more || err != nil {
+			return d.files, err
 		}
+		c = next
 	}
 	return d.files, nil
 }
+
+// decoder reads entries as a volume of this type has them: the upper half of a first cluster is
+// FAT32's alone. FAT specification 1.03, section 6, DIR_FstClusHI.
+func (f *FAT) decoder() dirDecoder { return dirDecoder{wide: f.Kind == KindFAT32} }
 
 func (f *FAT) decodeRun(d *dirDecoder, off, length int64) (end bool, err error) {
 	raw := make([]byte, length)
@@ -64,6 +70,7 @@ type dirDecoder struct {
 	files []File
 	long  map[byte][]uint16 // by order in the name
 	sum   byte
+	wide  bool // first clusters have 28 bits
 }
 
 // entry takes the next 32 bytes; false means the end of the directory.
@@ -82,9 +89,12 @@ func (d *dirDecoder) entry(e []byte, off int64) bool {
 		return true
 	}
 	file := File{
-		Name: d.name(e), Dir: e[11]&attrDir != 0, Record: direntRecord, Offset: off, Length: direntLen,
+		Name: d.name(e), Short: shortName(e, false), Dir: e[11]&attrDir != 0, Record: direntRecord, Offset: off, Length: direntLen,
 		Size: int64(binary.LittleEndian.Uint32(e[28:])),
-		node: uint64(binary.LittleEndian.Uint16(e[20:]))<<16&0x0FFFFFFF | uint64(binary.LittleEndian.Uint16(e[26:])),
+		node: uint64(binary.LittleEndian.Uint16(e[26:])),
+	}
+	if d.wide {
+		file.node |= uint64(binary.LittleEndian.Uint16(e[20:])) << 16 & 0x0FFFFFFF
 	}
 	d.long = nil
 	if nameable(file.Name) {
@@ -127,16 +137,21 @@ func (d *dirDecoder) name(e []byte) string {
 			return string(utf16.Decode(units))
 		}
 	}
+	return shortName(e, true)
+}
+
+// shortName is the name of an entry's own field, in the letters that were meant where cased.
+func shortName(e []byte, cased bool) string {
 	base, ext := strings.TrimRight(string(e[:8]), " "), strings.TrimRight(string(e[8:11]), " ")
 	if base != "" && base[0] == 0x05 { // stands for 0xE5
 		base = "\xE5" + base[1:]
 	}
 	// A reserved byte holds the case of an all-lower-case name or extension;
 	// common practice of the systems since Windows NT.
-	if e[12]&ntLowerBase != 0 {
+	if cased && e[12]&ntLowerBase != 0 {
 		base = strings.ToLower(base)
 	}
-	if e[12]&ntLowerExt != 0 {
+	if cased && e[12]&ntLowerExt != 0 {
 		ext = strings.ToLower(ext)
 	}
 	if ext != "" {

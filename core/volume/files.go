@@ -54,6 +54,7 @@ const (
 // that tells of it.
 type File struct {
 	Name   string
+	Short  string // by which a FAT finds it, too; "" elsewhere
 	Dir    bool
 	Size   int64  // bytes
 	Record string // the structure that tells of it
@@ -130,9 +131,16 @@ func lookup(files Files, path string) (File, error) {
 	return File{}, fmt.Errorf("%s: %w", path, ErrNotFound)
 }
 
+// pick finds a file by its name, else by its short one, as firmware and systems do on a FAT
+// volume. FAT specification 1.03, section 7.
 func pick(files []File, name string) (File, bool) {
 	for _, f := range files {
 		if strings.EqualFold(f.Name, name) {
+			return f, true
+		}
+	}
+	for _, f := range files {
+		if f.Short != "" && strings.EqualFold(f.Short, name) {
 			return f, true
 		}
 	}
