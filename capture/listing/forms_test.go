@@ -340,9 +340,9 @@ func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
 
 	l = read(t,
 		"\nDisk /dev/sda: 500.1 GB, 500107862016 bytes\n255 heads, 63 sectors/track, 60801 cylinders, total 976773168 sectors\nUnits = sectors of 1 * 512 = 512 bytes\n"+
-		"Sector size (logical/physical): 512 bytes / 4096 bytes\nI/O size (minimum/optimal): 4096 bytes / 4096 bytes\nDisk identifier: 0x0009c0de\n\n"+
-		"   Device Boot      Start         End      Blocks   Id  System\n/dev/sda1   *        2048      206847      102400    7  HPFS/NTFS/exFAT\n"+
-		"/dev/sda2          206848   976771071   488282112   83  Linux\n/dev/sda3       976771072   976773119        1024+   c  W95 FAT32 (LBA)\n")
+			"Sector size (logical/physical): 512 bytes / 4096 bytes\nI/O size (minimum/optimal): 4096 bytes / 4096 bytes\nDisk identifier: 0x0009c0de\n\n"+
+			"   Device Boot      Start         End      Blocks   Id  System\n/dev/sda1   *        2048      206847      102400    7  HPFS/NTFS/exFAT\n"+
+			"/dev/sda2          206848   976771071   488282112   83  Linux\n/dev/sda3       976771072   976773119        1024+   c  W95 FAT32 (LBA)\n")
 	d = l.Disks[0]
 	require.Len(t, d.Partitions, 3)
 	assert.EqualValues(t, 500107862016, d.Size)
@@ -357,7 +357,7 @@ func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
 
 	l = read(t,
 		"Disk /dev/sda: 256 MB, 268435456 bytes, 524288 sectors\n522 cylinders, 255 heads, 63 sectors/track\nUnits: sectors of 1 * 512 = 512 bytes\n\n"+
-		"Device  Boot StartCHS    EndCHS        StartLBA     EndLBA    Sectors  Size Id Type\n/dev/sda1 *  0,32,33     12,223,19         2048     206847     204800  100M  7 HPFS/NTFS\n")
+			"Device  Boot StartCHS    EndCHS        StartLBA     EndLBA    Sectors  Size Id Type\n/dev/sda1 *  0,32,33     12,223,19         2048     206847     204800  100M  7 HPFS/NTFS\n")
 	d = l.Disks[0]
 	assert.Equal(t, disk.StyleMBR, d.Style)
 	assert.Equal(t, []any{int64(2048), int64(204800), byte(7)}, []any{d.Partitions[0].Start / 512,
@@ -365,7 +365,7 @@ func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
 
 	l = read(t,
 		"Disk /dev/sda: 500.1 GB, 500107862016 bytes\nDisk identifier: 0x00000000\n   Device Boot      Start         End      Blocks   Id  System\n"+
-		"/dev/sda1               1   976773167   488386583+  ee  GPT\n")
+			"/dev/sda1               1   976773167   488386583+  ee  GPT\n")
 	d = l.Disks[0]
 	assert.Equal(t, disk.StyleGPT, d.Style)
 	assert.Empty(t, d.Partitions)
@@ -373,7 +373,7 @@ func TestPhysicalSectorsAreNoUnitOfPlaces(t *testing.T) {
 
 	l = read(t,
 		"Number  Start (sector)    End (sector)  Size       Code  Name\n   1            2048         1050623   512.0 MiB   EF00  EFI\n"+
-		"Disk /dev/sdb: 1953525168 sectors, 931.5 GiB\nSector size (logical/physical): 512/4096 bytes\n")
+			"Disk /dev/sdb: 1953525168 sectors, 931.5 GiB\nSector size (logical/physical): 512/4096 bytes\n")
 	assert.NotEqual(t, 4096, l.Disks[0].SectorSize)
 }
 

@@ -19,22 +19,22 @@ import (
 // properties.
 var storageNames = newVocabulary(map[string]string{
 	"Number": "Number", "Friendly Name": "FriendlyName", "FriendlyName": "FriendlyName",
-		"Serial Number": "SerialNumber",
-	"SerialNumber": "SerialNumber", "Total Size": "Size", "Size": "Size", "Partition Style": "PartitionStyle",
+	"Serial Number": "SerialNumber",
+	"SerialNumber":  "SerialNumber", "Total Size": "Size", "Size": "Size", "Partition Style": "PartitionStyle",
 	"PartitionStyle": "PartitionStyle", "Partition": "PartitionStyle", "HealthStatus": "HealthStatus",
-		"OperationalStatus": "OperationalStatus",
-	"DiskNumber": "DiskNumber", "PartitionNumber": "PartitionNumber", "DriveLetter": "DriveLetter", "Offset": "Offset",
+	"OperationalStatus": "OperationalStatus",
+	"DiskNumber":        "DiskNumber", "PartitionNumber": "PartitionNumber", "DriveLetter": "DriveLetter", "Offset": "Offset",
 	"Type": "Type", "GptType": "GptType", "MbrType": "MbrType", "Guid": "Guid", "IsActive": "IsActive",
-		"IsBoot": "IsBoot",
+	"IsBoot":   "IsBoot",
 	"IsSystem": "IsSystem", "IsHidden": "IsHidden", "FileSystemLabel": "FileSystemLabel", "FileSystem": "FileSystem",
 	"FileSystemType": "FileSystemType", "DriveType": "DriveType", "SizeRemaining": "SizeRemaining",
-		"BusType": "BusType",
+	"BusType":           "BusType",
 	"LogicalSectorSize": "LogicalSectorSize", "PhysicalSectorSize": "PhysicalSectorSize", "Signature": "Signature",
 	"MediaType": "MediaType", "CanPool": "CanPool", "Usage": "Usage", "DeviceId": "DeviceId", "Model": "Model",
 	"IsOffline": "IsOffline", "IsReadOnly": "IsReadOnly", "NumberOfPartitions": "NumberOfPartitions",
-		"UniqueId": "UniqueId",
-	"Path": "Path", "DiskPath": "DiskPath", "DiskId": "DiskId", "AllocatedSize": "AllocatedSize",
-		"Location": "Location",
+	"UniqueId": "UniqueId",
+	"Path":     "Path", "DiskPath": "DiskPath", "DiskId": "DiskId", "AllocatedSize": "AllocatedSize",
+	"Location":     "Location",
 	"Manufacturer": "Manufacturer", "FirmwareVersion": "FirmwareVersion",
 })
 
@@ -174,7 +174,7 @@ func contiguous(parts []machine.DescribedPartition) bool {
 // busTypes are MSFT_Disk's BusType, by name and by number.
 var busTypes = map[string]string{
 	"ata": "ide", "3": "ide", "atapi": "ide", "2": "ide", "sata": "sata", "11": "sata", "nvme": "nvme",
-		"17": "nvme", "usb": "usb", "7": "usb",
+	"17": "nvme", "usb": "usb", "7": "usb",
 	"scsi": "scsi", "1": "scsi", "sas": "scsi", "10": "scsi", "sd": "sd", "12": "sd", "mmc": "sd", "13": "sd",
 }
 

@@ -228,7 +228,7 @@ func TestTheFirmwaresListCutOff(t *testing.T) {
 	assert.True(t, l.Entries.OrderOpen && l.Entries.NextOpen && l.Entries.Open)
 	l = read(t,
 		head+"bootsequence            {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\n\nFirmware Application (101fffff)\n"+
-		"-------------------------------\nidentifier              {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\npath                    \\EFI\\deb\n")
+			"-------------------------------\nidentifier              {1ce4991b-e6b3-4b16-b23c-5e0d9250e5d9}\npath                    \\EFI\\deb\n")
 	require.NotNil(t, l.Entries.Next)
 	one := l.Entries.All[*l.Entries.Next]
 	assert.False(t, one.Path.FileTold, "a name without its end")
@@ -245,7 +245,7 @@ func TestPartitionsOfTheDiskThatTheCommandNames(t *testing.T) {
 	for command, want := range map[string]string{
 		"Get-Partition -DiskNumber 1": "Disk 1", "get-partition 2": "Disk 2", "Get-Disk 3 | Get-Partition": "Disk 3",
 		"Get-Disk -Number 0 | Get-Partition": "Disk 0", "Get-Partition": "Disk",
-			"Get-Partition -DriveLetter E": "Disk",
+		"Get-Partition -DriveLetter E": "Disk",
 	} {
 		l := read(t, "PS C:\\> "+command+"\n"+table)
 		require.Len(t, l.Disks, 1, command)

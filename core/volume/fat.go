@@ -60,6 +60,14 @@ func namesFAT(boot []byte) bool {
 		(string(boot[54:57]) == "FAT" || string(boot[82:85]) == "FAT")
 }
 
+// describesFAT reports whether a boot sector has a jump, a count of FATs and a medium as every
+// FAT one has: firmware asks for no name and for no signature (seen in edk2). FAT specification
+// 1.03, section 3.1, BPB_Media.
+func describesFAT(boot []byte) bool {
+	medium := boot[21] == 0xF0 || boot[21] >= 0xF8
+	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[16] >= 1 && boot[16] <= 2 && medium
+}
+
 // OpenFAT reads the BIOS parameter block and works out the FAT type. FAT
 // specification 1.03, sections 3.1 to 3.5.
 func OpenFAT(r *io.SectionReader) (*FAT, error) {
@@ -68,7 +76,7 @@ func OpenFAT(r *io.SectionReader) (*FAT, error) {
 		return nil, fmt.Errorf("boot sector: %w", err)
 	}
 	unsigned := boot[510] != 0x55 || boot[511] != 0xAA
-	if unsigned && !namesFAT(boot) {
+	if unsigned && !namesFAT(boot) && !describesFAT(boot) {
 		return nil, fmt.Errorf("boot sector ends in %02X %02X, expected 55 AA", boot[510], boot[511])
 	}
 	le := binary.LittleEndian

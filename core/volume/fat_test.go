@@ -205,7 +205,7 @@ func TestAFATAsFirmwareReadsIt(t *testing.T) {
 	build := func(change func(b []byte, fat, data int64)) *volume.FAT {
 		d := diskmaker.Disk{Sectors: 1 << 18, Style: diskmaker.MBR,
 			Partitions: []diskmaker.Partition{{MBRType: 0x0C, MiB: 100,
-			Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{"EFI/ferry/loader.efi": []byte("x")}}}}}
+				Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{"EFI/ferry/loader.efi": []byte("x")}}}}}
 		m := d.MustBuild()
 		b := make([]byte, 100<<20)
 		_, err := m.ReadAt(b, 1<<20)
@@ -234,6 +234,8 @@ func TestAFATAsFirmwareReadsIt(t *testing.T) {
 		_, err := f.Lookup(`EFI\ferry\loader.efi`)
 		assert.Equal(t, there, err == nil, "%08X", link)
 	}
+	f = build(func(b []byte, _, _ int64) { clear(b[82:90]); clear(b[510:512]) })
+	assert.True(t, f.Unsigned, "it has neither the name of a type nor the signature")
 	// Where the first number leads to itself, nothing ends.
 	f = build(func(b []byte, fat, _ int64) { clear(b[fat : fat+12]) })
 	_, err := f.Lookup(`EFI\ferry\loader.efi`)

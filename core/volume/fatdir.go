@@ -89,7 +89,8 @@ func (d *dirDecoder) entry(e []byte, off int64) bool {
 		return true
 	}
 	file := File{
-		Name: d.name(e), Short: shortName(e, false), Dir: e[11]&attrDir != 0, Record: direntRecord, Offset: off, Length: direntLen,
+		Name: d.name(e), Short: shortName(e, false), Dir: e[11]&attrDir != 0,
+		Record: direntRecord, Offset: off, Length: direntLen,
 		Size: int64(binary.LittleEndian.Uint32(e[28:])),
 		node: uint64(binary.LittleEndian.Uint16(e[26:])),
 	}
