@@ -163,6 +163,11 @@ func uefiVolumes() []Scenario {
 		uefi("FAT with 3 sectors a cluster", bpb(13, 3)),
 		uefi("FAT with 0 reserved sectors", bpb(14, 0, 0)),
 		uefi("FAT with 0 tables", bpb(16, 0)),
+		uefi("FAT with a medium that is none", bpb(21, 0x29)),
+		uefi("FAT32 with entries in a root of its own", bpb(17, 0, 2)),
+		uefi("FAT32 of another version", bpb(42, 0, 1)),
+		uefi("FAT32 with one table alone in use", bpb(40, 0x80)),
+		uefi("FAT32 with more sectors than it can number", bpb(32, 0, 0, 0, 0x29)),
 		uefi("FAT larger than its partition", bpb(32, 0, 0, 4, 0)),
 		uefi("FAT much larger than the disk", bpb(32, 0, 0, 0, 1)),
 		uefi("FAT boot sector gone", one(esp(fat(files)), data()).spoiled(func(m *diskmaker.Image) {

@@ -16,6 +16,9 @@ const maxDirBytes = 65536 * 32
 // 1.03, section 3.5.
 const minFAT32 = 65525
 
+// maxFAT32 is how many clusters a FAT32 volume can number. FAT specification 1.03, section 4.
+const maxFAT32 = 0x0FFFFFF5
+
 // FAT is an open FAT12, FAT16 or FAT32 volume. The general-purpose libraries
 // refuse a volume whose two FATs differ and follow a looping chain without end;
 // firmware starts from the first, and a diagnosis must survive the second.
@@ -64,9 +67,12 @@ func namesFAT(boot []byte) bool {
 // FAT one has: firmware asks for no name and for no signature (seen in edk2). FAT specification
 // 1.03, section 3.1, BPB_Media.
 func describesFAT(boot []byte) bool {
-	medium := boot[21] == 0xF0 || boot[21] >= 0xF8
-	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[16] >= 1 && boot[16] <= 2 && medium
+	return (boot[0] == 0xEB || boot[0] == 0xE9) && boot[16] >= 1 && boot[16] <= 2 && validMedium(boot[21])
 }
+
+// validMedium reports whether a medium is one that firmware takes: those of the FAT specification
+// 1.03, section 3.1, BPB_Media, and 0 and 1 (seen in edk2).
+func validMedium(b byte) bool { return b == 0xF0 || b >= 0xF8 || b <= 1 }
 
 // OpenFAT reads the BIOS parameter block and works out the FAT type. FAT
 // specification 1.03, sections 3.1 to 3.5.
@@ -93,6 +99,12 @@ func OpenFAT(r *io.SectionReader) (*FAT, error) {
 		return nil, errors.New("BPB_RsvdSecCnt is 0, expected at least 1")
 	case fats == 0 || fats > 2:
 		return nil, fmt.Errorf("BPB_NumFATs is %d, expected 1 or 2", fats)
+	case !validMedium(boot[21]): // firmware refuses it (seen in edk2)
+		return nil, fmt.Errorf("BPB_Media is %02X, expected F0 or F8 to FF", boot[21])
+	case le.Uint16(boot[22:]) == 0 && boot[40]&0x80 != 0: // firmware refuses that, too (seen in edk2)
+		return nil, fmt.Errorf("BPB_ExtFlags is %02X: one FAT alone is in use, expected both", boot[40])
+	case le.Uint16(boot[22:]) == 0 && le.Uint16(boot[42:]) != 0:
+		return nil, fmt.Errorf("BPB_FSVer is %04X, expected 0", le.Uint16(boot[42:]))
 	}
 	f.TotalSectors = uint64(le.Uint16(boot[19:]))
 	f.totalIn16 = f.TotalSectors != 0
@@ -112,7 +124,9 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	f.Cluster = perCluster * f.BytesPerSector
 	f.fatStart, f.perFAT = reserved*bps, perFAT*bps
 	f.rootStart = (reserved + fats*perFAT) * bps
-	f.rootLen = (int64(le.Uint16(boot[17:]))*32 + bps - 1) / bps * bps
+	if le.Uint16(boot[22:]) != 0 { // FAT32 has no such place, whatever the count says (seen in edk2)
+		f.rootLen = (int64(le.Uint16(boot[17:]))*32 + bps - 1) / bps * bps
+	}
 	f.dataStart = f.rootStart + f.rootLen
 	data := int64(f.TotalSectors)*bps - f.dataStart
 	if perFAT == 0 || data < int64(f.Cluster) {
@@ -132,11 +146,11 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	default:
 		f.Kind = KindFAT16
 	}
-	if count >= 0x0FFFFFF5 || f.Kind == KindFAT16 && count >= minFAT32 {
+	if f.Kind == KindFAT16 && count >= minFAT32 {
 		return fmt.Errorf("%d clusters are more than %s can number", count, f.Kind)
 	}
 	bits := map[Kind]int64{KindFAT12: 12, KindFAT16: 16, KindFAT32: 32}[f.Kind]
-	f.Clusters = uint32(min(count, perFAT*bps*8/bits-2))
+	f.Clusters = uint32(min(count, perFAT*bps*8/bits-2, maxFAT32))
 	f.Label = strings.TrimRight(string(boot[labelAt:labelAt+11]), " \x00")
 	f.Serial = fmt.Sprintf("%04X-%04X", le.Uint16(boot[labelAt-2:]), le.Uint16(boot[labelAt-4:]))
 	return nil

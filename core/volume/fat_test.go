@@ -199,17 +199,24 @@ func TestNamesWithSeparatorsLeadNowhere(t *testing.T) {
 	}
 }
 
+// fat32Volume is a FAT32 volume with a program.
+func fat32Volume(t *testing.T) []byte {
+	t.Helper()
+	d := diskmaker.Disk{Sectors: 1 << 18, Style: diskmaker.MBR,
+		Partitions: []diskmaker.Partition{{MBRType: 0x0C, MiB: 100,
+			Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{"EFI/ferry/loader.efi": []byte("x")}}}}}
+	m := d.MustBuild()
+	b := make([]byte, 100<<20)
+	_, err := m.ReadAt(b, 1<<20)
+	require.NoError(t, err)
+	return b
+}
+
 // Firmware finds a file by its short name, too, and ends a folder's chain where it leads out of
 // the volume: both seen in edk2.
 func TestAFATAsFirmwareReadsIt(t *testing.T) {
 	build := func(change func(b []byte, fat, data int64)) *volume.FAT {
-		d := diskmaker.Disk{Sectors: 1 << 18, Style: diskmaker.MBR,
-			Partitions: []diskmaker.Partition{{MBRType: 0x0C, MiB: 100,
-				Volume: diskmaker.Volume{Kind: "fat32", Files: map[string][]byte{"EFI/ferry/loader.efi": []byte("x")}}}}}
-		m := d.MustBuild()
-		b := make([]byte, 100<<20)
-		_, err := m.ReadAt(b, 1<<20)
-		require.NoError(t, err)
+		b := fat32Volume(t)
 		le := binary.LittleEndian
 		fat := int64(le.Uint16(b[14:])) * 512
 		change(b, fat, fat+int64(b[16])*int64(le.Uint32(b[36:]))*512)
@@ -236,8 +243,17 @@ func TestAFATAsFirmwareReadsIt(t *testing.T) {
 	}
 	f = build(func(b []byte, _, _ int64) { clear(b[82:90]); clear(b[510:512]) })
 	assert.True(t, f.Unsigned, "it has neither the name of a type nor the signature")
+	f = build(func(b []byte, _, _ int64) { b[17], b[18] = 0, 2 })
+	_, err := f.Lookup(`EFI\ferry\loader.efi`)
+	assert.NoError(t, err, "the count of entries in the root is none of FAT32's")
+	for at, b := range map[int]byte{21: 0x29, 40: 0x80, 42: 1, 43: 1} {
+		raw := fat32Volume(t)
+		raw[at] = b
+		_, err := volume.OpenFAT(io.NewSectionReader(bytes.NewReader(raw), 0, int64(len(raw))))
+		assert.ErrorContains(t, err, "BPB_", "byte %d", at)
+	}
 	// Where the first number leads to itself, nothing ends.
 	f = build(func(b []byte, fat, _ int64) { clear(b[fat : fat+12]) })
-	_, err := f.Lookup(`EFI\ferry\loader.efi`)
+	_, err = f.Lookup(`EFI\ferry\loader.efi`)
 	assert.Error(t, err)
 }
