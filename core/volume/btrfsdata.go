@@ -146,7 +146,7 @@ func unpack(packing byte, raw, out []byte) error {
 		if err != nil {
 			return err
 		}
-		return whole(r, out)
+		return whole(r, out, io.ErrUnexpectedEOF)
 	case btrfsZstd:
 		r, err := zstd.NewReader(
 			bytes.NewReader(raw),
@@ -158,18 +158,22 @@ func unpack(packing byte, raw, out []byte) error {
 			return err
 		}
 		defer r.Close()
-		return whole(r, out)
+		// One frame, and zeros behind it to the end of the block, where the file was shorter
+		// when it was packed than it became. The kernel's fs/btrfs/zstd.c.
+		return whole(r, out, zstd.ErrMagicMismatch)
 	case btrfsLZO:
 		return unpackLZO(raw, out)
 	}
 	return fmt.Errorf("compressed in a way that is not known (%d)", packing)
 }
 
-func whole(r io.Reader, out []byte) error {
-	if _, err := io.ReadFull(r, out); err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
-		return err
+// whole reads up to the end of what was packed, which is met as an error of its own.
+func whole(r io.Reader, out []byte, ends error) error {
+	n, err := io.ReadFull(r, out)
+	if err == nil || errors.Is(err, io.ErrUnexpectedEOF) || n > 0 && errors.Is(err, ends) {
+		return nil
 	}
-	return nil
+	return err
 }
 
 // unpackLZO reads the total length and then segments, each with its length before it, of

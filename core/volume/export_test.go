@@ -4,6 +4,13 @@ package volume
 var (
 	ReadAPFS    = readAPFS
 	ReadBlessed = readBlessed
+	Unpack      = unpack
+)
+
+// The ways in which Btrfs packs.
+const (
+	PackedByZlib = btrfsZlib
+	PackedByZstd = btrfsZstd
 )
 
 const MaxAppleVolumes = maxAppleVolumes
