@@ -367,9 +367,18 @@ func TestTheBootOfAnEncryptedSystemIsRepaired(t *testing.T) {
 		"--pbkdf-force-iterations", "1000", loop.Device, "-")
 	loop.Detach()
 	n.starts(startup.Stops, "GRUB looks for the file system UUID "+gone)
-	lines := n.repaired("linux-names", "look-inside")
-	for _, want := range []string{"mkdir -p /mnt/clone/boot && mount", "/mnt/clone/boot/efi", gone, "umount -R /mnt/clone/boot", "cryptsetup close"} {
-		assert.Contains(t, lines, want)
+	lines := n.repaired("linux-names")
+	for _, want := range []string{"cryptsetup open", "mkdir -p /mnt/clone/boot && mount", "/mnt/clone/boot/efi", gone,
+		"point=/boot perhaps=yes", "etc/fstab.bak", "umount -R /mnt/clone", "cryptsetup close"} {
+		assert.Contains(t, lines, want, "its mount table names /boot, too")
 	}
-	assert.NotContains(t, lines, "etc/fstab.bak", "its mount table is not in reach")
+
+	// Whoever says that it does not open leaves its mount table as it is.
+	m := sample.Whole(firmware.UEFI, n.drive(machine.RoleClone))
+	m.Answers = map[string]string{"opens:clone": "no"}
+	for _, s := range repair.Find(m, repair.Linux).Steps {
+		for _, c := range s.Commands {
+			assert.NotContains(t, c.Text, "cryptsetup open", s.Action)
+		}
+	}
 }
