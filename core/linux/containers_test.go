@@ -337,7 +337,7 @@ func TestNothingIsPlannedOnPartsOfASet(t *testing.T) {
 }
 
 // Where the root is encrypted, what GRUB looks for is repaired on the boot partition and on the
-// /boot by itself, and the rest is looked into.
+// /boot by itself, and in the mount table, for which the root is opened.
 func TestTheBootOfAnEncryptedSystemIsRepaired(t *testing.T) {
 	reference.Need(t, "sfdisk", "mkfs.fat", "mmd", "mcopy", "grub-mkimage", "mkfs.ext4", "cryptsetup")
 	path := reference.Image(t, 480<<20)
