@@ -106,13 +106,13 @@ func renamedLayouts() []layout {
 	rename := onLVM("vgrename", "vg", "other-group")
 	boot := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: bootMiB,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
-	const gone = "1f1a3a58-94a3-4c80-9f0c-1e4f1a0f5b01"
 	apart := func(name, root, fstab string, lay func(dir, tree, volume string) error) layout {
-		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root, menu: menuInBoot(root, gone), fstab: fstab, shows: "grub>",
-			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(gone), lay: lay}
+		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root,
+			menu: menuInBoot(root, bootGone), fstab: fstab, shows: "grub>",
+			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(bootGone), lay: lay}
 	}
 	bootTable := func(root string) string {
-		return root + " / auto defaults 0 1\nUUID=" + gone + " /boot ext4 defaults 0 2\n"
+		return root + " / auto defaults 0 1\nUUID=" + bootGone + " /boot ext4 defaults 0 2\n"
 	}
 	subvolume := strings.Replace(menuEntry("Debian", "d", "/@@KERNEL@", "/@@RAM@", byUUID), "root="+byUUID, "root="+byUUID+" rootflags=subvol=@", 1)
 	return []layout{
@@ -142,6 +142,9 @@ func menuInBoot(root, uuid string) string {
 
 // bootFSUUID is what a /boot by itself is called on a copy with new identifiers.
 const bootFSUUID = "c1d27f4e-3a50-4a0e-8a3e-64a2f6c6a7b2"
+
+// bootGone is what it was called on the original.
+const bootGone = "1f1a3a58-94a3-4c80-9f0c-1e4f1a0f5b01"
 
 // throughStub has GRUB on the boot partition, whose configuration there looks for /boot by
 // its UUID, as the families' own programs write it.

@@ -86,7 +86,6 @@ func (a *archive) addAt(path, text string) {
 func lockedLayouts() []layout {
 	boot := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: bootMiB,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
-	const gone = "1f1a3a58-94a3-4c80-9f0c-1e4f1a0f5b01"
 	group := func(dir, tree, volume string) error {
 		return onLVMOf(fmt.Sprintf("%dM", lockedMiB-2))(dir, tree, volume)
 	}
@@ -108,6 +107,6 @@ func lockedLayouts() []layout {
 		locked("another one is looked for", "UUID="+otherUUID, bootFSUUID, noRoot, plainExt),
 		without(locked("the boot partition empty", bare, bootFSUUID, "", plainExt)),
 		without(locked("on LVM within, the boot partition empty", logical, bootFSUUID, "", group)),
-		locked("/boot with a new identifier", bare, gone, "grub>", plainExt),
+		locked("/boot with a new identifier", bare, bootGone, "grub>", plainExt),
 	}
 }

@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"fmt"
 	"path"
 	"regexp"
 	"strings"
@@ -98,7 +99,8 @@ func blkidDevice(l *Listing, name string, tags map[string]string, n int) {
 }
 
 // partUUID takes what the kernel calls a partition by: its unique GUID, or the MBR's signature
-// with its number. The kernel's block/partitions/core.c; blkid(8), PARTUUID.
+// with its number. A GUID that was cut off is neither. The kernel's block/partitions/core.c;
+// blkid(8), PARTUUID.
 func partUUID(d *machine.Described, p *machine.DescribedPartition, s string, line int) {
 	if g, err := disk.ParseGUID(s); err == nil {
 		p.GUID = g
@@ -107,7 +109,8 @@ func partUUID(d *machine.Described, p *machine.DescribedPartition, s string, lin
 		}
 		return
 	}
-	if signature, _, ok := strings.Cut(s, "-"); ok && d.Style == "" {
+	signature, number, _ := strings.Cut(s, "-")
+	if len(signature) == 8 && number == fmt.Sprintf("%02x", p.Number) && d.Style == "" {
 		d.Style, d.StyleLine, d.ID, d.IDLine = disk.StyleMBR, line, diskID(signature), line
 	}
 }

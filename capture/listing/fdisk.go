@@ -73,9 +73,10 @@ func (l *Listing) endOfDisk(d *machine.Described) {
 func fdiskHead(l *Listing, d *machine.Described, s string, n int) {
 	if m := fdiskSector.FindStringSubmatch(s); m != nil {
 		// The line of the sectors comes first; that of the units of transfers looks like it.
-		if d.SectorLine == 0 {
+		if d.SectorSize == 0 {
 			d.SectorSize, _ = strconv.Atoi(m[1])
-			d.SectorLine = n
+		}
+		if m[1] == strconv.Itoa(d.SectorSize) {
 			l.mark(n, Understood, "sectors of %s bytes", m[1])
 		} else {
 			l.mark(n, Passed, "")
@@ -114,12 +115,12 @@ func fdiskPartition(l *Listing, d *machine.Described, m []string, n int) {
 	end, _ := strconv.ParseInt(m[5], 10, 50)
 	count, _ := strconv.ParseInt(m[6], 10, 50)
 	rest := m[8]
-	if count != end-start+1 { // up to util-linux 2.25 blocks of 1 KiB stand there, and no size
-		count, rest = end-start+1, m[7]+" "+m[8]
-	}
-	if count <= 0 {
-		l.mark(n, Unread, "it ends before it begins")
-		return
+	if span := end - start + 1; count != span { // up to util-linux 2.25 blocks of 1 KiB stand there, and no size
+		if span*sector/1024 != count {
+			l.mark(n, Unread, "its places are not told in sectors: fdisk -l -u does")
+			return
+		}
+		count, rest = span, m[7]+" "+m[8]
 	}
 	p.Start, p.Length = start*sector, count*sector
 	kind := fdiskOld.FindStringSubmatch(rest)

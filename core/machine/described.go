@@ -29,7 +29,6 @@ type Described struct {
 	Line       int  // where the disk itself is told of
 	StyleLine  int
 	IDLine     int
-	SectorLine int
 }
 
 // DescribedPartition is a partition as it is told of. Zero values are unknown.

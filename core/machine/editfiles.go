@@ -218,7 +218,10 @@ func (c *Contents) putMenu(n Names, folder string) {
 	root, named := c.NameOf(n.Root)
 	options := ""
 	if n.Within != nil {
-		root, named, options = n.Within.Spec, true, "rootflags="+n.Within.Flags
+		root, named = n.Within.Spec, true
+		if n.Within.Flags != "" {
+			options = "rootflags=" + n.Within.Flags
+		}
 	} else if n.Root.Folder != "" {
 		options = "rootflags=subvol=" + strings.TrimPrefix(n.Root.Folder, "/")
 	}

@@ -48,21 +48,23 @@ func (d *Drive) LockedNames(boot int) (n Names, ok bool) {
 	return n, true
 }
 
-// rootWithin is the one root that the kernel lines of menus and entries name, by what can name
-// something in an encrypted volume.
+// reachable reports whether commands can find and mount the root, and it is named by what can
+// name something in an encrypted volume.
+func (w Within) reachable() bool {
+	return (w.Spec.Kind == loader.ByFSUUID || w.Spec.Kind == loader.ByMapped) &&
+		unquoted.MatchString(w.Spec.Value) && subvolumeFlags.MatchString(w.Flags)
+}
+
+// rootWithin is the one root that all kernel lines of menus and entries name.
 func (c *Contents) rootWithin(n Names) (*Within, bool) {
 	var found []Within
 	line := func(root *loader.Spec, options string) {
-		if root == nil || root.Kind != loader.ByFSUUID && root.Kind != loader.ByMapped ||
-			!unquoted.MatchString(root.Value) {
+		if root == nil {
 			return
 		}
 		w := Within{Spec: *root}
 		for _, flags := range loader.KernelOptions(options, "rootflags") {
 			w.Flags = flags
-		}
-		if !subvolumeFlags.MatchString(w.Flags) {
-			return
 		}
 		if !slices.Contains(found, w) {
 			found = append(found, w)
@@ -84,7 +86,7 @@ func (c *Contents) rootWithin(n Names) (*Within, bool) {
 			}
 		}
 	}
-	if len(found) != 1 {
+	if len(found) != 1 || !found[0].reachable() {
 		return nil, false
 	}
 	return &found[0], true

@@ -168,6 +168,12 @@ func TestTheNamesOfAnEncryptedLinux(t *testing.T) {
 			other.Root = &loader.Spec{Kind: loader.ByFSUUID, Value: "another"}
 			*e = append(*e, loader.GRUBEntry{Submenu: true, Sub: []loader.GRUBEntry{other}})
 		},
+		"another root that no name reaches": func(d *machine.Drive) {
+			e := &d.Contents.Volumes[1].Configs[0].GRUB.Entries
+			other := (*e)[0]
+			other.Root = &loader.Spec{Kind: loader.ByDevice, Value: "/dev/nvme0n1p4"}
+			*e = append([]loader.GRUBEntry{other}, *e...)
+		},
 		"the root lies in the clear": func(d *machine.Drive) {
 			d.Contents.Volumes[1].Configs[0].GRUB.Entries[0].Root = &loader.Spec{Kind: loader.ByFSUUID, Value: "s"}
 		},

@@ -32,20 +32,20 @@ func (m *mounting) within(c *machine.Contents, n machine.Names, folder string) c
 	}
 	find := line(command.All(command.Set("root", rootOf(n.Within.Spec, command.Join(devMapper, named))),
 		exists("-n", root)), quiet, "The root does not lie in it: close it, and mark the step as failed.")
-	own := command.Run("awk", crypttabProgram).With("uuid", c.At(n.Root).Serial).With("else", opened)
-	from := func(dir string) command.Node {
-		return command.Set("named", command.Output(own.From(dir+"/etc/crypttab")))
-	}
+	table := folder + "/etc/crypttab"
+	own := command.Run("awk", crypttabProgram).With("uuid", c.At(n.Root).Serial).With("else", opened).From(table)
 	// Where no udev runs, nobody else makes the node of the new name.
 	renamed := unless(command.Run("[", named, "=", opened, "]"),
 		command.Run("dmsetup", "rename", opened, named), command.Run("dmsetup", "mknodes", named))
 	m.open = slices.Concat(m.open, p.open, []Command{
 		line(command.All(command.Set("named", opened), command.Run("cryptsetup", "open", p.device, opened)),
-			"No answer but the question for the passphrase.", "No key available: it is another passphrase."),
+			"No answer but the question for the passphrase.",
+			"No key available: it is another passphrase. It exists already: an earlier try left it open; cryptsetup close "+opened+"."),
 		groups("-ay", "Where a volume group lies in it: …logical volume(s) … now active. Else no answer."),
 		find,
-		line(command.All(command.Run("mkdir", "-p", folder), mountRoot(n.Within, root, folder, "ro")), quiet, unmounted),
-		line(command.Either(missing("-f", folder+"/etc/crypttab"), from(folder)), quiet, unmounted),
+		line(command.All(command.Run("mkdir", "-p", folder), mountRoot(n.Within, root, folder, "ro")), quiet,
+			unmounted),
+		line(unless(missing("-f", table), command.Set("named", command.Output(own))), quiet, unmounted),
 		line(command.Run("umount", folder), quiet, "Leave the folder "+folder+", and give it again."),
 		line(renamed, quiet, "Its name is taken: start the live Linux anew, and give the lines again."),
 		find,
