@@ -2,6 +2,7 @@ package capture
 
 import (
 	"bufio"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -87,7 +88,7 @@ var (
 	pathStart = regexp.MustCompile(`\s((?:PciRoot|ACPI|Acpi|HD|FvVol|Fv|FvFile|VenHw|VenHardware|VenMsg|VenMedia|BBS|BIOS|USB|UsbClass|UsbWwid|NVMe|MAC|Vendor|Uri)\(.*)$`)
 	hdNode    = regexp.MustCompile(`HD\((\d+),(GPT|MBR),([0-9A-Fa-fx-]+),(?:0x)?([0-9A-Fa-f]+),(?:0x)?([0-9A-Fa-f]+)\)`)
 	portNode  = regexp.MustCompile(`(?:Sata|USB)\((0x[0-9A-Fa-f]+|\d+)`)
-	fileNode  = regexp.MustCompile(`(?:File\(([^)]*)\)|/(\\[^()]*?\.[eE][fF][iI]))`)
+	fileNode  = regexp.MustCompile(`(?:File\(([^)]*)\)|/(\\[^()]*?\.[eE][fF][iI])|/(\\[^() ]+)$)`)
 )
 
 // ParseBootEntries reads the verbose listing of the firmware's boot variables as
@@ -201,11 +202,49 @@ func parseEntry(m []string, cut bool) firmware.Entry {
 	if at := pathStart.FindStringSubmatchIndex(rest); at != nil {
 		e.Description, e.Text = strings.TrimSpace(rest[:at[2]]), strings.TrimSpace(rest[at[2]:])
 		e.Path = parsePath(e.Text)
-		e.Path.Open = cut && e.Path.File == "" && !e.Path.Internal || strings.Count(e.Text, "(") > strings.Count(e.Text, ")")
+		e.Options, e.OptionsOpen = givenOptions(e.Text)
+		lost := cut && e.Path.File == "" && !e.Path.Internal
+		e.Path.Open = e.Path.Open || lost || strings.Count(e.Text, "(") > strings.Count(e.Text, ")")
 	} else {
 		e.Path.Open = true
 	}
 	return e
+}
+
+// What stands behind a program's path is the entry's optional data: as text with a dot for each
+// zero byte, as text, or as hexadecimal digits; on a kernel without a suffix the digits follow
+// its name. efibootmgr(8), seen in versions 15 to 18.
+var (
+	dottedData = regexp.MustCompile(`^(?:[ -~]\.)+$`)
+	hexData    = regexp.MustCompile(`(?:[0-9a-f]{2}00){3,}$`)
+)
+
+// givenOptions reads the optional data as text, and says whether there are some that are none.
+func givenOptions(text string) (options string, open bool) {
+	at := fileNode.FindStringIndex(text)
+	if at == nil {
+		return "", false
+	}
+	tail := strings.TrimSpace(text[at[1]:])
+	if kernel := hexData.FindString(text[at[0]:at[1]]); tail == "" && kernel != "" {
+		tail = kernel
+	}
+	switch {
+	case tail == "":
+		return "", false
+	case dottedData.MatchString(tail):
+		for i := 0; i < len(tail); i += 2 {
+			options += tail[i : i+1]
+		}
+		return strings.TrimSpace(options), false
+	case hexData.FindString(tail) == tail:
+		raw, err := hex.DecodeString(tail)
+		options = strings.TrimSpace(strings.TrimRight(strings.ReplaceAll(string(raw), "\x00", ""), " "))
+		return options, err != nil
+	case strings.Contains(tail, "="):
+		return tail, false
+	}
+	return "", true
 }
 
 func parsePath(text string) firmware.Path {
@@ -225,9 +264,11 @@ func parsePath(text string) firmware.Path {
 		p.Partition = node
 	}
 	if m := fileNode.FindStringSubmatch(text); m != nil {
-		p.File = m[1] + m[2]
+		p.File = m[1] + m[2] + strings.TrimSuffix(m[3], hexData.FindString(m[3]))
 		p.Alone = strings.HasPrefix(text, "File(")
 	}
+	// A path that cannot be told from what follows.
+	p.Open = p.Partition != nil && p.File == "" && strings.Contains(text, `)/\`)
 	for node, bus := range map[string]string{"Sata(": "sata", "NVMe(": "nvme", "USB(": "usb", "Scsi(": "scsi", "SD(": "sd", "Ata(": "ide"} {
 		if strings.Contains(text, node) {
 			p.Bus = bus

@@ -35,6 +35,10 @@ type layout struct {
 	parts    []diskmaker.Partition
 	bootUUID string // of a file system for /boot in the second partition; "" for none
 	locked   bool   // the root is encrypted
+	usrUUID  string // of a file system for /usr in the second partition; "" for none
+	// entry is the firmware's boot entry for a program of the boot partition; nil for none.
+	entry     *diskmaker.Entry
+	entryPath string
 	// lay puts the tree into the raw bytes of the last partition, a file.
 	lay func(dir, tree, volume string) error
 	// boot returns the files of the boot partitions, by their index.
@@ -50,11 +54,12 @@ const (
 // layoutScenarios start the copy of a real Debian, by GRUB or by systemd-boot.
 func layoutScenarios() []Scenario {
 	var all []Scenario
-	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts()) {
+	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
+		featureLayouts(), stubLayouts(), apartLayouts()) {
 		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
 		esp.MiB = 160
-		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB,
-			Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Name: rootLabel,
+			GUID: disk.MustGUID(rootPart), Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 		declared := gptDisk(9, append([]diskmaker.Partition{esp}, append(l.parts, root)...)...)
 		if !l.firmware.UEFI() {
 			declared = mbrDisk(9, root)
@@ -71,6 +76,11 @@ func layoutScenarios() []Scenario {
 			if l.shows == noRoot {
 				s.Answers["opens:b"] = "no"
 			}
+		}
+		if l.entry != nil {
+			e := entry(l.entry.Number, declared, 1, l.entryPath)
+			e.Data = l.entry.Data
+			s.Entries = []diskmaker.Entry{e}
 		}
 		all = append(all, s)
 	}
@@ -127,6 +137,11 @@ func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, err
 			return nil, err
 		}
 		if err := run("find", boot, "-mindepth", "1", "-delete"); err != nil {
+			return nil, err
+		}
+	}
+	if l.usrUUID != "" {
+		if declared.Partitions[1].Volume.Raw, err = moveUsr(dir, tree, l.usrUUID); err != nil {
 			return nil, err
 		}
 	}
@@ -255,11 +270,11 @@ func onRAID(dir, tree, volume string) error { return onRAIDAs(rootUUID)(dir, tre
 
 // onRAIDAs is onRAID with a file system of a UUID.
 func onRAIDAs(uuid string) func(dir, tree, volume string) error {
-	return func(_, tree, volume string) error { return mirrored(tree, volume, uuid) }
+	return func(_, tree, volume string) error { return mirrored(tree, volume, uuid, "1.2") }
 }
 
-func mirrored(tree, volume, uuid string) error {
-	r := diskmaker.RAID{Version: "1.2", Level: 1}
+func mirrored(tree, volume, uuid, version string) error {
+	r := diskmaker.RAID{Version: version, Level: 1}
 	raw, at := r.Superblock(layoutMiB << 20)
 	f, err := os.OpenFile(volume, os.O_RDWR, 0)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 
 	"latchkey/internal/diskmaker"
@@ -23,6 +24,7 @@ type Marker string
 // The markers, by what runs them.
 const (
 	MarkX64    Marker = "efi64"
+	MarkNext   Marker = "efi64-next" // the same, but it leaves the machine to the firmware's next option
 	MarkIA32   Marker = "efi32"
 	MarkSector Marker = "sector"
 )
@@ -37,8 +39,9 @@ var assemble = sync.OnceValues(func() (map[Marker][]byte, error) {
 	}
 	defer os.RemoveAll(dir)
 	built := map[Marker][]byte{}
-	for _, m := range []Marker{MarkX64, MarkIA32, MarkSector} {
-		source, err := markerSources.ReadFile("marker/" + string(m) + ".asm")
+	for _, m := range []Marker{MarkX64, MarkNext, MarkIA32, MarkSector} {
+		name, next := strings.CutSuffix(string(m), "-next")
+		source, err := markerSources.ReadFile("marker/" + name + ".asm")
 		if err != nil {
 			return nil, err
 		}
@@ -46,7 +49,11 @@ var assemble = sync.OnceValues(func() (map[Marker][]byte, error) {
 		if err := os.WriteFile(in, source, 0o600); err != nil {
 			return nil, err
 		}
-		if msg, err := exec.Command("nasm", "-f", "bin", "-o", out, in).CombinedOutput(); err != nil {
+		args := []string{"-f", "bin", "-o", out, in}
+		if next {
+			args = append(args, "-DNEXT")
+		}
+		if msg, err := exec.Command("nasm", args...).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("assembling %s: %w: %s", m, err, msg)
 		}
 		if built[m], err = os.ReadFile(out); err != nil {

@@ -43,7 +43,7 @@ type Result struct {
 	Mark   string // the marker's tag; "" when none was started
 	Entry  string // the boot entry that led to it, four hexadecimal digits
 	Serial string
-	Ended  string // what ended the start: "mark", "gave up", "hung"
+	Ended  string // what ended the start: "mark", "gave up", "shown", "hung"
 }
 
 var markLine = regexp.MustCompile(`MARK (\S+) +entry=([0-9A-F]*)\r?\n`)
@@ -58,6 +58,11 @@ var gaveUp = []string{
 // boot starts a machine and reads its serial port until a marker speaks, the
 // firmware gives up, or the time is over.
 func boot(dir string, args []string, limit time.Duration) (Result, error) {
+	return bootUntil(dir, args, limit, readSerial)
+}
+
+// bootUntil starts a machine and reads its serial port until it has ended as look says.
+func bootUntil(dir string, args []string, limit time.Duration, look func(serial string) Result) (Result, error) {
 	serial := filepath.Join(dir, "serial")
 	_ = os.Remove(serial) // of an earlier start: what it says would be taken for this one's
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
@@ -77,7 +82,8 @@ func boot(dir string, args []string, limit time.Duration) (Result, error) {
 			exited = true
 		case <-time.After(50 * time.Millisecond):
 		}
-		r := readSerial(serial)
+		raw, _ := os.ReadFile(serial)
+		r := look(string(raw))
 		switch {
 		case r.Ended != "", exited:
 			if !exited {
@@ -95,9 +101,8 @@ func boot(dir string, args []string, limit time.Duration) (Result, error) {
 	}
 }
 
-func readSerial(path string) Result {
-	raw, _ := os.ReadFile(path)
-	r := Result{Serial: string(raw)}
+func readSerial(serial string) Result {
+	r := Result{Serial: serial}
 	if m := markLine.FindStringSubmatch(r.Serial); m != nil {
 		r.Mark, r.Entry, r.Ended = m[1], m[2], "mark"
 		return r

@@ -58,17 +58,22 @@ type fatPlaces struct{ fat, root, data, cluster int64 }
 // damages may have been done to it.
 func inVolume(where func(fatPlaces) int64, value byte) func(*diskmaker.Image) {
 	return func(m *diskmaker.Image) {
-		b, le := read(m, mib, 512), binary.LittleEndian
-		sector := int64(le.Uint16(b[11:]))
-		size := int64(le.Uint16(b[22:]))
-		if size == 0 {
-			size = int64(le.Uint32(b[36:]))
-		}
-		v := fatPlaces{fat: int64(le.Uint16(b[14:])) * sector, cluster: int64(b[13]) * sector}
-		v.root = v.fat + int64(b[16])*size*sector
-		v.data = v.root + int64(le.Uint16(b[17:]))*32
-		if at := where(v); at >= 0 && mib+at < m.Size {
+		if at := where(placesOf(m)); at >= 0 && mib+at < m.Size {
 			write(m, mib+at, value)
 		}
 	}
+}
+
+// placesOf reads where the parts of that volume begin.
+func placesOf(m *diskmaker.Image) fatPlaces {
+	b, le := read(m, mib, 512), binary.LittleEndian
+	sector := int64(le.Uint16(b[11:]))
+	size := int64(le.Uint16(b[22:]))
+	if size == 0 {
+		size = int64(le.Uint32(b[36:]))
+	}
+	v := fatPlaces{fat: int64(le.Uint16(b[14:])) * sector, cluster: int64(b[13]) * sector}
+	v.root = v.fat + int64(b[16])*size*sector
+	v.data = v.root + int64(le.Uint16(b[17:]))*32
+	return v
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -185,7 +186,29 @@ func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	return boot(dir, args, limit)
+	if s.Shows == "" {
+		return boot(dir, args, limit)
+	}
+	return bootUntil(dir, args, limit, stopsShowing(regexp.MustCompile(s.Shows)))
+}
+
+// afterShown is how long a start that shows what a stop shows may still go on.
+const afterShown = 40 * time.Second
+
+// stopsShowing ends a start a while after it has shown what it is to show.
+func stopsShowing(words *regexp.Regexp) func(serial string) Result {
+	var first time.Time
+	return func(serial string) Result {
+		r := readSerial(serial)
+		switch {
+		case r.Ended != "" || !words.MatchString(serial):
+		case first.IsZero():
+			first = time.Now()
+		case time.Since(first) > afterShown:
+			r.Ended = "shown"
+		}
+		return r
+	}
 }
 
 // arguments prepares the firmware's variables and returns QEMU's arguments.

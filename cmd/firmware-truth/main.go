@@ -21,6 +21,7 @@ func main() {
 	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
 	random := flag.Uint64("random", 0, "start so many machines that are made at random; with -repair, what their plans leave")
 	seed := flag.Uint64("seed", 1, "the first of them")
+	sweep := flag.Bool("sweep", false, "start machines of which one byte is another one; -only chooses the structures")
 	onStick := flag.Bool("stick", false, "repair the machines that do not start from the stick, as a person would, and start them without it")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
@@ -45,6 +46,9 @@ func main() {
 		os.Exit(repairAll(pattern, *workers, *serial, *table))
 	}
 	var chosen []truth.Scenario
+	if *sweep {
+		os.Exit(tally(*serial, func(each func(truth.Tried)) { truth.Sweep(pattern, *workers, each) }))
+	}
 	for _, s := range truth.Scenarios() {
 		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
 			chosen = append(chosen, s)
@@ -94,8 +98,15 @@ func main() {
 
 // tryRandom starts machines made at random, and returns the command's exit.
 func tryRandom(seed, count uint64, workers int, serial bool) int {
+	return tally(serial, func(each func(truth.Tried)) {
+		truth.TryAll(seed, count, workers, func(_ uint64, t truth.Tried) { each(t) })
+	})
+}
+
+// tally counts what became of machines, and tells which differ.
+func tally(serial bool, try func(each func(truth.Tried))) int {
 	agree, open, differ := 0, 0, 0
-	truth.TryAll(seed, count, workers, func(seed uint64, t truth.Tried) {
+	try(func(t truth.Tried) {
 		switch {
 		case t.Err != nil:
 			differ++

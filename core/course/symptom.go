@@ -45,6 +45,8 @@ var (
 	NoInit               = symptom("no-init", "No init found, then a prompt of the initial RAM disk, or Kernel panic - not syncing: No working init found.")
 	WrongLetter          = symptom("wrong-letter", "an empty desktop, a temporary profile, or Preparing your desktop without end: C: is another disk.")
 	RootWait             = symptom("root-wait", "waiting for the root device, then a prompt of the initial RAM disk, (initramfs) or dracut.")
+	StubNoFile           = symptom("stub-no-file", "EFI stub: ERROR: Failed to open file, Failed to load initrd; then the next boot entry, or the firmware's setup.")
+	RootPanic            = symptom("kernel-panic-root", "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0).")
 	EmergencyMode        = symptom("emergency-mode", "a minute's wait, then: You are in emergency mode.")
 	StoreMissing         = symptom("c000000f", "a blue screen of the boot manager with 0xc000000f: the boot configuration data is missing or incomplete.")
 	StoreDamaged         = symptom("c000014c", "a blue screen of the boot manager with 0xc000014c: the boot configuration data is damaged.")

@@ -38,6 +38,10 @@ type Entry struct {
 	Path        Path
 	Text        string // the device path as the listing gave it
 	Source      fact.Source
+	// Options is what a program is given, where it is text. OptionsOpen is set where that is
+	// not told, or is no text.
+	Options     string
+	OptionsOpen bool
 	// Named is set where the listing tells entries by their names alone: the number then
 	// only keeps them apart, and is none of the firmware's.
 	Named bool

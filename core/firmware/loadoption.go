@@ -71,7 +71,20 @@ func DecodeLoadOption(number uint16, raw []byte) (Entry, error) {
 	if err != nil {
 		return e, fmt.Errorf("Boot%04X: %w", number, err)
 	}
+	e.Options, e.OptionsOpen = optionsOf(rest[pathLength:])
 	return e, nil
+}
+
+// optionsOf reads the optional data of an entry as text, which is what a Linux kernel takes it
+// for. UEFI Specification 2.10, section 3.1.3; the kernel's admin-guide/efi-stub.
+func optionsOf(raw []byte) (text string, open bool) {
+	for _, c := range strings.TrimRight(wide(raw), "\x00") {
+		if c < ' ' || c > '~' {
+			return "", true
+		}
+		text += string(c)
+	}
+	return strings.TrimSpace(text), len(raw)%2 != 0
 }
 
 func wide(raw []byte) string {

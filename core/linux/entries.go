@@ -8,7 +8,6 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
@@ -159,7 +158,7 @@ func choose(k *course.Walk, a *course.Attempt, at machine.Spot, menu []choice, p
 	}
 	first := menu[0]
 	if first.program != nil {
-		return UnifiedKernel(k, a, first.at, *first.program)
+		return UnifiedKernel(k, a, first.at, *first.program, false)
 	}
 	c := first.config
 	switch {
@@ -174,21 +173,8 @@ func choose(k *course.Walk, a *course.Attempt, at machine.Spot, menu []choice, p
 	cited := first.at.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, e.Line), e.Title,
 		c.Source(first.at.Base(), "options", e.Offset, e.Length))
 	if f, ok := first.at.Volume().Loader(strings.ReplaceAll(e.Linux, "/", `\`)); ok && f.Program.Unified != nil {
-		return UnifiedKernel(k, a, first.at, f)
+		return UnifiedKernel(k, a, first.at, f, false)
 	}
 	return kernel(k, a, at.Drive, first.at, kernelLine{linux: e.Linux, initrds: e.Initrds, options: e.Options,
-		root: e.Root, cited: cited})
-}
-
-// UnifiedKernel follows a kernel that holds its own command line and initial RAM disk.
-func UnifiedKernel(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
-	u := f.Program.Unified
-	if u == nil {
-		return a.Unproven("entries-missing-evidence", course.StageConfiguration, f.Path+" is not in evidence.",
-			course.HowCapture)
-	}
-	where := fact.Source{Origin: fact.Bytes, Structure: f.Path, Field: "header", Offset: at.Base() + max(0, f.Header),
-		Length: 96}
-	return root(k, a, at.Drive, kernelLine{linux: f.Path, options: u.Options, root: u.Root,
-		cited: at.Drive.Cite(f.Path, u.Options, where)})
+		root: e.Root, cited: cited, bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0})
 }

@@ -3,6 +3,7 @@ package linux
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -210,6 +211,40 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 		return a.Unproven("default-unknown", course.StageConfiguration,
 			fmt.Sprintf("Which entry of %s GRUB starts when nobody chooses is not in evidence.", c.Path), course.HowTry)
 	}
+	start := func(e *loader.GRUBEntry) course.Result { return grubEntry(k, a, from, holder, to, c, e, cite) }
+	return orFallback(a, c, entry, start)
+}
+
+// orFallback starts an entry, and behind one whose files are missing those that the menu names
+// as its fallback, in turn. GNU GRUB Manual 2.06, "fallback".
+func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
+	start func(*loader.GRUBEntry) course.Result) course.Result {
+	before := *a
+	before.Steps = slices.Clone(a.Steps)
+	end := start(entry)
+	for _, name := range c.GRUB.Fallback {
+		lost := a.Steps[len(a.Steps)-1]
+		if lost.Rule != "kernel-absent" && lost.Rule != "prefix-absent" {
+			break
+		}
+		next, sure, err := c.GRUB.Named(name)
+		if err != nil || !sure {
+			return a.Unproven("fallback-unknown", course.StageConfiguration,
+				fmt.Sprintf("Which entry of %s GRUB falls back to is not in evidence.", c.Path), course.HowTry)
+		}
+		*a, a.Steps = before, slices.Clone(before.Steps)
+		if end = start(next); end.State != course.Blocks {
+			a.Risk("default-falls-back",
+				fmt.Sprintf("%s GRUB says so, waits a while and goes on with the entry that the menu names as its fallback, %s.",
+					lost.Text, next.Title), lost.Facts...)
+		}
+	}
+	return end
+}
+
+// grubEntry follows one entry of a menu.
+func grubEntry(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to grubPlaces, c *machine.Config,
+	entry *loader.GRUBEntry, cite func(loader.GRUBSearch) machine.Fact) course.Result {
 	to, end := grubSearch(k, a, from, entry.Searches, to, cite)
 	if end != nil {
 		return *end
@@ -227,6 +262,7 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 	line := kernelLine{linux: machine.AfterBrackets(entry.Linux), options: entry.Options, root: entry.Root,
 		cited: cited,
 		lost:  to.lost}
+	line.bare = len(entry.Initrds) == 0
 	for _, name := range entry.Initrds {
 		line.initrds = append(line.initrds, machine.AfterBrackets(name))
 	}

@@ -40,8 +40,8 @@ func TestGRUBInstalledByItsOwnTools(t *testing.T) {
 	}()
 	grub := filepath.Join(dir, "boot", "grub")
 	for name, text := range map[string]string{
-		"boot/grub/grub.cfg": "menuentry 'a' {\n search --fs-uuid --set=root " + uuid + "\n linux /boot/vmlinuz root=UUID=" + uuid + "\n}\n",
-		"boot/vmlinuz":       "kernel", "etc/fstab": "UUID=" + uuid + " / ext4 defaults 0 1\n",
+		"boot/grub/grub.cfg": "menuentry 'a' {\n search --fs-uuid --set=root " + uuid + "\n linux /boot/vmlinuz root=UUID=" + uuid + "\n initrd /boot/initrd.img\n}\n",
+		"boot/vmlinuz":       "kernel", "boot/initrd.img": "an initial RAM disk", "etc/fstab": "UUID=" + uuid + " / ext4 defaults 0 1\n",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))

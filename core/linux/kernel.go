@@ -13,24 +13,34 @@ import (
 // kernel checks that kernel and initial RAM disk are where they are looked for,
 // and goes on with them.
 func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot, line kernelLine) course.Result {
+	if end := holdsFiles(a, at, line, append([]string{line.linux}, line.initrds...)); end != nil {
+		return *end
+	}
+	return root(k, a, from, line)
+}
+
+// holdsFiles checks that what is loaded is there.
+func holdsFiles(a *course.Attempt, at machine.Spot, line kernelLine, files []string) *course.Result {
 	v := at.Volume()
 	shows := line.gone
 	if shows.ID == "" {
 		shows = course.GRUBNoKernel
 	}
-	for _, file := range append([]string{line.linux}, line.initrds...) {
+	for _, file := range files {
 		there, known := v.Holds(file)
 		switch {
 		case file == "" || there:
 		case known:
 			text, facts := line.lost.or(fmt.Sprintf("%s is not on %s.", file, at.Called()), line.cited)
-			return a.Stop("kernel-absent", course.StageConfiguration, shows, text, facts...)
+			end := a.Stop("kernel-absent", course.StageConfiguration, shows, text, facts...)
+			return &end
 		default:
-			return a.Unproven("kernel-missing-evidence", course.StageConfiguration,
+			end := a.Unproven("kernel-missing-evidence", course.StageConfiguration,
 				fmt.Sprintf("%s on %s is not in evidence.", file, at.Called()), course.HowCapture, line.cited)
+			return &end
 		}
 	}
-	return root(k, a, from, line)
+	return nil
 }
 
 // root resolves the root file system that a kernel line names.
@@ -41,6 +51,9 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 	if line.root == nil {
 		return a.Unproven("no-root-named", course.StageConfiguration,
 			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
+	}
+	if end := resolvesRoot(k, a, from, line); end != nil {
+		return *end
 	}
 	hits, known := find(k, a, *line.root)
 	switch {
@@ -57,10 +70,15 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		}
 		return a.Unproven("root-unknown", course.StageConfiguration, text, how, line.cited)
 	case len(hits) == 0:
-		return a.Stop("root-absent", course.StageConfiguration, course.RootWait,
+		return a.Stop("root-absent", course.StageConfiguration, line.unfound(),
 			fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", *line.root), line.cited)
 	}
 	home := hits[0]
+	if written := otherLetters(home, *line.root); written != "" && !line.bare {
+		return a.Unproven("root-in-other-letters", course.StageConfiguration,
+			fmt.Sprintf("The kernel line writes the root as %s, and the system calls it %s: most initial RAM disks tell capital letters from small ones and do not find it.",
+				*line.root, written), course.HowTry, line.cited)
+	}
 	if end := subvolume(a, &home, line); end != nil {
 		return *end
 	}

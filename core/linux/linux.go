@@ -50,6 +50,31 @@ type kernelLine struct {
 	cited   machine.Fact
 	lost    *lostSearch    // a search that found nothing before
 	gone    course.Symptom // what shows when one of the files is not there; GRUB's words by default
+	bare    bool           // no initial RAM disk is given to the kernel
+}
+
+// unfound is what shows when the root is not found.
+func (l kernelLine) unfound() course.Symptom {
+	if l.bare {
+		return course.RootPanic
+	}
+	return course.RootWait
+}
+
+// unmounted is what shows when the root is found and cannot be mounted.
+func (l kernelLine) unmounted() course.Symptom {
+	if l.bare {
+		return course.RootPanic
+	}
+	return course.NoInit
+}
+
+// driverOf is what has to have the driver of the root's bus.
+func (l kernelLine) driverOf() string {
+	if l.bare {
+		return "the kernel itself"
+	}
+	return "the initial RAM disk"
 }
 
 // lostSearch is a search of GRUB's that found nothing. GRUB says so and goes on

@@ -27,12 +27,18 @@ import (
 func TestWhatALinuxLoaderLoads(t *testing.T) {
 	byName := func(name string) diskmaker.Disk {
 		return sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
-			"menuentry 'x' {\n linux /boot/vmlinuz root="+name+"\n}\n")
+			"menuentry 'x' {\n linux /boot/vmlinuz root="+name+"\n initrd /boot/initrd.img\n}\n")
 	}
+	withMenu := func(text string) diskmaker.Disk {
+		return sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg", text)
+	}
+	const gone = "menuentry 'gone' {\n linux /boot/gone root=LABEL=root\n initrd /boot/initrd.img\n}\n"
+	const sound = "menuentry 'sound' {\n linux /boot/vmlinuz root=LABEL=root\n initrd /boot/initrd.img\n}\n"
 	entry := sample.LinuxDisk(1, 1)
 	entry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
 		"/vmlinuz":               sample.X64(),
-		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\noptions root=LABEL=root\n")}
+		"/initrd.img":            []byte("an initial RAM disk"),
+		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=root\n")}
 	noEntry := sample.LinuxDisk(1, 1)
 	noEntry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes()}
 	withRaw := func(d diskmaker.Disk) diskmaker.Disk {
@@ -62,6 +68,9 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 			course.StageConfiguration, "file not found"},
 		"no initial RAM disk": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/initrd.img", ""), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "initrd.img is not"},
+		"a fallback behind a kernel that is gone": {withMenu("set fallback=1\n" + gone + sound), firmware.UEFI, startup.Starts, "", "Linux comes up"},
+		"a fallback that is gone, too": {withMenu("set fallback=1\n" + gone + gone), firmware.UEFI, startup.Stops,
+			course.StageConfiguration, "file not found"},
 		"root by a name of its bus": {byName("/dev/sda2"), firmware.UEFI, startup.Starts, "", "Linux comes up"},
 		"root by a name of another bus": {byName("/dev/nvme0n1p2"), firmware.UEFI, startup.Stops, course.StageConfiguration,
 			"initramfs"},
@@ -80,7 +89,7 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 		"a mount that is not there": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
 			"UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},
 		"a search that finds nothing": {sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
-			"menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n}\n"), firmware.UEFI, startup.Starts, "", ""},
+			"menuentry 'x' {\n search --fs-uuid --set=root dead-beef\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000\n initrd /boot/initrd.img\n}\n"), firmware.UEFI, startup.Starts, "", ""},
 		"a mount that may fail": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
 			"UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
 		"boot loader entry":                   {entry, firmware.UEFI, startup.Starts, "", ""},
@@ -146,12 +155,7 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		change(&grub)
 		asShim(d, &grub)
 	}
-	for name, c := range map[string]struct {
-		change  func(d *machine.Drive)
-		rule    course.Rule // "" for none
-		verdict startup.Verdict
-		stage   course.Stage
-	}{
+	for name, c := range map[string]spoilt{
 		"as it should be": {func(*machine.Drive) {}, "", startup.Starts, ""},
 
 		"the shim and its GRUB": {func(d *machine.Drive) { beside(d, func(*loader.Found) {}) }, "", startup.Starts, ""},
@@ -241,8 +245,6 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 
 		"a kernel that was not looked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "/boot/other" },
 			"kernel-missing-evidence", startup.Depends, ""},
-		"no initial RAM disk is asked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil }, "",
-			startup.Starts, ""},
 		"no root named": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = nil }, "no-root-named",
 			startup.Depends, ""},
 		"a root that is nowhere": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Root = &elsewhere }, "root-absent",
@@ -277,26 +279,40 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		}, "mount-table-missing-evidence", startup.Depends, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
-			c.change(&d)
-			m := sample.Whole(firmware.UEFI, d)
-			trace := startup.Simulate(m)
-			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
-			assert.Equal(t, c.stage, trace.Stage)
-			var rules []course.Rule
-			for _, f := range trace.Findings {
-				rules = append(rules, f.Rule)
-			}
-			if c.rule != "" {
-				assert.Contains(t, rules, c.rule)
-			} else {
-				assert.Empty(t, rules)
-			}
-			if c.stage == course.StageSystem {
-				m.Until = machine.UntilConfiguration
-				assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "up to its configuration")
-			}
+			c.holds(t)
 		})
+	}
+}
+
+// spoilt is a sound Linux with a change, the rule that it comes upon ("" for none), and how the
+// start ends.
+type spoilt struct {
+	change  func(d *machine.Drive)
+	rule    course.Rule
+	verdict startup.Verdict
+	stage   course.Stage
+}
+
+func (c spoilt) holds(t *testing.T) {
+	t.Helper()
+	d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	c.change(&d)
+	m := sample.Whole(firmware.UEFI, d)
+	trace := startup.Simulate(m)
+	assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
+	assert.Equal(t, c.stage, trace.Stage)
+	var rules []course.Rule
+	for _, f := range trace.Findings {
+		rules = append(rules, f.Rule)
+	}
+	if c.rule != "" {
+		assert.Contains(t, rules, c.rule)
+	} else {
+		assert.Empty(t, rules)
+	}
+	if c.stage == course.StageSystem {
+		m.Until = machine.UntilConfiguration
+		assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "up to its configuration")
 	}
 }
 
@@ -355,7 +371,8 @@ func TestGRUBFromSectorZero(t *testing.T) {
 func TestEntriesThatCannotBeRead(t *testing.T) {
 	declared := sample.LinuxDisk(1, 1)
 	declared.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
-		"/vmlinuz": sample.X64(), "/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\noptions root=LABEL=root\n")}
+		"/vmlinuz": sample.X64(), "/initrd.img": []byte("an initial RAM disk"),
+		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=root\n")}
 	for rule, change := range map[course.Rule]func(v *machine.Volume){
 		"entries-missing-evidence": func(v *machine.Volume) { v.Configs, v.Readable = nil, false },
 		"entry-unread":             func(v *machine.Volume) { v.Configs[0].Err = errors.New("damaged") },

@@ -65,7 +65,8 @@ func Syslinux(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result 
 			fmt.Sprintf("%s names nothing that is started when nobody chooses.", c.Path))
 	}
 	return kernel(k, a, at.Drive, at, kernelLine{linux: c.Entry.Linux, initrds: c.Entry.Initrds,
-		options: c.Entry.Options, root: c.Entry.Root, cited: cited, gone: course.SyslinuxNoFile})
+		options: c.Entry.Options, root: c.Entry.Root, cited: cited, gone: course.SyslinuxNoFile,
+		bare: len(c.Entry.Initrds) == 0})
 }
 
 // syslinuxModule looks for the module that the second stage goes on with: beside it, else in

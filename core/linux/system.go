@@ -24,7 +24,10 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 	if end := holdsSystem(a, home, line); end != nil {
 		return *end
 	}
-	if !k.Driver(a, home, "the initial RAM disk", course.RootWait) {
+	if end := mountsRoot(a, home, line); end != nil {
+		return *end
+	}
+	if !k.Driver(a, home, line.driverOf(), line.unfound()) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	end := k.ComesUp(a, home, "Linux")
@@ -136,6 +139,17 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 				),
 				cited,
 			)
+			return nil, &stop
+		case otherLetters(hits[0], m.Spec) != "":
+			stop := a.Unproven("mount-in-other-letters", course.StageConfiguration,
+				fmt.Sprintf("The system mounts %s by %s, and calls that %s: it tells capital letters from small ones, and waits for it in vain.",
+					m.Point, m.Spec, otherLetters(hits[0], m.Spec)), course.HowTry, cited)
+			stop.Home = home
+			return nil, &stop
+		case m.Point != "/" && refused(&hits[0].Volume().Volume, m.Type, m.Options) != "":
+			stop := a.Stop("mount-refused", course.StageConfiguration, course.EmergencyMode,
+				fmt.Sprintf("The system mounts %s, %s, %s.", m.Point, hits[0].Called(),
+					refused(&hits[0].Volume().Volume, m.Type, m.Options)), cited)
 			return nil, &stop
 		case hits[0].Drive != home.Drive:
 			half = append(half, cited)

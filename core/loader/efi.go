@@ -38,6 +38,7 @@ type Program struct {
 // Image specification, "UKI Components".
 type UnifiedKernel struct {
 	Options string // its .cmdline; "" where the firmware or the menu gives it
+	RAMDisk bool   // it holds an initial RAM disk
 	Root    *Spec
 }
 
@@ -83,8 +84,27 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 		prog.Is, prog.Unified = Unified, readUnified(file, r)
 		return prog, nil
 	}
-	prog.Is, prog.GRUB = identify(file, r)
+	if prog.Is, prog.GRUB = identify(file, r); prog.Is == "" && startsByItself(r) {
+		prog.Is = LinuxKernel
+	}
 	return prog, nil
+}
+
+// kernelMarks are where a Linux kernel that is a program of the firmware's, too, says what it
+// is. The kernel's arch/x86/boot, "header", and arch/arm64/booting, "magic".
+var kernelMarks = []struct {
+	at   int64
+	text string
+}{{0x202, "HdrS"}, {0x38, "ARM\x64"}}
+
+func startsByItself(r io.ReaderAt) bool {
+	for _, m := range kernelMarks {
+		b := make([]byte, len(m.text))
+		if _, err := r.ReadAt(b, m.at); err == nil && string(b) == m.text {
+			return true
+		}
+	}
+	return false
 }
 
 // readUnified reads the texts of a unified kernel.
@@ -98,8 +118,8 @@ func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
 		n, _ := r.ReadAt(raw, int64(s.Offset))
 		return strings.TrimSpace(strings.TrimRight(string(raw[:n]), "\x00"))
 	}
-	u := &UnifiedKernel{Options: text(".cmdline")}
-	u.Root = rootOf(u.Options)
+	u := &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
+	u.Root = RootOf(u.Options)
 	return u
 }
 

@@ -18,6 +18,8 @@ type GRUBConfig struct {
 	ConfigFile string
 	Prefix     string // "" where the configuration does not set it
 	Default    string
+	// Fallback are the entries that are tried in turn behind one that cannot be started.
+	Fallback []string
 	// FromDefault: paths on a Btrfs begin at its default subvolume and not at the top, as GRUB
 	// reads them where a variable of some families' own says so (common practice).
 	FromDefault bool
@@ -164,11 +166,14 @@ func GRUBPartition(value string) (drive, partition int, ok bool) {
 // DefaultEntry returns the menu entry that is started when nobody chooses: by number, title
 // or identifier, within submenus by several with ">" between them, else the first. It is
 // sure where nothing that is not known decides. GNU GRUB Manual 2.06, "default".
-func (c *GRUBConfig) DefaultEntry() (e *GRUBEntry, sure bool, err error) {
+func (c *GRUBConfig) DefaultEntry() (e *GRUBEntry, sure bool, err error) { return c.Named(c.Default) }
+
+// Named is DefaultEntry for another name than the default's.
+func (c *GRUBConfig) Named(name string) (e *GRUBEntry, sure bool, err error) {
 	if len(c.Entries) == 0 {
 		return nil, false, fmt.Errorf("the configuration has no menu entry")
 	}
-	list, name, sure := c.Entries, c.Default, !c.Cut
+	list, sure := c.Entries, !c.Cut
 	for range maxGRUBDepth {
 		part, rest := cutEntry(name)
 		var certain bool

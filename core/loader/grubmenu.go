@@ -81,7 +81,7 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 	case "linux", "linuxefi", "linux16":
 		if e != nil {
 			e.Linux, e.Options = args[0], strings.Join(args[1:], " ")
-			e.Root = rootOf(e.Options)
+			e.Root = RootOf(e.Options)
 			e.Line, e.Offset, e.Length = c.line, c.offset, r.length(c)
 		}
 	case "initrd", "initrdefi", "initrd16":

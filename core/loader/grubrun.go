@@ -53,7 +53,7 @@ func RunGRUBConfig(raw []byte, folder string, files GRUBFiles) *GRUBConfig {
 		r.exported[name] = true
 	}
 	r.script(raw)
-	r.config.Default = r.vars["default"]
+	r.config.Default, r.config.Fallback = r.vars["default"], strings.Fields(r.vars["fallback"])
 	r.config.FromDefault = slices.Contains([]string{"y", "yes", "1"}, r.vars["btrfs_relative_path"])
 	r.finish(r.config.Entries)
 	r.config.Prefix = strings.TrimPrefix(r.vars["prefix"], "$prefix")

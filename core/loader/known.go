@@ -47,6 +47,7 @@ const (
 	WindowsManager = "Windows boot manager"
 	MacLoader      = "Mac loader"
 	Unified        = "Unified kernel"
+	LinuxKernel    = "Linux kernel" // which the firmware can start by itself
 )
 
 // vendorPaths are where operating systems put their own loaders. Common

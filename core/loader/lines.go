@@ -210,7 +210,7 @@ func ParseEntry(raw []byte) Entry {
 			}
 		case "options":
 			e.Options = strings.TrimSpace(e.Options + " " + value)
-			if root := rootOf(value); root != nil || e.Line == 0 {
+			if root := RootOf(value); root != nil || e.Line == 0 {
 				e.Root, e.Offset, e.Length, e.Line = root, l.offset, int64(len(l.text)), l.number
 			}
 		}
@@ -285,8 +285,8 @@ func leading(s string, digits bool) (first, rest string) {
 	return s[:n], s[n:]
 }
 
-// rootOf returns the root= of a kernel line.
-func rootOf(options string) *Spec {
+// RootOf returns the root= of a kernel line.
+func RootOf(options string) *Spec {
 	var root *Spec
 	for _, value := range KernelOptions(options, "root") {
 		if strings.Contains(value, open) || strings.Contains(value, "$") {

@@ -146,7 +146,7 @@ func (p *syslinuxParser) options(l line, value string) {
 		value = ""
 	}
 	e := p.entry
-	e.Options, e.Root = value, rootOf(value)
+	e.Options, e.Root = value, RootOf(value)
 	e.Line, e.Offset, e.Length = l.number, l.offset, int64(len(l.text))
 }
 
@@ -223,7 +223,7 @@ func (p *syslinuxParser) named(name string) *syslinuxEntry {
 	file, options, _ := strings.Cut(name, " ")
 	e := &syslinuxEntry{kernel: file, module: module(file)}
 	e.Options = strings.TrimSpace(options + " " + p.global.Options)
-	e.Root = rootOf(e.Options)
+	e.Root = RootOf(e.Options)
 	return e
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 
 	"latchkey/core/disk"
@@ -62,15 +63,20 @@ const (
 // Holds reports whether a file is on the volume, and whether that is known. A
 // file that was not looked for is not known of.
 func (v *Volume) Holds(name string) (there, known bool) {
-	err, looked := v.looked[strings.ToLower(name)]
+	name = strings.ToLower(name)
+	err, looked := v.looked[name]
 	switch {
 	case !looked:
-		return false, false
+		_, listed := v.looked[listedWhole(path.Dir(name))]
+		return false, listed
 	case err == nil:
 		return true, true
 	}
 	return false, errors.Is(err, volume.ErrNotFound)
 }
+
+// listedWhole is under what a folder is remembered of which all files were looked at.
+func listedWhole(folder string) string { return strings.TrimSuffix(strings.ToLower(folder), "/") + "/" }
 
 // loaderPaths lists the paths of systems' loaders that a store names.
 func (c *Config) loaderPaths() []string {

@@ -229,12 +229,30 @@ func (c *Contents) putMenu(n Names, folder string) {
 		if !named || path.Dir(kernel) != path.Dir(path.Join("/", folder)) {
 			continue
 		}
-		entry := loader.GRUBEntry{Title: "the newest kernel", Linux: kernel, Root: &root, Options: options,
+		entry := loader.GRUBEntry{Title: "the newest kernel", Linux: kernel, Initrds: v.ramDisksOf(kernel), Root: &root, Options: options,
 			Searches: []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: v.Serial}}}}
 		v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired,
 			GRUB: &loader.GRUBConfig{Entries: []loader.GRUBEntry{entry}}})
 		return
 	}
+}
+
+// ramDisksOf is the initial RAM disk beside a kernel of the same version, under one of the names
+// that families give it. GRUB's util/grub.d/10_linux.
+func (v *Volume) ramDisksOf(kernel string) []string {
+	_, version, _ := strings.Cut(path.Base(kernel), "-")
+	names := []string{"initrd.img-" + version, "initrd-" + version + ".img", "initrd-" + version, "initramfs-" + version + ".img",
+		"initrd-" + version + ".gz", "initramfs-" + version}
+	if version == "" {
+		names = []string{"initrd.img", "initrd", "initramfs.img"}
+	}
+	for _, name := range names {
+		file := path.Join(path.Dir(kernel), name)
+		if there, _ := v.Holds(file); there {
+			return []string{file}
+		}
+	}
+	return nil
 }
 
 // HasWindows reports whether a Windows system lies on the volume.

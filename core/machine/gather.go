@@ -39,6 +39,7 @@ func (g *gathering) gather(base int64) {
 		}
 	}
 	g.syslinux()
+	g.besideKernels()
 	switch g.volume.Kind {
 	case volume.KindNTFS:
 		g.gatherWindows(base)
@@ -211,6 +212,29 @@ func (g *gathering) shimList(name string) {
 			g.look(strings.ReplaceAll(path.Dir(c.Path), "/", `\`) + `\` + name)
 		}
 	})
+}
+
+// besideKernels looks at what lies in the folders of kernels that the firmware itself starts,
+// and at the top: the initial RAM disks that their boot entries name.
+func (g *gathering) besideKernels() {
+	folders := map[string]bool{}
+	for _, f := range g.volume.Loaders {
+		if f.Program.Is == loader.LinuxKernel {
+			folders["/"], folders[path.Dir(strings.ReplaceAll(f.Path, `\`, "/"))] = true, true
+		}
+	}
+	for folder := range folders {
+		files, err := g.files.ReadDir(strings.Trim(folder, "/"))
+		if err != nil || len(files) > 4*maxEntries {
+			continue
+		}
+		g.volume.looked[listedWhole(folder)] = nil
+		for _, f := range files {
+			if !f.Dir {
+				g.volume.looked[strings.ToLower(path.Join(folder, f.Name))] = nil
+			}
+		}
+	}
 }
 
 func (g *gathering) kernels(dir string) {

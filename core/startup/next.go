@@ -81,7 +81,9 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case is == loader.SystemdBoot:
 		return linux.BootLoaderEntries(k, a, at)
 	case f.Program.Unified != nil:
-		return linux.UnifiedKernel(k, a, at, f)
+		return linux.UnifiedKernel(k, a, at, f, true)
+	case is == loader.LinuxKernel:
+		return linux.BareKernel(k, a, at, f)
 	case f.Missing():
 		return a.Unproven("loader-missing-evidence", course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
 	}

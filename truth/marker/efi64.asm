@@ -1,5 +1,6 @@
 ; An EFI program for x64 that tells the serial port that it was started, by which
-; boot entry, and ends the machine. UEFI Specification 2.10, sections 4.3, 8.2.
+; boot entry, and ends the machine; with NEXT it goes back to the firmware, which then tries
+; what is next. UEFI Specification 2.10, sections 3.1.2, 4.3, 8.2, appendix D.
 bits 64
 start:
     push rbx
@@ -36,12 +37,21 @@ digit:
 ends:
     mov al, 10
     call put
+%ifdef NEXT
+    mov rax, 0x8000000000000015 ; EFI_ABORTED
+    add rsp, 0x60
+    pop rdi
+    pop rsi
+    pop rbx
+    ret
+%else
     mov dx, 0xF4                ; QEMU's isa-debug-exit
     mov eax, 0x10
     out dx, eax
 hang:
     hlt
     jmp hang
+%endif
 print:
     lodsb
     test al, al

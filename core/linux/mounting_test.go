@@ -1,0 +1,46 @@
+package linux_test
+
+import (
+	"strings"
+	"testing"
+
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+)
+
+// What a kernel finds by itself, and what it is to mount; each was seen in a real Debian
+// (package truth, "the kernel line").
+func TestWhatTheKernelMounts(t *testing.T) {
+	for name, c := range map[string]spoilt{
+		"no initial RAM disk, and a root that a kernel cannot find": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil },
+			"no-initial-ram-disk", startup.Depends, ""},
+		"no initial RAM disk, and a root that a kernel finds": {func(d *machine.Drive) {
+			e := &menu(d).GRUB.Entries[0]
+			id := loader.PartUUID(&d.Contents.Layout, d.Contents.Layout.Partitions[1])
+			e.Initrds, e.Options, e.Root = nil, "root=PARTUUID="+id, &loader.Spec{Kind: loader.ByPartUUID, Value: id}
+		}, "", startup.Starts, ""},
+		"the root in capitals": {func(d *machine.Drive) {
+			e := &menu(d).GRUB.Entries[0]
+			id := loader.PartUUID(&d.Contents.Layout, d.Contents.Layout.Partitions[1])
+			e.Root = &loader.Spec{Kind: loader.ByPartUUID, Value: strings.ToUpper(id)}
+		}, "root-in-other-letters", startup.Depends, ""},
+		"a root that is to be another file system": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=xfs" },
+			"root-refused", startup.Stops, course.StageSystem},
+		"a root of one of several types": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=xfs,ext4" },
+			"", startup.Starts, ""},
+		"a root of any type": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=auto" }, "", startup.Starts, ""},
+		"a subvolume of ext4": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootflags=noatime,subvol=@" },
+			"root-refused", startup.Stops, course.StageSystem},
+		"a mount of another type": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "ext4" }, "mount-refused", startup.Stops,
+			course.StageConfiguration},
+		"a mount of a type that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "special" }, "", startup.Starts, ""},
+		"a mount in small letters": {func(d *machine.Drive) {
+			d.Contents.Volumes[0].Serial = "ABCD-0001"
+			fstab(d).Mounts[1].Spec.Value = "abcd-0001"
+		}, "mount-in-other-letters", startup.Depends, ""},
+	} {
+		t.Run(name, func(t *testing.T) { c.holds(t) })
+	}
+}

@@ -1,0 +1,131 @@
+package truth
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"latchkey/core/disk"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+// batchSize is how many drives one machine is given, beside the one with the script.
+const batchSize = 47
+
+// allInTurn has the firmware's own shell start what firmware looks for on every volume that it
+// reads. UEFI Shell Specification 2.2, section 4.
+const allInTurn = "@echo -off\r\nfor %a run (0 48)\r\n  if exist fs%a:\\ then\r\n    fs%a:" + fallbackX64 + "\r\n  endif\r\nendfor\r\necho All are tried\r\n"
+
+// The firmware's shell. edk2, OvmfPkg.
+var (
+	firmwareVolume = disk.MustGUID("7CB8BDC9-F8EB-4F34-AAEA-3EE4AF6516A1")
+	firmwareShell  = disk.MustGUID("7C04A583-9E3E-4F1C-AD65-E05268D0B4D1")
+)
+
+var errNoEnd = errors.New("the firmware did not come to its end")
+
+// tryBatch holds machines of one drive each against one start of the firmware that goes
+// through the drives of all: which of them have a program that is started.
+func tryBatch(batch []spoiltByte) []Tried {
+	dir, err := os.MkdirTemp("", "truth")
+	if err != nil {
+		return []Tried{{Report: Report{Err: err}}}
+	}
+	defer os.RemoveAll(dir)
+	out := make([]Tried, len(batch))
+	scripts := esp(fat(map[string][]byte{`\startup.nsh`: []byte(allInTurn)}))
+	image, err := gptDisk(2, scripts).Build()
+	if err == nil {
+		err = image.WriteFile(filepath.Join(dir, "script.img"))
+	}
+	if err != nil {
+		return []Tried{{Report: Report{Err: err}}}
+	}
+	args := attached(dir, "script", batchSize)
+	for i, b := range batch {
+		out[i].Scenario = b.scenario()
+		name := fmt.Sprintf("d%d", i)
+		image, err := b.on(name, MarkNext).build(dir)
+		if err != nil {
+			return []Tried{{Report: Report{Scenario: out[i].Scenario, Err: err}}}
+		}
+		if err := image.WriteFile(filepath.Join(dir, name+".img")); err != nil {
+			return []Tried{{Report: Report{Scenario: out[i].Scenario, Err: err}}}
+		}
+		out[i].Trace, out[i].Err = computeAlone(out[i].Scenario)
+		args = append(args, attached(dir, name, i)...)
+	}
+	said, err := startAll(dir, args)
+	if half := len(batch) / 2; errors.Is(err, errNoEnd) && half > 0 { // one of them keeps the firmware
+		return append(tryBatch(batch[:half]), tryBatch(batch[half:])...)
+	}
+	for i := range out {
+		t := &out[i]
+		started := strings.Contains(said, fmt.Sprintf("MARK d%d:", i))
+		t.Open = t.Trace.Verdict == startup.Depends
+		switch {
+		case t.Err != nil:
+		case errors.Is(err, errNoEnd):
+			t.Differs = err.Error()
+		case err != nil:
+			t.Err = err
+		case started != (t.Trace.Verdict == startup.Starts):
+			t.Differs = fmt.Sprintf("computed %s, started among others: %v", t.Trace.Verdict, started)
+		}
+	}
+	return out
+}
+
+func attached(dir, name string, place int) []string {
+	return []string{"-drive", fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file=%s", name, filepath.Join(dir, name+".img")),
+		"-device", fmt.Sprintf("virtio-blk-pci,drive=%s,addr=%#x.%d,multifunction=on", name, 4+place/8, place%8)}
+}
+
+// computeAlone is what the check says of a machine.
+func computeAlone(s Scenario) (startup.Trace, error) {
+	dir, err := os.MkdirTemp("", "truth")
+	if err != nil {
+		return startup.Trace{}, err
+	}
+	defer os.RemoveAll(dir)
+	description, err := s.Prepare(dir)
+	if err != nil {
+		return startup.Trace{}, err
+	}
+	return Compute(description)
+}
+
+// startAll starts the firmware with drives, and returns what the serial port said.
+func startAll(dir string, drives []string) (string, error) {
+	_, store := OVMF.files()
+	raw, err := os.ReadFile(store)
+	if err != nil {
+		return "", err
+	}
+	shell := diskmaker.Entry{Description: "Shell", Path: diskmaker.FirmwareNodes(firmwareVolume, firmwareShell),
+		Data: wide("Shell.efi -nointerrupt")}
+	vars, err := withVariables(raw, diskmaker.Variables([]diskmaker.Entry{shell}, []uint16{0}, nil))
+	if err != nil {
+		return "", err
+	}
+	args, err := arguments(OVMF, dir, nil, vars)
+	if err != nil {
+		return "", err
+	}
+	args = append(args, drives...)
+	r, err := bootUntil(dir, args, 2*time.Minute, func(serial string) (r Result) {
+		r.Serial = serial
+		if strings.Contains(serial, "All are tried") {
+			r.Ended = "gave up"
+		}
+		return r
+	})
+	if err == nil && r.Ended != "gave up" {
+		err = errNoEnd
+	}
+	return r.Serial, err
+}
