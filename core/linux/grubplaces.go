@@ -171,18 +171,18 @@ func grubDisk(k *course.Walk, a *course.Attempt, from *machine.Drive, name strin
 	if spec.Kind != loader.ByGRUBDisk {
 		return grubVolume(k, a, spec)
 	}
-	drive, number, ok := loader.GRUBPartition(spec.Value)
-	if !ok {
-		return machine.Spot{}, false, true
+	place, ok := loader.GRUBPartition(spec.Value)
+	if !ok { // such as a whole disk, or a partition within another one
+		return machine.Spot{}, false, false
 	}
 	d := from
-	if drives := k.Drives(); drive >= 0 {
-		if drive >= len(drives) {
+	if drives := k.Drives(); place.Drive >= 0 {
+		if place.Drive >= len(drives) {
 			return machine.Spot{}, false, true
 		}
-		d = drives[drive]
+		d = drives[place.Drive]
 	}
-	on, known := d.Numbered(number)
+	on, known := d.ByGRUB(place)
 	if len(on) == 0 {
 		return machine.Spot{}, false, known
 	}

@@ -40,6 +40,17 @@ func TestWhatTheKernelMounts(t *testing.T) {
 			d.Contents.Volumes[0].Serial = "ABCD-0001"
 			fstab(d).Mounts[1].Spec.Value = "abcd-0001"
 		}, "mount-in-other-letters", startup.Depends, ""},
+		"GRUB's folder by a partition of the other kind of table": {func(d *machine.Drive) {
+			core(d).Prefix = "(,msdos1)/EFI/debian"
+		}, "prefix-absent", startup.Stops, course.StageConfiguration},
+		"GRUB's folder by a partition of any table": {func(d *machine.Drive) { core(d).Prefix = "(,1)/EFI/debian" }, "",
+			startup.Starts, ""},
+		"GRUB's folder by a table that may lie beside": {func(d *machine.Drive) {
+			core(d).Prefix, d.Contents.Layout.MBR = "(,msdos1)/EFI/debian", nil
+		}, "prefix-unknown", startup.Depends, ""},
+		"GRUB's folder within a partition of a partition": {func(d *machine.Drive) {
+			core(d).Prefix = "(,gpt1,bsd1)/EFI/debian"
+		}, "prefix-unknown", startup.Depends, ""},
 	} {
 		t.Run(name, func(t *testing.T) { c.holds(t) })
 	}

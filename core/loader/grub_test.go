@@ -130,12 +130,16 @@ configfile $prefix/more.cfg
 	assert.Equal(t, "Debian, with Linux 6.1.0-17", d.Title)
 	_, _, err = loader.ParseGRUBConfig(nil).DefaultEntry()
 	assert.Error(t, err)
-	drive, part, ok := loader.GRUBPartition("hd1,msdos5")
-	assert.True(t, ok)
-	assert.Equal(t, [2]int{1, 5}, [2]int{drive, part})
-	drive, part, ok = loader.GRUBPartition(",gpt2")
-	assert.True(t, ok)
-	assert.Equal(t, [2]int{-1, 2}, [2]int{drive, part})
+	for value, want := range map[string]loader.GRUBPlace{"hd1,msdos5": {Drive: 1, Partition: 5, Map: "msdos"},
+		",gpt2": {Drive: -1, Partition: 2, Map: "gpt"}, "hd0,3": {Partition: 3}} {
+		at, ok := loader.GRUBPartition(value)
+		assert.True(t, ok)
+		assert.Equal(t, want, at)
+	}
+	for _, value := range []string{"hd0", "cd,1", "hd0,msdos1,bsd1"} {
+		_, ok := loader.GRUBPartition(value)
+		assert.False(t, ok, value)
+	}
 }
 
 // fstab(5) and an installer's table.

@@ -147,20 +147,30 @@ func GRUBDevice(s string) (Spec, bool) {
 	return Spec{}, false
 }
 
-// GRUBPartition returns the number of the partition in GRUB's words, and of the
-// drive; -1 for the drive that GRUB was started from.
-func GRUBPartition(value string) (drive, partition int, ok bool) {
+// GRUBPlace is a partition in GRUB's words.
+type GRUBPlace struct {
+	Drive     int    // by its number, -1 for the drive that GRUB was started from
+	Partition int    // by its number
+	Map       string // the kind of its table, "gpt" or "msdos"; "" for any
+}
+
+// GRUBPartition reads such as hd0,gpt2 and ,msdos1. GNU GRUB Manual 2.06, "How to specify
+// devices".
+func GRUBPartition(value string) (at GRUBPlace, ok bool) {
 	name, part, _ := strings.Cut(value, ",")
-	drive = -1
+	at.Drive = -1
 	if name != "" {
 		n, err := strconv.Atoi(strings.TrimPrefix(name, "hd"))
 		if err != nil {
-			return 0, 0, false
+			return at, false
 		}
-		drive = n
+		at.Drive = n
 	}
-	partition, err := strconv.Atoi(strings.TrimLeft(part, "abcdefghijklmnopqrstuvwxyz"))
-	return drive, partition, err == nil
+	digits := strings.TrimLeft(part, "abcdefghijklmnopqrstuvwxyz")
+	at.Map = strings.TrimSuffix(part, digits)
+	n, err := strconv.Atoi(digits)
+	at.Partition = n
+	return at, err == nil
 }
 
 // DefaultEntry returns the menu entry that is started when nobody chooses: by number, title

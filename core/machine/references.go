@@ -97,11 +97,11 @@ func (d *Drive) coreReference(m Machine, image *loader.GRUBCore) Reference {
 		Source: fact.Source{Origin: fact.Bytes, Drive: d.Name, Structure: "GRUB core image", Field: "prefix",
 			Offset: int64(d.Contents.Core.Sector) * 512, Length: 512}}
 	return r.resolve(m, d.Name, func(o *Drive) ([]int, bool) {
-		_, number, ok := loader.GRUBPartition(InsideBrackets(image.Prefix))
+		place, ok := loader.GRUBPartition(InsideBrackets(image.Prefix))
 		if !ok || o.Contents == nil {
 			return nil, false
 		}
-		return o.Numbered(number)
+		return o.ByGRUB(place)
 	})
 }
 
@@ -154,8 +154,8 @@ func specReference(m Machine, at Spot, c *Config, n named) Reference {
 	r.Source.Drive = at.Drive.Name
 	return r.resolve(m, at.Drive.Name, func(o *Drive) ([]int, bool) {
 		if n.spec.Kind == loader.ByGRUBDisk && o.Contents != nil {
-			_, number, ok := loader.GRUBPartition(n.spec.Value)
-			found, known := o.Numbered(number)
+			place, ok := loader.GRUBPartition(n.spec.Value)
+			found, known := o.ByGRUB(place)
 			return found, ok && known
 		}
 		found, known := o.Resolve(n.spec)

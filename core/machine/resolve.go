@@ -319,6 +319,22 @@ func (d *Drive) Numbered(number int) (found []int, known bool) {
 	return found, d.Contents != nil && (len(found) > 0 || d.Contents.TableKnown() && !d.Contents.Layout.Open)
 }
 
+// ByGRUB is Numbered for a partition in GRUB's words, which name the kind of its table: one of
+// another kind it does not see. A table beside a GPT, and a GPT that an MBR is in force beside,
+// may be seen. GNU GRUB Manual 2.06, "How to specify devices"; seen in a real GRUB (package
+// truth, "a partition of another table").
+func (d *Drive) ByGRUB(p loader.GRUBPlace) (found []int, known bool) {
+	if d.Contents != nil {
+		l := &d.Contents.Layout
+		beside := l.MBR == nil || l.MBR.Hybrid() || l.Stale != nil || l.GPT != nil && l.Style != disk.StyleGPT
+		other := p.Map == "gpt" && l.Style == disk.StyleMBR || p.Map == "msdos" && l.Style == disk.StyleGPT
+		if other {
+			return nil, !beside
+		}
+	}
+	return d.Numbered(p.Partition)
+}
+
 // ResolveDevice lists the partitions that a store's device means on a drive. The result
 // is not known where the evidence does not tell.
 func (d *Drive) ResolveDevice(dev *loader.BCDDevice) (found []int, known bool) {
