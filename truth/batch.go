@@ -8,23 +8,17 @@ import (
 	"strings"
 	"time"
 
-	"latchkey/core/disk"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
 
-// batchSize is how many drives one machine is given, beside the one with the script.
+// batchSize is how many drives one machine is given, beside the one that starts them.
 const batchSize = 47
 
-// allInTurn has the firmware's own shell start what firmware looks for on every volume that it
-// reads. UEFI Shell Specification 2.2, section 4.
-const allInTurn = "@echo -off\r\nfor %a run (0 48)\r\n  if exist fs%a:\\ then\r\n    fs%a:" + fallbackX64 + "\r\n  endif\r\nendfor\r\necho All are tried\r\n"
-
-// The firmware's shell. edk2, OvmfPkg.
-var (
-	firmwareVolume = disk.MustGUID("7CB8BDC9-F8EB-4F34-AAEA-3EE4AF6516A1")
-	firmwareShell  = disk.MustGUID("7C04A583-9E3E-4F1C-AD65-E05268D0B4D1")
-)
+// starter is a drive with the program that starts those of all others.
+func starter() diskmaker.Disk {
+	return gptDisk(2, esp(fat(map[string][]byte{vendorPath: StartEvery.Program("").Bytes()})))
+}
 
 var errNoEnd = errors.New("the firmware did not come to its end")
 
@@ -37,15 +31,14 @@ func tryBatch(batch []spoiltByte) []Tried {
 	}
 	defer os.RemoveAll(dir)
 	out := make([]Tried, len(batch))
-	scripts := esp(fat(map[string][]byte{`\startup.nsh`: []byte(allInTurn)}))
-	image, err := gptDisk(2, scripts).Build()
+	image, err := starter().Build()
 	if err == nil {
-		err = image.WriteFile(filepath.Join(dir, "script.img"))
+		err = image.WriteFile(filepath.Join(dir, "starter.img"))
 	}
 	if err != nil {
 		return []Tried{{Report: Report{Err: err}}}
 	}
-	args := attached(dir, "script", batchSize)
+	args := attached(dir, "starter", batchSize)
 	for i, b := range batch {
 		out[i].Scenario = b.scenario()
 		name := fmt.Sprintf("d%d", i)
@@ -106,9 +99,7 @@ func startAll(dir string, drives []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	shell := diskmaker.Entry{Description: "Shell", Path: diskmaker.FirmwareNodes(firmwareVolume, firmwareShell),
-		Data: wide("Shell.efi -nointerrupt")}
-	vars, err := withVariables(raw, diskmaker.Variables([]diskmaker.Entry{shell}, []uint16{0}, nil))
+	vars, err := withVariables(raw, diskmaker.Variables([]diskmaker.Entry{entry(0, starter(), 1, vendorPath)}, []uint16{0}, nil))
 	if err != nil {
 		return "", err
 	}

@@ -71,8 +71,9 @@ func layoutScenarios() []Scenario {
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}}
-		if l.locked { // whoever has the passphrase can tell
-			s.Answers = map[string]string{"opens:b": "yes"}
+		s.Answers = map[string]string{"built-in:b": "no"} // as Debian's kernels are
+		if l.locked {                                     // whoever has the passphrase can tell
+			s.Answers["opens:b"] = "yes"
 			if l.shows == noRoot {
 				s.Answers["opens:b"] = "no"
 			}

@@ -26,6 +26,7 @@ const (
 	MarkX64    Marker = "efi64"
 	MarkNext   Marker = "efi64-next" // the same, but it leaves the machine to the firmware's next option
 	MarkIA32   Marker = "efi32"
+	StartEvery Marker = "every64" // starts the markers of all volumes, one after the other
 	MarkSector Marker = "sector"
 )
 
@@ -39,7 +40,7 @@ var assemble = sync.OnceValues(func() (map[Marker][]byte, error) {
 	}
 	defer os.RemoveAll(dir)
 	built := map[Marker][]byte{}
-	for _, m := range []Marker{MarkX64, MarkNext, MarkIA32, MarkSector} {
+	for _, m := range []Marker{MarkX64, MarkNext, StartEvery, MarkIA32, MarkSector} {
 		name, next := strings.CutSuffix(string(m), "-next")
 		source, err := markerSources.ReadFile("marker/" + name + ".asm")
 		if err != nil {
@@ -71,6 +72,9 @@ func (m Marker) Code(tag string) []byte {
 	}
 	code := bytes.Clone(built[m])
 	at := bytes.Index(code, bytes.Repeat([]byte("@"), tagLength))
+	if at < 0 {
+		return code
+	}
 	copy(code[at:], append([]byte(tag), bytes.Repeat([]byte(" "), tagLength-len(tag))...))
 	return code
 }

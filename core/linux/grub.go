@@ -87,6 +87,7 @@ func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPla
 	if end := readsFolder(a, to.root, g); end != nil {
 		return *end
 	}
+	to.core = g
 	name := path.Join("/", folder, "grub.cfg")
 	for range maxConfigFiles {
 		c, end := grubConfig(a, to, name)
@@ -123,6 +124,11 @@ func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPla
 func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPlaces, name string) *course.Result {
 	inside := machine.InsideBrackets(name)
 	if inside == "" {
+		if to.nowhere != nil && !to.fromVariable(name) {
+			end := a.Stop("root-set-nowhere", course.StageConfiguration, course.GRUBNoKernel,
+				fmt.Sprintf("GRUB's root is set to the %s, which does not exist: %s is not found.", *to.nowhere, name))
+			return &end
+		}
 		to.root = to.of(name)
 		return nil
 	}
@@ -137,7 +143,7 @@ func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPla
 			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
 		return &end
 	}
-	to.root = hit
+	to.root, to.nowhere = hit, nil
 	return nil
 }
 
@@ -194,6 +200,9 @@ func grubConfig(a *course.Attempt, to grubPlaces, name string) (*machine.Config,
 // grubMenu follows the entry that is started when nobody chooses.
 func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to grubPlaces, c *machine.Config,
 	cite func(loader.GRUBSearch) machine.Fact) course.Result {
+	if c.GRUB.Boots != nil {
+		return grubEntry(k, a, from, holder, to, c, c.GRUB.Boots, cite)
+	}
 	entry, sure, err := c.GRUB.DefaultEntry()
 	if err != nil {
 		switch {
@@ -224,7 +233,7 @@ func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
 	end := start(entry)
 	for _, name := range c.GRUB.Fallback {
 		lost := a.Steps[len(a.Steps)-1]
-		if lost.Rule != "kernel-absent" && lost.Rule != "prefix-absent" {
+		if lost.Rule != "kernel-absent" && lost.Rule != "prefix-absent" && lost.Rule != "root-set-nowhere" {
 			break
 		}
 		next, sure, err := c.GRUB.Named(name)
@@ -262,6 +271,9 @@ func grubEntry(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to 
 	line := kernelLine{linux: machine.AfterBrackets(entry.Linux), options: entry.Options, root: entry.Root,
 		cited: cited,
 		lost:  to.lost}
+	if end := takesFeatures(a, to.root, to.core); end != nil {
+		return *end
+	}
 	line.bare = len(entry.Initrds) == 0
 	for _, name := range entry.Initrds {
 		line.initrds = append(line.initrds, machine.AfterBrackets(name))

@@ -31,6 +31,9 @@ func readsFolder(a *course.Attempt, root machine.Spot, g *loader.GRUBCore) *cour
 				root.Called()), course.HowTry)
 		return &end
 	}
+	if end := takesFeatures(a, root, g); end != nil {
+		return end
+	}
 	want := []string{readerOf[v.Kind]}
 	if root.Inside == 0 {
 		style := map[disk.Style]string{disk.StyleGPT: "part_gpt", disk.StyleMBR: "part_msdos"}
@@ -52,6 +55,33 @@ func readsFolder(a *course.Attempt, root machine.Spot, g *loader.GRUBCore) *cour
 		end = a.Stop("grub-lacks-module", course.StageConfiguration, course.GRUBRescue,
 			fmt.Sprintf("GRUB's folder lies on %s (%s), and %s, by which it reads such a one, is not built into it.",
 				root.Called(), v.Kind, missing[0]), root.Drive.CoreFact())
+	}
+	return &end
+}
+
+// rareFeatures are features of ext of which no released GRUB is known to read them all: large
+// attributes, data in folders and inodes, names without case.
+const rareFeatures = 0x400 | 0x1000 | 0x8000 | 0x20000
+
+// takesFeatures asks whether GRUB's reader takes an ext volume with its features: it does not
+// see one with a feature that it does not know. GNU GRUB 2.06, grub-core/fs/ext2.c.
+func takesFeatures(a *course.Attempt, at machine.Spot, g *loader.GRUBCore) *course.Result {
+	v := at.Volume()
+	if g == nil || v.Kind != volume.KindExt {
+		return nil
+	}
+	var end course.Result
+	switch beyond := v.ExtFeatures &^ g.ExtFeatures; {
+	case g.ExtFeatures == 0 && v.ExtFeatures&rareFeatures != 0:
+		end = a.Unproven("grub-reader-unknown", course.StageConfiguration,
+			fmt.Sprintf("%s (ext4) has features that GRUB may not read: whether this one does is not in evidence.", at.Called()),
+			course.HowTry)
+	case g.ExtFeatures == 0 || beyond == 0:
+		return nil
+	default:
+		end = a.Stop("grub-lacks-feature", course.StageConfiguration, course.GRUBRescue,
+			fmt.Sprintf("%s (ext4) has features (%#x) that this GRUB does not read: to it there is no file system.", at.Called(),
+				beyond), at.Drive.CoreFact())
 	}
 	return &end
 }

@@ -18,17 +18,33 @@ type grubPlaces struct {
 	// unlocks: GRUB may have opened what is encrypted.
 	unlocks bool
 	lost    *lostSearch
+	core    *loader.GRUBCore
+	// nowhere is what the root was set to where that is known not to be there; nil elsewhere.
+	nowhere *loader.Spec
 }
 
 // of is the place that a path begins at: a variable's, else the root.
 func (p grubPlaces) of(path string) machine.Spot {
-	if inner, ok := strings.CutPrefix(path, "($"); ok {
-		name, _, _ := strings.Cut(inner, ")")
-		if at, ok := p.named[name]; ok {
-			return at
-		}
+	if at, ok := p.variable(path); ok {
+		return at
 	}
 	return p.root
+}
+
+func (p grubPlaces) fromVariable(path string) bool {
+	_, ok := p.variable(path)
+	return ok
+}
+
+// variable is the place of the variable that a path begins with.
+func (p grubPlaces) variable(path string) (at machine.Spot, ok bool) {
+	inner, ok := strings.CutPrefix(path, "($")
+	if !ok {
+		return at, false
+	}
+	name, _, _ := strings.Cut(inner, ")")
+	at, ok = p.named[name]
+	return at, ok
 }
 
 // follows takes over what a configuration does.
@@ -72,6 +88,9 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 			}
 			if ok {
 				to.root = hit
+			}
+			if to.nowhere = nil; !ok && known && s.Var == "" {
+				to.nowhere = &s.Spec
 			}
 		case s.Hint || s.Spec.Kind == loader.ByFile:
 		default:
@@ -123,7 +142,7 @@ func deviceOf(s loader.Spec) string {
 // with is the places with a variable set; no name is the root.
 func (p grubPlaces) with(name string, at machine.Spot) grubPlaces {
 	if name == "" {
-		p.root = at
+		p.root, p.nowhere = at, nil
 		return p
 	}
 	named := map[string]machine.Spot{name: at}

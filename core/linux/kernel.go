@@ -75,9 +75,7 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 	}
 	home := hits[0]
 	if written := otherLetters(home, *line.root); written != "" && !line.bare {
-		return a.Unproven("root-in-other-letters", course.StageConfiguration,
-			fmt.Sprintf("The kernel line writes the root as %s, and the system calls it %s: most initial RAM disks tell capital letters from small ones and do not find it.",
-				*line.root, written), course.HowTry, line.cited)
+		return otherwiseWritten(a, home, line, written)
 	}
 	if end := subvolume(a, &home, line); end != nil {
 		return *end

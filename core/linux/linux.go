@@ -66,7 +66,7 @@ func (l kernelLine) unmounted() course.Symptom {
 	if l.bare {
 		return course.RootPanic
 	}
-	return course.NoInit
+	return course.RootRefused
 }
 
 // driverOf is what has to have the driver of the root's bus.

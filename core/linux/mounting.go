@@ -118,3 +118,16 @@ func otherLetters(at machine.Spot, s loader.Spec) string {
 	}
 	return written
 }
+
+// otherwiseWritten ends a start whose root is named in other letters. The initial RAM disk of
+// Debian's family goes by blkid, as a real one showed (package truth, "by the UUID in
+// capitals"); others may do otherwise.
+func otherwiseWritten(a *course.Attempt, home machine.Spot, line kernelLine, written string) course.Result {
+	text := fmt.Sprintf("The kernel line writes the root as %s, and the system calls it %s", *line.root, written)
+	if r := home.Drive.Contents.Release(home.Address()); r != nil && (r.ID == "debian" || slices.Contains(r.Like, "debian")) {
+		return a.Stop("root-in-other-letters", course.StageConfiguration, course.RootWait,
+			text+": the initial RAM disk tells capital letters from small ones, and does not find it.", line.cited)
+	}
+	return a.Unproven("root-in-other-letters", course.StageConfiguration,
+		text+": most initial RAM disks tell capital letters from small ones, and do not find it.", course.HowTry, line.cited)
+}

@@ -26,6 +26,13 @@ func TestWhatTheKernelMounts(t *testing.T) {
 			id := loader.PartUUID(&d.Contents.Layout, d.Contents.Layout.Partitions[1])
 			e.Root = &loader.Spec{Kind: loader.ByPartUUID, Value: strings.ToUpper(id)}
 		}, "root-in-other-letters", startup.Depends, ""},
+		"a root that is set to nothing": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Searches = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}}
+		}, "root-set-nowhere", startup.Stops, course.StageConfiguration},
+		"a root that is set to nothing, and searched for": {func(d *machine.Drive) {
+			e := &menu(d).GRUB.Entries[0]
+			e.Searches = append([]loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}}, e.Searches...)
+		}, "", startup.Starts, ""},
 		"a root that is to be another file system": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=xfs" },
 			"root-refused", startup.Stops, course.StageSystem},
 		"a root of one of several types": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=xfs,ext4" },

@@ -23,6 +23,9 @@ type GRUBConfig struct {
 	// FromDefault: paths on a Btrfs begin at its default subvolume and not at the top, as GRUB
 	// reads them where a variable of some families' own says so (common practice).
 	FromDefault bool
+	// Boots is what the script itself loads and starts, before any menu is shown; nil for
+	// nothing.
+	Boots *GRUBEntry
 	// BLS: entries of the Boot Loader Specification are read (blscfg).
 	BLS bool
 	// Unlocks: it has GRUB open encrypted volumes, which it does not do by itself.

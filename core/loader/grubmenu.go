@@ -62,12 +62,22 @@ func (r *grubRun) finish(list []GRUBEntry) {
 // boots takes the commands in that load something.
 func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 	if len(args) == 0 {
-		if name == "blscfg" {
+		switch {
+		case name == "blscfg":
 			r.config.BLS = true
+		case name == "boot" && r.entry == nil && r.maybe > 0:
+			r.config.Cut = true
+		case name == "boot" && r.entry == nil && r.loaded.Linux+r.loaded.Chain != "" && r.config.Boots == nil:
+			loaded := r.loaded
+			loaded.Title = "what the configuration itself starts"
+			r.config.Boots = &loaded
 		}
 		return
 	}
 	e := r.entry
+	if e == nil && name != "configfile" && name != "normal" {
+		e = &r.loaded
+	}
 	switch name {
 	case "blscfg":
 		r.config.BLS = true

@@ -32,6 +32,7 @@ type grubRun struct {
 	exported  map[string]bool
 	functions map[string][]grubCommand
 	entry     *GRUBEntry
+	loaded    GRUBEntry    // by the script itself, outside of its entries
 	entries   *[]GRUBEntry // where menu entries go
 	maybe     int          // branches that may not be taken
 	steps     int

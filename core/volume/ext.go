@@ -45,6 +45,7 @@ type Ext struct {
 	Clean         bool   // unmounted cleanly and without errors
 	HasErrors     bool
 	NeedsRecovery bool // the journal is to be replayed
+	Incompat      uint32
 }
 
 // OpenExt reads the superblock, 1,024 bytes into the volume.
@@ -63,7 +64,7 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 		firstBlock: int64(le.Uint32(sb[0x14:])), UUID: plainUUID(sb[0x68:]), Label: cString(sb[0x78:0x88]),
 		Blocks: uint64(le.Uint32(sb[4:])), Free: uint64(le.Uint32(sb[0xC:])),
 		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0,
-		NeedsRecovery: incompat&incompatRecover != 0,
+		NeedsRecovery: incompat&incompatRecover != 0, Incompat: incompat,
 	}
 	x.inodeFiles = inodeFiles{x, extRoot, inodeRecord, 128}
 	if le.Uint32(sb[0x4C:]) > 0 { // dynamic revision

@@ -139,7 +139,7 @@ func (f *FAT) layOut(boot []byte, perCluster int, reserved, fats, perFAT int64) 
 	// even where the specification's count of clusters says otherwise.
 	case le.Uint16(boot[22:]) == 0:
 		f.Kind, labelAt = KindFAT32, 71
-		f.rootClus = le.Uint32(boot[44:]) & 0x0FFFFFFF
+		f.rootClus = le.Uint32(boot[44:]) // edk2 takes all 32 bits
 		f.FewClusters = count < minFAT32
 	case count < 4085:
 		f.Kind = KindFAT12

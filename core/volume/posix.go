@@ -16,7 +16,7 @@ func readExt(d *disk.Disk, section *io.SectionReader, base int64) (Opened, bool)
 	at := func(field string, rel, n int64) fact.Source {
 		return src("ext superblock", field, base+extSuperblockOff+rel, n)
 	}
-	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err,
+	v := Opened{Volume: Volume{Kind: KindExt, Label: x.Label, Serial: x.UUID, FilesErr: err, ExtFeatures: x.Incompat,
 		marks: mark("ext superblock", extSuperblockOff, 1024, extFields())}}
 	v.TotalSectors = fact.Known(x.Blocks*uint64(x.blockSize)/uint64(d.SectorSize()), at("s_blocks_count_lo", 4, 4))
 	if x.Free <= x.Blocks {

@@ -66,6 +66,9 @@ type Volume struct {
 	// read, and when FilesErr says why.
 	Readable bool
 	FilesErr error
+	// ExtFeatures are the incompatible features of an ext volume, s_feature_incompat of its
+	// superblock. The kernel's filesystems/ext4/super.
+	ExtFeatures uint32
 	// Newer: it has features that some readers of its kind do not know yet.
 	Newer    bool
 	Problems []disk.Problem

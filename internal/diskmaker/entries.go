@@ -62,12 +62,6 @@ func HardDriveNode(number uint32, start, size uint64, guid *disk.GUID, signature
 // FileNode is a file's path. UEFI Specification 2.10, section 10.3.5.4.
 func FileNode(path string) []byte { return pathNode(4, 4, wideText(path+"\x00")) }
 
-// FirmwareNodes are the place of a program in a volume of the firmware itself. Platform
-// Initialization Specification 1.8, volume 3, section 8.
-func FirmwareNodes(volume, program disk.GUID) []byte {
-	return append(pathNode(4, 7, volume[:]), pathNode(4, 6, program[:])...)
-}
-
 // PCINodes lead to a function of the first PCI root. UEFI Specification 2.10,
 // sections 10.3.3 and 10.3.2.1.
 func PCINodes(device, function byte) []byte {
