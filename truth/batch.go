@@ -99,7 +99,8 @@ func startAll(dir string, drives []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	vars, err := withVariables(raw, diskmaker.Variables([]diskmaker.Entry{entry(0, starter(), 1, vendorPath)}, []uint16{0}, nil))
+	first := []diskmaker.Entry{entry(0, starter(), 1, vendorPath)}
+	vars, err := withVariables(raw, diskmaker.Variables(first, []uint16{0}, nil))
 	if err != nil {
 		return "", err
 	}

@@ -55,7 +55,7 @@ const (
 func layoutScenarios() []Scenario {
 	var all []Scenario
 	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
-		featureLayouts(), stubLayouts(), apartLayouts()) {
+		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts()) {
 		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
 		esp.MiB = 160
 		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Name: rootLabel,
@@ -181,7 +181,7 @@ func kernelsOf(tree string) (kernel, ram string) {
 
 // layoutModules are built into GRUB.
 var layoutModules = []string{"part_gpt", "part_msdos", "ext2", "fat", "lvm", "mdraid1x", "mdraid09", "xfs", "btrfs", "zstd", "normal", "search", "search_fs_uuid",
-	"configfile", "linux", "echo", "test", "loadenv", "gzio", "serial", "terminal", "ls"}
+	"configfile", "linux", "echo", "test", "loadenv", "gzio", "chain", "serial", "terminal", "ls"}
 
 // boots are the files of the boot partition: GRUB as the fallback, or what the layout says.
 func (l layout) boots(dir, tree string) (map[int]map[string][]byte, error) {

@@ -96,6 +96,28 @@ func menuLayouts() []layout {
 	}
 }
 
+// chainLayouts have GRUB start another loader.
+func chainLayouts() []layout {
+	chain := func(name, path, shows string) layout {
+		within := entries(0, map[string]string{"a": byUUID})
+		return layout{name: "a menu, another loader" + name, firmware: OVMF, shows: shows, lay: labelled,
+			menu: "menuentry x {\n\tsearch --no-floppy --fs-uuid --set=root B007-C0DE\n\tchainloader " + path + "\n}\n",
+			boot: func(dir, tree string) (map[int]map[string][]byte, error) {
+				files, err := within(dir, tree)
+				if err != nil {
+					return nil, err
+				}
+				files[0][`\EFI\systemd\systemd-bootx64.efi`] = files[0][fallbackX64]
+				files[0][fallbackX64], err = grubProgram(dir, "(,gpt2)/boot/grub", "")
+				return files, err
+			}}
+	}
+	return []layout{
+		chain("", "/EFI/systemd/systemd-bootx64.efi", ""),
+		chain(" that is not there", "/EFI/systemd/gone.efi", "not found"),
+	}
+}
+
 // featureLayouts are real systems on file systems with features, some of which GRUB does not
 // read. mke2fs.conf(5), mkfs.xfs(8), mkfs.btrfs(8).
 func featureLayouts() []layout {

@@ -112,7 +112,13 @@ func (a *Attempt) Risk(r Rule, text string, facts ...machine.Fact) {
 type Result struct {
 	State State        // Passes, Blocks or Unproven
 	Home  machine.Spot // where the system lies, when it was found
+	// Chain is another loader that the loader starts, a path on the volume at Home, or
+	// BootSector; "" where it starts a system.
+	Chain string
 }
+
+// BootSector is what a loader goes on to where it starts a partition's boot sector.
+const BootSector = "+1"
 
 // Unproven ends the judgement for want of evidence; how says what would help.
 func (a *Attempt) Unproven(r Rule, s Stage, text, how string, facts ...machine.Fact) Result {

@@ -124,7 +124,7 @@ func (k *Walk) ComesUp(a *Attempt, home machine.Spot, system string, facts ...ma
 	for _, q := range v.Problems {
 		a.Risk(Rule(q.Code), q.Text, machine.ProblemFact(q, d.Name))
 	}
-	return Result{Passes, home}
+	return Result{State: Passes, Home: home}
 }
 
 // VolumeFacts cites what is wrong with a volume and its loaders.

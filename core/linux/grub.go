@@ -224,6 +224,20 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 	return orFallback(a, c, entry, start)
 }
 
+// chains goes on to another loader. GNU GRUB Manual 2.06, "chainloader".
+func chains(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, entry *loader.GRUBEntry,
+	cited machine.Fact) course.Result {
+	if end := elsewhere(k, a, from, &to, entry.Chain); end != nil {
+		return *end
+	}
+	path := machine.AfterBrackets(entry.Chain)
+	a.Pass(course.StageConfiguration, fmt.Sprintf("GRUB's default entry, %s, starts %s on %s.", entry.Title, path, to.root.Called()), cited)
+	if path != course.BootSector {
+		path = strings.ReplaceAll(path, "/", `\`)
+	}
+	return course.Result{State: course.Passes, Home: to.root, Chain: path}
+}
+
 // orFallback starts an entry, and behind one whose files are missing those that the menu names
 // as its fallback, in turn. GNU GRUB Manual 2.06, "fallback".
 func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
@@ -260,6 +274,9 @@ func grubEntry(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to 
 	}
 	cited := holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title,
 		c.Source(holder.Base(), "linux", entry.Offset, entry.Length))
+	if entry.Linux == "" && entry.Chain != "" {
+		return chains(k, a, from, to, entry, cited)
+	}
 	if entry.Linux == "" {
 		return a.Unproven("entry-no-kernel", course.StageConfiguration,
 			fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.",

@@ -71,8 +71,9 @@ func takesFeatures(a *course.Attempt, at machine.Spot, g *loader.GRUBCore) *cour
 		return nil
 	}
 	var end course.Result
+	newer := g.ExtOpen && v.ExtFeatures&^loader.ExtFeaturesUsual != 0
 	switch beyond := v.ExtFeatures &^ g.ExtFeatures; {
-	case g.ExtFeatures == 0 && v.ExtFeatures&rareFeatures != 0:
+	case g.ExtFeatures == 0 && (v.ExtFeatures&rareFeatures != 0 || newer):
 		end = a.Unproven("grub-reader-unknown", course.StageConfiguration,
 			fmt.Sprintf("%s (ext4) has features that GRUB may not read: whether this one does is not in evidence.", at.Called()),
 			course.HowTry)

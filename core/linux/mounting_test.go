@@ -13,6 +13,7 @@ import (
 // What a kernel finds by itself, and what it is to mount; each was seen in a real Debian
 // (package truth, "the kernel line").
 func TestWhatTheKernelMounts(t *testing.T) {
+	nowhere := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}
 	for name, c := range map[string]spoilt{
 		"no initial RAM disk, and a root that a kernel cannot find": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil },
 			"no-initial-ram-disk", startup.Depends, ""},
@@ -27,11 +28,11 @@ func TestWhatTheKernelMounts(t *testing.T) {
 			e.Root = &loader.Spec{Kind: loader.ByPartUUID, Value: strings.ToUpper(id)}
 		}, "root-in-other-letters", startup.Depends, ""},
 		"a root that is set to nothing": {func(d *machine.Drive) {
-			menu(d).GRUB.Entries[0].Searches = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}}
+			menu(d).GRUB.Entries[0].Searches = []loader.GRUBSearch{nowhere}
 		}, "root-set-nowhere", startup.Stops, course.StageConfiguration},
 		"a root that is set to nothing, and searched for": {func(d *machine.Drive) {
 			e := &menu(d).GRUB.Entries[0]
-			e.Searches = append([]loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}}, e.Searches...)
+			e.Searches = append([]loader.GRUBSearch{nowhere}, e.Searches...)
 		}, "", startup.Starts, ""},
 		"a root that is to be another file system": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootfstype=xfs" },
 			"root-refused", startup.Stops, course.StageSystem},
@@ -58,6 +59,19 @@ func TestWhatTheKernelMounts(t *testing.T) {
 		"GRUB's folder within a partition of a partition": {func(d *machine.Drive) {
 			core(d).Prefix = "(,gpt1,bsd1)/EFI/debian"
 		}, "prefix-unknown", startup.Depends, ""},
+		"a file system with a feature that GRUB does not take": {func(d *machine.Drive) {
+			core(d).ExtFeatures = loader.ExtFeaturesUsual
+			d.Contents.Volumes[1].ExtFeatures = loader.ExtFeaturesUsual | 0x2000
+		}, "grub-lacks-feature", startup.Stops, course.StageConfiguration},
+		"a file system with a feature that GRUB may take": {func(d *machine.Drive) {
+			core(d).ExtOpen, d.Contents.Volumes[1].ExtFeatures = true, loader.ExtFeaturesUsual|0x2000
+		}, "grub-reader-unknown", startup.Depends, ""},
+		"a file system with a feature that no GRUB is known to take": {func(d *machine.Drive) {
+			d.Contents.Volumes[1].ExtFeatures = 0x8000
+		}, "grub-reader-unknown", startup.Depends, ""},
+		"a file system with features that every GRUB takes": {func(d *machine.Drive) {
+			core(d).ExtOpen, d.Contents.Volumes[1].ExtFeatures = true, loader.ExtFeaturesUsual
+		}, "", startup.Starts, ""},
 	} {
 		t.Run(name, func(t *testing.T) { c.holds(t) })
 	}

@@ -26,6 +26,7 @@ type GRUBCore struct {
 	// ExtFeatures are the incompatible features with which its reader of ext takes a volume, as
 	// bits of the superblock's s_feature_incompat; 0 where its code does not tell.
 	ExtFeatures uint32
+	ExtOpen     bool // its code is not in evidence
 }
 
 // Places within the first sectors of a core image for the PC's firmware: the list
@@ -201,7 +202,7 @@ func readModules(r io.ReaderAt, word int64) (*GRUBCore, error) {
 				c.Modules = append(c.Modules, name)
 			}
 			if name == "ext2" {
-				c.ExtFeatures = takenFeatures(io.NewSectionReader(r, offset+8, min(length-8, maxSection)))
+				c.ExtFeatures, c.ExtOpen = takenFeatures(io.NewSectionReader(r, offset+8, min(length-8, maxSection)))
 			}
 		}
 		if kind == moduleConfig || kind == modulePrefix {
@@ -224,24 +225,25 @@ func readModules(r io.ReaderAt, word int64) (*GRUBCore, error) {
 // Features of ext that every reader of GRUB's takes, and all that there are. GNU GRUB 2.06,
 // grub-core/fs/ext2.c, EXT2_DRIVER_SUPPORTED_INCOMPAT; the kernel's filesystems/ext4/super.
 const (
-	extFeaturesUsual = 0x2D6
+	ExtFeaturesUsual = 0x2D6
 	extFeaturesAll   = 0x3FFFF
 )
 
 // takenFeatures finds, in the code of GRUB's reader of ext, the test of the superblock's
 // incompatible features, which lie at 0x60 of it, against those that it does not take: test eax
 // with a number behind a load from 0x60, or test with a number of what lies at 0x60.
-func takenFeatures(r io.Reader) uint32 {
-	code, _ := io.ReadAll(r)
+func takenFeatures(r io.Reader) (taken uint32, open bool) {
+	code, err := io.ReadAll(r)
 	for i := 3; i+4 <= len(code); i++ {
 		if !(code[i-1] == 0xA9 && code[i-2] == 0x60) && !(code[i-1] == 0x60 && code[i-3] == 0xF7) {
 			continue
 		}
-		if taken := ^binary.LittleEndian.Uint32(code[i:]); taken&extFeaturesUsual == extFeaturesUsual && taken&^extFeaturesAll == 0 {
-			return taken
+		taken := ^binary.LittleEndian.Uint32(code[i:])
+		if taken&ExtFeaturesUsual == ExtFeaturesUsual && taken&^extFeaturesAll == 0 {
+			return taken, false
 		}
 	}
-	return 0
+	return 0, disk.IsNotCaptured(err)
 }
 
 // moduleName reads the name of a module from its section .modname. GNU GRUB 2.06,

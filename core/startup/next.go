@@ -2,6 +2,8 @@ package startup
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
@@ -46,8 +48,41 @@ func cutOff(k *course.Walk, a *course.Attempt, d *machine.Drive, cut disk.Partit
 			Source: fact.Source{Origin: fact.Computed, Drive: d.Name}})
 }
 
-// configuration judges stage 7 by what the loader is.
+// maxChains bounds the loaders that start each other.
+const maxChains = 4
+
+// configuration judges stage 7, through all loaders that start each other.
 func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.Result {
+	end := byLoader(k, a, d)
+	for n := 0; end.Chain != ""; n++ {
+		if n == maxChains {
+			return a.Unproven("menu-circle", course.StageConfiguration, "The loaders start each other without end.", course.HowTry)
+		}
+		end = chained(k, a, end.Home, end.Chain)
+	}
+	return end
+}
+
+// chained judges a loader that another one starts.
+func chained(k *course.Walk, a *course.Attempt, at machine.Spot, path string) course.Result {
+	v := at.Volume()
+	f, found := v.Loader(path)
+	listed := slices.ContainsFunc(v.Programs, func(p string) bool { return strings.EqualFold(p, path) })
+	switch {
+	case path == course.BootSector && v.SystemCode:
+		return windows.LegacyManager(k, a, at)
+	case path == course.BootSector:
+		return a.Unproven("boot-sector-unknown", course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
+	case !found && v.IsFAT() && v.Readable && !v.ProgramsOpen && !listed && strings.HasSuffix(strings.ToLower(path), ".efi"):
+		return a.Stop("chain-absent", course.StageConfiguration, course.GRUBNoKernel, fmt.Sprintf("%s is not on %s.", path, at.Called()))
+	case found && f.Err != nil && !f.Missing():
+		return a.Stop("chain-unsound", course.StageConfiguration, course.GRUBNoKernel, fmt.Sprintf("%s on %s: %v.", path, at.Called(), f.Err))
+	}
+	return program(k, a, at, path, false)
+}
+
+// byLoader judges stage 7 by what the loader is.
+func byLoader(k *course.Walk, a *course.Attempt, d *machine.Drive) course.Result {
 	at, ok := d.At(a.Partition)
 	if a.Loader == LoaderGRUB {
 		return linux.GrubFromCode(k, a, d)
@@ -66,7 +101,12 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case mac.Loader:
 		return mac.System(k, a, at)
 	}
-	f, found := at.Volume().Loader(a.Loader)
+	return program(k, a, at, a.Loader, true)
+}
+
+// program judges what an EFI program does; byFirmware where the firmware itself started it.
+func program(k *course.Walk, a *course.Attempt, at machine.Spot, path string, byFirmware bool) course.Result {
+	f, found := at.Volume().Loader(path)
 	switch is := f.Is(); {
 	case !found && at.Volume().Config(machine.ConfigStore, loader.StoreUEFI) != nil:
 		return windows.Windows(k, a, at, loader.StoreUEFI, "efi") // a listing tells of the store, nothing of the loader
@@ -81,11 +121,11 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 	case is == loader.SystemdBoot:
 		return linux.BootLoaderEntries(k, a, at)
 	case f.Program.Unified != nil:
-		return linux.UnifiedKernel(k, a, at, f, true)
-	case is == loader.LinuxKernel:
+		return linux.UnifiedKernel(k, a, at, f, byFirmware)
+	case is == loader.LinuxKernel && byFirmware:
 		return linux.BareKernel(k, a, at, f)
 	case f.Missing():
 		return a.Unproven("loader-missing-evidence", course.StageConfiguration, "The loader is not in evidence.", course.HowCapture)
 	}
-	return a.Unproven("loader-unknown", course.StageConfiguration, a.Loader+" is none of the loaders that are known: what it loads cannot be told.", course.HowTry)
+	return a.Unproven("loader-unknown", course.StageConfiguration, path+" is none of the loaders that are known: what it loads cannot be told.", course.HowTry)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 )
 
@@ -16,6 +17,8 @@ const (
 	extRoot          = 2 // inode of the root directory
 	incompatRecover  = 0x4
 	incompatMetaBG   = 0x10
+	sparseSuper      = 0x1   // of s_feature_ro_compat
+	sparseSuper2     = 0x200 // of s_feature_compat
 	incompat64Bit    = 0x80
 	inodeExtents     = 0x80000
 	inodeInline      = 0x10000000
@@ -46,6 +49,7 @@ type Ext struct {
 	HasErrors     bool
 	NeedsRecovery bool // the journal is to be replayed
 	Incompat      uint32
+	groups        extGroups
 }
 
 // OpenExt reads the superblock, 1,024 bytes into the volume.
@@ -86,10 +90,58 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 		return x, errors.New("s_inodes_per_group is 0")
 	case x.descSize < 32 || x.descSize > 1024:
 		return x, fmt.Errorf("s_desc_size is %d, expected 32 to 1,024", x.descSize)
-	case incompat&incompatMetaBG != 0:
-		return x, errors.New("its group descriptors lie in meta block groups, which are not read")
+	}
+	x.groups = extGroups{size: int64(le.Uint32(sb[0x20:])), meta: -1, sparse: le.Uint32(sb[0x64:])&sparseSuper != 0}
+	if incompat&incompatMetaBG != 0 {
+		x.groups.meta = int64(le.Uint32(sb[0x104:]))
+	}
+	if le.Uint32(sb[0x5C:])&sparseSuper2 != 0 {
+		x.groups.copies = []int64{int64(le.Uint32(sb[0x24C:])), int64(le.Uint32(sb[0x250:]))}
 	}
 	return x, nil
+}
+
+// extGroups says where the descriptors of block groups lie. The kernel's
+// filesystems/ext4/blockgroup, "Meta Block Groups", and super, s_first_meta_bg, s_backup_bgs.
+type extGroups struct {
+	size   int64   // blocks
+	meta   int64   // the first block of descriptors that lies in its own groups; -1 for none
+	sparse bool    // copies of the superblock in the first two groups, and those of powers of 3, 5, 7
+	copies []int64 // the two groups that have one, where it is said; nil elsewhere
+}
+
+// hasCopy reports whether a group begins with a copy of the superblock.
+func (g extGroups) hasCopy(group int64) bool {
+	switch {
+	case group == 0 || g.copies == nil && !g.sparse || group == 1 && g.copies == nil:
+		return true
+	case g.copies != nil:
+		return slices.Contains(g.copies, group)
+	}
+	for _, base := range []int64{3, 5, 7} {
+		power := base
+		for power < group {
+			power *= base
+		}
+		if power == group {
+			return true
+		}
+	}
+	return false
+}
+
+// descriptor is where a group's descriptor lies, in bytes.
+func (x *Ext) descriptor(group int64) int64 {
+	perBlock := x.blockSize / x.descSize
+	if x.groups.meta < 0 || group/perBlock < x.groups.meta {
+		return (x.firstBlock+1)*x.blockSize + group*x.descSize
+	}
+	first := group / perBlock * perBlock
+	block := x.firstBlock + first*x.groups.size
+	if x.groups.hasCopy(first) {
+		block++
+	}
+	return block*x.blockSize + group%perBlock*x.descSize
 }
 
 func (x *Ext) inode(number uint64) (*inode, error) {
@@ -99,7 +151,7 @@ func (x *Ext) inode(number uint64) (*inode, error) {
 	le := binary.LittleEndian
 	group, index := int64(number-1)/int64(x.perGroup), int64(number-1)%int64(x.perGroup)
 	desc := make([]byte, x.descSize)
-	if _, err := x.r.ReadAt(desc, (x.firstBlock+1)*x.blockSize+group*x.descSize); err != nil {
+	if _, err := x.r.ReadAt(desc, x.descriptor(group)); err != nil {
 		return nil, fmt.Errorf("descriptor of block group %d: %w", group, err)
 	}
 	table := uint64(le.Uint32(desc[8:]))

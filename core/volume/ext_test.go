@@ -48,8 +48,12 @@ func TestExtVolumesWrittenByMkfs(t *testing.T) {
 		"ext4 of 1 KiB blocks":     {"-t", "ext4", "-b", "1024"},
 		"ext4 without 64bit":       {"-t", "ext4", "-O", "^64bit,^metadata_csum"},
 		"ext4 with data in inodes": {"-t", "ext4", "-O", "inline_data"},
-		"ext3":                     {"-t", "ext3"},
-		"ext2":                     {"-t", "ext2", "-I", "128"},
+		// Small groups, so that their descriptors lie in several groups of groups.
+		"ext4 with groups of groups":                {"-t", "ext4", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode"},
+		"ext4 with groups of groups, copies in two": {"-t", "ext4", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode,sparse_super2"},
+		"ext4 with groups of groups, every copy":    {"-t", "ext4", "-b", "1024", "-g", "1024", "-O", "meta_bg,^resize_inode,^sparse_super"},
+		"ext3":                                      {"-t", "ext3"},
+		"ext2":                                      {"-t", "ext2", "-I", "128"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
