@@ -48,12 +48,12 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 	if end := opens(k, a, line); end != nil {
 		return *end
 	}
+	if end := resolvesRoot(k, a, from, line); end != nil {
+		return *end
+	}
 	if line.root == nil {
 		return a.Unproven("no-root-named", course.StageConfiguration,
 			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
-	}
-	if end := resolvesRoot(k, a, from, line); end != nil {
-		return *end
 	}
 	hits, known := find(k, a, *line.root)
 	switch {

@@ -22,6 +22,9 @@ func TestWhatTheKernelMounts(t *testing.T) {
 			id := loader.PartUUID(&d.Contents.Layout, d.Contents.Layout.Partitions[1])
 			e.Initrds, e.Options, e.Root = nil, "root=PARTUUID="+id, &loader.Spec{Kind: loader.ByPartUUID, Value: id}
 		}, "", startup.Starts, ""},
+		"no initial RAM disk, and no root": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Initrds, menu(d).GRUB.Entries[0].Root = nil, nil
+		}, "no-initial-ram-disk", startup.Depends, ""},
 		"the root in capitals": {func(d *machine.Drive) {
 			e := &menu(d).GRUB.Entries[0]
 			id := loader.PartUUID(&d.Contents.Layout, d.Contents.Layout.Partitions[1])
