@@ -80,7 +80,7 @@ func layoutScenarios() []Scenario {
 		}
 		if l.entry != nil {
 			e := entry(l.entry.Number, declared, 1, l.entryPath)
-			e.Data = l.entry.Data
+			e.Options = l.entry.Options
 			s.Entries = []diskmaker.Entry{e}
 		}
 		all = append(all, s)

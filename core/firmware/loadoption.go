@@ -78,11 +78,9 @@ func DecodeLoadOption(number uint16, raw []byte) (Entry, error) {
 // optionsOf reads the optional data of an entry as text, which is what a Linux kernel takes it
 // for. UEFI Specification 2.10, section 3.1.3; the kernel's admin-guide/efi-stub.
 func optionsOf(raw []byte) (text string, open bool) {
-	for _, c := range strings.TrimRight(wide(raw), "\x00") {
-		if c < ' ' || c > '~' {
-			return "", true
-		}
-		text += string(c)
+	text = strings.TrimRight(wide(raw), "\x00")
+	if strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c > '~' }) {
+		return "", true
 	}
 	return strings.TrimSpace(text), len(raw)%2 != 0
 }

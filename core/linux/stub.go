@@ -6,7 +6,6 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/fact"
-	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
@@ -69,17 +68,12 @@ func given(k *course.Walk, a *course.Attempt) (options string, known bool) {
 	if a.Entry == "" {
 		return "", true
 	}
-	for _, e := range entriesOf(k) {
-		if e.Name() == a.Entry {
-			return e.Options, !e.OptionsOpen
+	if all := k.Machine.Firmware.Entries; all != nil {
+		for _, e := range all.All {
+			if e.Name() == a.Entry {
+				return e.Options, !e.OptionsOpen
+			}
 		}
 	}
 	return "", false
-}
-
-func entriesOf(k *course.Walk) map[uint16]firmware.Entry {
-	if e := k.Machine.Firmware.Entries; e != nil {
-		return e.All
-	}
-	return nil
 }

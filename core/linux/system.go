@@ -115,6 +115,10 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		cited := home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point,
 			c.Source(home.Base(), m.Point, m.Offset, m.Length))
 		hits, known := find(k, a, m.Spec)
+		written, why := "", ""
+		if len(hits) > 0 {
+			written, why = otherLetters(hits[0], m.Spec), refused(&hits[0].Volume().Volume, m.Type, m.Options)
+		}
 		switch {
 		case len(hits) == 0 && !known:
 			stop := a.Unproven("mount-unknown", course.StageConfiguration,
@@ -140,16 +144,15 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 				cited,
 			)
 			return nil, &stop
-		case otherLetters(hits[0], m.Spec) != "":
+		case written != "":
 			stop := a.Unproven("mount-in-other-letters", course.StageConfiguration,
 				fmt.Sprintf("The system mounts %s by %s, and calls that %s: it tells capital letters from small ones, and waits for it in vain.",
-					m.Point, m.Spec, otherLetters(hits[0], m.Spec)), course.HowTry, cited)
+					m.Point, m.Spec, written), course.HowTry, cited)
 			stop.Home = home
 			return nil, &stop
-		case m.Point != "/" && refused(&hits[0].Volume().Volume, m.Type, m.Options) != "":
+		case m.Point != "/" && why != "":
 			stop := a.Stop("mount-refused", course.StageConfiguration, course.EmergencyMode,
-				fmt.Sprintf("The system mounts %s, %s, %s.", m.Point, hits[0].Called(),
-					refused(&hits[0].Volume().Volume, m.Type, m.Options)), cited)
+				fmt.Sprintf("The system mounts %s, %s, %s.", m.Point, hits[0].Called(), why), cited)
 			return nil, &stop
 		case hits[0].Drive != home.Drive:
 			half = append(half, cited)

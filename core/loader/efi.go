@@ -39,7 +39,6 @@ type Program struct {
 type UnifiedKernel struct {
 	Options string // its .cmdline; "" where the firmware or the menu gives it
 	RAMDisk bool   // it holds an initial RAM disk
-	Root    *Spec
 }
 
 // Application reports whether firmware may start the program as an application.
@@ -118,9 +117,7 @@ func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
 		n, _ := r.ReadAt(raw, int64(s.Offset))
 		return strings.TrimSpace(strings.TrimRight(string(raw[:n]), "\x00"))
 	}
-	u := &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
-	u.Root = RootOf(u.Options)
-	return u
+	return &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
 }
 
 // maxSection bounds what is read of a section to recognise a program, in bytes.

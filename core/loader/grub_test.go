@@ -224,3 +224,19 @@ func FuzzReadGRUBCore(f *testing.F) {
 		_, _ = loader.ReadGRUBCore(d, 1)
 	})
 }
+
+// What a script loads outside of its entries is started by boot alone, and is open where a
+// branch that is not known decides; a configuration that it goes on to is no entry's.
+func TestWhatAScriptItselfStarts(t *testing.T) {
+	c := loader.ParseGRUBConfig([]byte("linux /k root=LABEL=a\ninitrd /r\nboot\n"))
+	require.NotNil(t, c.Boots)
+	assert.Equal(t, "/k", c.Boots.Linux)
+	assert.Equal(t, []string{"/r"}, c.Boots.Initrds)
+	assert.Nil(t, loader.ParseGRUBConfig([]byte("linux /k\ninitrd /r\n")).Boots)
+	c = loader.ParseGRUBConfig([]byte("if [ $grub_platform = efi ]; then linux /k; else linux /l; fi\nboot\n"))
+	assert.Nil(t, c.Boots)
+	assert.True(t, c.Cut)
+	for _, name := range []string{"configfile", "extract_entries_configfile", "legacy_configfile"} {
+		assert.Equal(t, "/more.cfg", loader.ParseGRUBConfig([]byte(name+" /more.cfg\n")).ConfigFile, name)
+	}
+}

@@ -65,7 +65,7 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 		switch {
 		case name == "blscfg":
 			r.config.BLS = true
-		case name == "boot" && r.entry == nil && r.maybe > 0:
+		case name == "boot" && r.entry == nil && (r.maybe > 0 || r.loaded.Maybe):
 			r.config.Cut = true
 		case name == "boot" && r.entry == nil && r.loaded.Linux+r.loaded.Chain != "" && r.config.Boots == nil:
 			loaded := r.loaded
@@ -75,33 +75,27 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 		return
 	}
 	e := r.entry
-	if e == nil && name != "configfile" && name != "normal" {
+	if e == nil {
 		e = &r.loaded
+		e.Maybe = e.Maybe || r.maybe > 0
 	}
 	switch name {
 	case "blscfg":
 		r.config.BLS = true
 	case "configfile", "normal", "extract_entries_configfile", "legacy_configfile":
-		switch {
-		case e != nil:
-			e.ConfigFile = args[0]
-		default:
+		if r.entry == nil {
 			r.config.ConfigFile = args[0]
+		} else {
+			e.ConfigFile = args[0]
 		}
 	case "linux", "linuxefi", "linux16":
-		if e != nil {
-			e.Linux, e.Options = args[0], strings.Join(args[1:], " ")
-			e.Root = RootOf(e.Options)
-			e.Line, e.Offset, e.Length = c.line, c.offset, r.length(c)
-		}
+		e.Linux, e.Options = args[0], strings.Join(args[1:], " ")
+		e.Root = RootOf(e.Options)
+		e.Line, e.Offset, e.Length = c.line, c.offset, r.length(c)
 	case "initrd", "initrdefi", "initrd16":
-		if e != nil {
-			e.Initrds = slices.Clone(args)
-		}
+		e.Initrds = slices.Clone(args)
 	case "chainloader":
-		if e != nil {
-			e.Chain = args[len(args)-1]
-		}
+		e.Chain = args[len(args)-1]
 	}
 }
 

@@ -15,7 +15,7 @@ type Entry struct {
 	Hidden      bool
 	App         bool   // in the category of applications
 	Path        []byte // device path nodes without the end node
-	Data        []byte // optional data, such as a kernel's options
+	Options     string // what the program is given, such as a kernel's line
 }
 
 // Bytes returns the entry as the contents of a Boot#### variable. UEFI
@@ -36,7 +36,7 @@ func (e Entry) Bytes() []byte {
 	b := le.AppendUint32(nil, attributes)
 	b = le.AppendUint16(b, uint16(len(path)))
 	b = append(b, wideText(e.Description+"\x00")...)
-	return append(append(b, path...), e.Data...)
+	return append(append(b, path...), wideText(e.Options)...)
 }
 
 func pathNode(kind, sub byte, data []byte) []byte {
