@@ -360,9 +360,14 @@ func tried(s Scenario) Tried {
 
 // TryAll tries machines of seeds in a row, workers at a time.
 func TryAll(from, count uint64, workers int, each func(seed uint64, t Tried)) {
+	seeds := seedsFrom(from, count)
+	sideBySide(seeds, workers, TryRandom, func(i int, t Tried) { each(seeds[i], t) })
+}
+
+func seedsFrom(from, count uint64) []uint64 {
 	seeds := make([]uint64, count)
 	for i := range seeds {
 		seeds[i] = from + uint64(i)
 	}
-	sideBySide(seeds, workers, TryRandom, func(i int, t Tried) { each(seeds[i], t) })
+	return seeds
 }

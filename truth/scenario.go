@@ -31,6 +31,8 @@ type Scenario struct {
 	Answers map[string]string
 	// Whole judges the start to its end, not up to the hand-over.
 	Whole bool
+	// Menu judges which program a boot loader's menu starts: what each of its files does.
+	Menu map[string]string
 	// Limit is how long a start may take; 0 is what the firmware needs.
 	Limit time.Duration
 	// Shows is what a start that stops must say on the serial port, as a regular expression.
@@ -70,7 +72,7 @@ func tag(drive string, partition int, loader string) string {
 func (s *Scenario) Prepare(dir string) (string, error) {
 	s.defaults()
 	desc := capture.Description{DeviceOrder: s.Order, Answers: s.Answers, Until: string(machine.UntilLoader)}
-	if s.Whole {
+	if s.Whole || s.Menu != nil {
 		desc.Until = ""
 	}
 	mode, arch, secure := "uefi", "x64", s.Firmware == OVMFSecure
@@ -230,8 +232,11 @@ func (s *Scenario) arguments(dir string) ([]string, error) {
 // Disagreement says how a computed trace and a real start differ; "" when they
 // agree.
 func (s *Scenario) Disagreement(t startup.Trace, r Result) string {
-	if s.Whole {
+	switch {
+	case s.Whole:
 		return s.wholeDisagreement(t, r)
+	case s.Menu != nil:
+		return menuDisagreement(s.Menu, t, r)
 	}
 	if r.Mark == "" {
 		if t.Verdict != startup.Stops {

@@ -12,78 +12,121 @@ import (
 	"latchkey/core/machine"
 )
 
-// choice is an entry of a menu that is put together of files: one of the Boot Loader
-// Specification, or a unified kernel.
-type choice struct {
-	id      string // the file's name without its path
-	at      machine.Spot
-	config  *machine.Config // nil for a unified kernel
-	program *loader.Found
-}
-
-func (c choice) entry() loader.Entry {
-	if c.config != nil && c.config.Entry != nil {
-		return *c.config.Entry
-	}
-	return loader.Entry{}
-}
-
 // extendedBoot is the type of the extended boot loader partition. UAPI Group's
 // Discoverable Partitions Specification, XBOOTLDR.
 var extendedBoot = disk.MustGUID("BC13C2FF-59E6-4262-A352-B275FD6F7172")
 
+// savedEntry is the default of settings that leave the choice to a variable of the firmware.
+// loader.conf(5), "default".
+const savedEntry = "@saved"
+
 // BootLoaderEntries follows systemd-boot: the entries and unified kernels on its own
 // partition and on the extended boot loader partition of the same disk; the one that
-// loader.conf names, else the first of the menu. systemd-boot(7), loader.conf(5).
-func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result {
+// loader.conf names, else the first of the menu, else what it finds by itself.
+// systemd-boot(7), loader.conf(5).
+func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot, self loader.Found) course.Result {
 	places := []machine.Spot{at}
 	for i, p := range at.Drive.Contents.Layout.Partitions {
 		if p.TypeGUID == extendedBoot && i != at.Index {
 			places = append(places, machine.Spot{Drive: at.Drive, Index: i})
 		}
 	}
-	var menu []choice
-	for _, s := range places {
-		menu = append(menu, choicesOn(s, true)...)
-	}
-	pattern := ""
+	settings := &loader.LoaderSettings{}
 	if c := at.Volume().Config(machine.ConfigMenu, "/loader/loader.conf"); c != nil {
 		if c.Err != nil {
 			return a.Unproven("entries-missing-evidence", course.StageConfiguration,
 				fmt.Sprintf("%s is not in evidence.", c.Path), course.HowCapture)
 		}
-		pattern = c.Menu.Default
+		settings = c.Menu
 	}
-	sortMenu(menu)
-	for i, c := range menu {
-		if ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(c.id)); pattern != "" &&
-			(ok && err == nil || strings.EqualFold(pattern+".conf", c.id)) {
-			menu = append([]choice{c}, slices.Delete(menu, i, i+1)...)
-			break
+	menu, out := ownMenu(places, self)
+	if !settings.NoneByItself {
+		menu = append(menu, byItself(at, self)...)
+	}
+	preferred := func(c choice) bool { return settings.Prefers(c.id) }
+	switch i := slices.IndexFunc(menu, preferred); {
+	case i >= 0 && !slices.ContainsFunc(menu[:i], choice.open):
+		return follow(k, a, at, menu[i])
+	case settings.Default == savedEntry && !sameRoot(menu):
+		return a.Unproven("default-unknown", course.StageConfiguration,
+			"The boot loader starts the entry that was started last, and which one that was is not in evidence.", course.HowTry)
+	case slices.ContainsFunc(menu, choice.open) && !sameRoot(menu):
+		return notInEvidence(a)
+	}
+	first := slices.IndexFunc(menu, func(c choice) bool { return !c.byItself })
+	if first < 0 {
+		for _, s := range places {
+			if !s.Volume().Readable || s.Volume().LoaderErr != nil {
+				return notInEvidence(a)
+			}
 		}
+		return startsByItself(k, a, at, menu, out)
 	}
-	return choose(k, a, at, menu, places)
+	return follow(k, a, at, menu[first])
+}
+
+func notInEvidence(a *course.Attempt) course.Result {
+	return a.Unproven("entries-missing-evidence", course.StageConfiguration,
+		"The boot loader's entries are not in evidence.", course.HowCapture)
+}
+
+// startsByItself follows what a boot loader without entries finds by itself: after some time it
+// starts the first.
+func startsByItself(k *course.Walk, a *course.Attempt, at machine.Spot, menu, out []choice) course.Result {
+	if len(menu) > 0 {
+		return follow(k, a, at, menu[0])
+	}
+	text := fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called())
+	if len(out) > 0 {
+		c := out[0]
+		text = fmt.Sprintf("The boot loader leaves %s out of its menu: %s", c.config.Path, whyOut(c))
+		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, text, c.cite())
+	}
+	return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, text)
+}
+
+func whyOut(c choice) string {
+	e := c.entry()
+	switch there, known := c.at.Volume().Holds(c.leads()); {
+	case e.Linux == "":
+		return "it names no kernel."
+	case known && !there:
+		return fmt.Sprintf("%s is not on %s.", e.Linux, c.at.Called())
+	}
+	return fmt.Sprintf("it is for machines of type %s.", e.Arch)
+}
+
+// cite is where a choice stands.
+func (c choice) cite() machine.Fact {
+	e := c.entry()
+	return c.at.Drive.Cite(fmt.Sprintf("%s, line %d", c.config.Path, e.Line), e.Title,
+		c.config.Source(c.at.Base(), "options", e.Offset, e.Length))
 }
 
 // grubEntries follows GRUB's menu of such entries (blscfg): the one that the menu's
 // default names, else the newest.
 func grubEntries(k *course.Walk, a *course.Attempt, at machine.Spot, name string, known bool) course.Result {
-	menu := choicesOn(at, false)
-	slices.SortStableFunc(menu, func(x, y choice) int { return loader.CompareVersions(y.id, x.id) })
-	if !known && !sameRoot(menu) {
+	menu := entriesOn(at)
+	slices.SortStableFunc(menu, func(x, y choice) int {
+		return loader.ComparePackages(path.Base(y.file()), path.Base(x.file()))
+	})
+	named := func(c choice) bool {
+		return strings.TrimSuffix(path.Base(c.file()), ".conf") == name || c.entry().Title == name && name != ""
+	}
+	i := slices.IndexFunc(menu, named)
+	switch {
+	case len(menu) == 0 && !at.Volume().Readable, slices.ContainsFunc(menu, choice.open) && i < 0 && !sameRoot(menu):
+		return notInEvidence(a)
+	case len(menu) == 0:
+		return startsByItself(k, a, at, nil, nil)
+	case !known && !sameRoot(menu):
 		return a.Unproven("default-unknown", course.StageConfiguration,
 			"Which entry GRUB starts when nobody chooses is not in evidence.", course.HowCapture)
 	}
-	for i, c := range menu {
-		if strings.TrimSuffix(c.id, ".conf") == name || c.entry().Title == name && name != "" {
-			menu = append([]choice{c}, slices.Delete(menu, i, i+1)...)
-			break
-		}
-	}
-	return choose(k, a, at, menu, []machine.Spot{at})
+	return follow(k, a, at, menu[max(i, 0)])
 }
 
-// sameRoot reports whether all entries name the same root.
+// sameRoot reports whether all entries are known, and name the same root.
 func sameRoot(menu []choice) bool {
 	for _, c := range menu {
 		x, y := c.entry().Root, menu[0].entry().Root
@@ -94,87 +137,30 @@ func sameRoot(menu []choice) bool {
 	return true
 }
 
-// choicesOn lists the entries on a volume, and its unified kernels.
-func choicesOn(at machine.Spot, unified bool) (menu []choice) {
-	v := at.Volume()
-	for i := range v.Configs {
-		if c := &v.Configs[i]; c.Kind == machine.ConfigEntry {
-			menu = append(menu, choice{id: path.Base(c.Path), at: at, config: c})
-		}
-	}
-	for i := range v.Loaders {
-		f := &v.Loaders[i]
-		if unified && strings.HasPrefix(strings.ToLower(f.Path), `\efi\linux\`) {
-			menu = append(menu, choice{id: f.Path[strings.LastIndexByte(f.Path, '\\')+1:], at: at, program: f})
-		}
-	}
-	return menu
-}
-
-// sortMenu orders entries as the specification says: those with a sort key first, by it,
-// the machine and the version downwards; the others by name downwards. The Boot Loader
-// Specification, "Sorting".
-func sortMenu(menu []choice) {
-	slices.SortStableFunc(menu, func(x, y choice) int {
-		e, f := x.entry(), y.entry()
-		switch {
-		case (e.SortKey == "") != (f.SortKey == ""):
-			if e.SortKey != "" {
-				return -1
-			}
-			return 1
-		case e.SortKey != "":
-			if c := strings.Compare(e.SortKey, f.SortKey); c != 0 {
-				return c
-			}
-			if c := strings.Compare(e.MachineID, f.MachineID); c != 0 {
-				return c
-			}
-			if c := loader.CompareVersions(f.Version, e.Version); c != 0 {
-				return c
-			}
-		}
-		return loader.CompareVersions(y.id, x.id)
-	})
-}
-
-// choose follows the first entry of a menu.
-func choose(k *course.Walk, a *course.Attempt, at machine.Spot, menu []choice, places []machine.Spot) course.Result {
-	if len(menu) == 0 {
-		for _, s := range places {
-			if !s.Volume().Readable {
-				return a.Unproven("entries-missing-evidence", course.StageConfiguration,
-					"The boot loader's entries are not in evidence.", course.HowCapture)
-			}
-		}
-		for i := range at.Volume().Loaders {
-			if f := &at.Volume().Loaders[i]; f.Is() == loader.WindowsManager {
-				return a.Unproven("entries-of-its-own", course.StageConfiguration,
-					fmt.Sprintf("The boot loader has no entry, and makes one by itself for %s: what that starts is not followed.", f.Path), course.HowTry)
-			}
-		}
-		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries,
-			fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called()))
-	}
-	first := menu[0]
-	if first.program != nil {
-		return UnifiedKernel(k, a, first.at, *first.program, false)
-	}
-	c := first.config
+// follow goes on with one choice of a menu.
+func follow(k *course.Walk, a *course.Attempt, at machine.Spot, c choice) course.Result {
 	switch {
-	case c.Missing():
-		return a.Unproven("entries-missing-evidence", course.StageConfiguration,
-			"The boot loader's entries are not in evidence.", course.HowCapture)
-	case c.Err != nil:
-		return a.Unproven("entry-unread", course.StageConfiguration, fmt.Sprintf("%s cannot be read: %v.", c.Path, c.Err),
-			course.HowTry)
+	case c.byItself:
+		a.Pass(course.StageConfiguration, fmt.Sprintf("The boot loader has no entry, and starts %s on %s by itself.", c.program.Path, c.at.Called()))
+		return course.Result{State: course.Passes, Home: c.at, Chain: c.program.Path}
+	case c.open() && c.config != nil && !c.config.Missing():
+		return a.Unproven("entry-unread", course.StageConfiguration,
+			fmt.Sprintf("%s cannot be read: %v.", c.config.Path, c.config.Err), course.HowTry)
+	case c.open():
+		return notInEvidence(a)
+	case c.program != nil:
+		return UnifiedKernel(k, a, c.at, *c.program, false)
 	}
-	e := c.Entry
-	cited := first.at.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, e.Line), e.Title,
-		c.Source(first.at.Base(), "options", e.Offset, e.Length))
-	if f, ok := first.at.Volume().Loader(strings.ReplaceAll(e.Linux, "/", `\`)); ok && f.Program.Unified != nil {
-		return UnifiedKernel(k, a, first.at, f, false)
+	e := c.entry()
+	program := strings.ReplaceAll(e.Path(), "/", `\`)
+	if f, ok := c.at.Volume().Loader(program); ok && f.Program.Unified != nil {
+		return UnifiedKernel(k, a, c.at, f, false)
 	}
-	return kernel(k, a, at.Drive, first.at, kernelLine{linux: e.Linux, initrds: e.Initrds, options: e.Options,
-		root: e.Root, cited: cited, bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0})
+	if e.Program {
+		a.Pass(course.StageConfiguration, fmt.Sprintf("%s starts %s on %s.", c.config.Path, program, c.at.Called()), c.cite())
+		return course.Result{State: course.Passes, Home: c.at, Chain: program}
+	}
+	line := kernelLine{linux: e.Linux, initrds: e.Initrds, options: e.Options, root: e.Root, cited: c.cite(),
+		bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0}
+	return kernel(k, a, at.Drive, c.at, line)
 }

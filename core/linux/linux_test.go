@@ -93,7 +93,7 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 		"a mount that may fail": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
 			"UUID=dead /home ext4 nofail 0 2\n"), firmware.UEFI, startup.Starts, "", ""},
 		"boot loader entry":                   {entry, firmware.UEFI, startup.Starts, "", ""},
-		"no boot loader entry, but a Windows": {butWindows, firmware.UEFI, startup.Depends, "", "makes one by itself"},
+		"no boot loader entry, but a Windows": {butWindows, firmware.UEFI, startup.Stops, course.StageConfiguration, "BCD is not"},
 		"no boot loader entry":                {noEntry, firmware.UEFI, startup.Stops, course.StageConfiguration, "no entry"},
 	} {
 		t.Run(name, func(t *testing.T) {

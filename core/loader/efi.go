@@ -4,6 +4,7 @@ package loader
 
 import (
 	"bytes"
+	"cmp"
 	"debug/pe"
 	"errors"
 	"fmt"
@@ -39,6 +40,10 @@ type Program struct {
 type UnifiedKernel struct {
 	Options string // its .cmdline; "" where the firmware or the menu gives it
 	RAMDisk bool   // it holds an initial RAM disk
+	// Listed is set where it says what system it is (.osrel), without which systemd-boot
+	// does not list it; SortKey and Version are where it stands in that list.
+	Listed           bool
+	SortKey, Version string
 }
 
 // Application reports whether firmware may start the program as an application.
@@ -117,7 +122,18 @@ func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
 		n, _ := r.ReadAt(raw, int64(s.Offset))
 		return strings.TrimSpace(strings.TrimRight(string(raw[:n]), "\x00"))
 	}
-	return &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
+	u := &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
+	u.named(releaseOf([]byte(text(".osrel"))))
+	return u
+}
+
+// named takes name, place and version from what the system says of itself, in the order that
+// systemd-boot goes by. The UAPI Group's Boot Loader Specification, "Type #2 EFI Unified Kernel
+// Images"; systemd's bootspec-fundamental.
+func (u *UnifiedKernel) named(said map[string]string) {
+	u.Listed = cmp.Or(said["PRETTY_NAME"], said["IMAGE_ID"], said["NAME"], said["ID"]) != ""
+	u.SortKey = cmp.Or(said["IMAGE_ID"], said["ID"])
+	u.Version = cmp.Or(said["IMAGE_VERSION"], said["VERSION"], said["VERSION_ID"], said["BUILD_ID"])
 }
 
 // maxSection bounds what is read of a section to recognise a program, in bytes.

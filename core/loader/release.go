@@ -1,6 +1,7 @@
 package loader
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -13,19 +14,19 @@ type Release struct {
 
 // ParseRelease reads /etc/os-release.
 func ParseRelease(raw []byte) *Release {
-	r := &Release{ID: "linux"}
+	said := releaseOf(raw)
+	return &Release{ID: cmp.Or(said["ID"], "linux"), Like: strings.Fields(said["ID_LIKE"])}
+}
+
+// releaseOf reads what a file of this form says, by its keys.
+func releaseOf(raw []byte) map[string]string {
+	said := map[string]string{}
 	for _, l := range lines(raw) {
-		key, value, ok := strings.Cut(l.text, "=")
-		value = strings.Trim(value, `"'`)
-		switch {
-		case !ok:
-		case key == "ID":
-			r.ID = value
-		case key == "ID_LIKE":
-			r.Like = strings.Fields(value)
+		if key, value, ok := strings.Cut(l.text, "="); ok && !strings.HasPrefix(key, "#") {
+			said[key] = strings.Trim(value, `"'`)
 		}
 	}
-	return r
+	return said
 }
 
 // Is reports whether the system is of one of some families.

@@ -189,7 +189,8 @@ func (v *Volume) keepsBoot() bool {
 // isBootOfEntries reports whether the volume is a boot partition that is a /boot, too, as a
 // loader of entries wants it. The Boot Loader Specification, "The Partitions".
 func (v *Volume) isBootOfEntries() bool {
-	return v.IsFAT() && slices.ContainsFunc(v.Configs, func(c Config) bool { return c.Kind == ConfigEntry })
+	isEntry := func(c Config) bool { return c.Kind == ConfigEntry && c.Entry != nil }
+	return v.IsFAT() && slices.ContainsFunc(v.Configs, isEntry)
 }
 
 // Mounts lists the lines of the mount table of the system at root for a mount point.

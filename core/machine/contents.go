@@ -184,6 +184,9 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) 
 	if v.Readable {
 		(&gathering{&v, opened.Files, left}).gather(disk.Span(p.Start, d.SectorSize()))
 	}
+	if opened.FAT != nil {
+		v.lookAtPrograms(opened.FAT)
+	}
 	v.examineInner(d, p, &opened.Volume, 0, 0, left)
 	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)

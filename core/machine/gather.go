@@ -321,32 +321,6 @@ func (g *gathering) beside(name string) (raw []byte, there, known bool) {
 	return f.Bytes, true, true
 }
 
-// entries reads what the Boot Loader Specification puts below a folder: settings and
-// entries.
-func (g *gathering) entries(dir string) {
-	g.read(ConfigMenu, dir+"/loader.conf", func(c *Config) { c.Menu = loader.ParseLoaderSettings(c.File.Bytes) })
-	dir += "/entries"
-	files, err := g.files.ReadDir(dir)
-	if err != nil {
-		return
-	}
-	sort.Slice(files, func(i, j int) bool { return files[i].Name < files[j].Name })
-	for i, f := range files {
-		if !strings.HasSuffix(f.Name, ".conf") || i >= maxEntries {
-			continue
-		}
-		g.read(ConfigEntry, dir+"/"+f.Name, func(c *Config) {
-			e := loader.ParseEntry(c.File.Bytes)
-			c.Entry = &e
-			for _, file := range append([]string{e.Linux}, e.Initrds...) {
-				if file != "" {
-					g.look(file)
-				}
-			}
-		})
-	}
-}
-
 // releaseFile is where a Linux says what it is. os-release(5).
 const releaseFile = "/etc/os-release"
 

@@ -119,7 +119,7 @@ func program(k *course.Walk, a *course.Attempt, at machine.Spot, path string, by
 	case is == loader.GRUB:
 		return linux.GrubProgram(k, a, at, f)
 	case is == loader.SystemdBoot:
-		return linux.BootLoaderEntries(k, a, at)
+		return linux.BootLoaderEntries(k, a, at, f)
 	case f.Program.Unified != nil:
 		return linux.UnifiedKernel(k, a, at, f, byFirmware)
 	case is == loader.LinuxKernel && byFirmware:

@@ -13,6 +13,22 @@ type Program struct {
 	// Is makes it recognisable: "windows", "shim", "grub" or "systemd-boot".
 	Is     string
 	Prefix string // GRUB's folder
+	// Sections are further ones, such as those of a unified kernel.
+	Sections []Section
+}
+
+// Section is a part of a program with a name of at most eight letters.
+type Section struct {
+	Name string
+	Data []byte
+}
+
+// extra lists the sections behind the code.
+func (p Program) extra() []Section {
+	if name, b := p.mark(); name != "" {
+		return append([]Section{{name, b}}, p.Sections...)
+	}
+	return p.Sections
 }
 
 // mark returns the section that a known program is recognised by.
@@ -39,10 +55,11 @@ func (p Program) mark() (name string, b []byte) {
 
 // PE/COFF layout of the generated programs, in bytes.
 const (
-	peHeaderAt  = 0x80
-	peSectionAt = 0x200
-	peMinSize   = 0x400
-	certLen     = 64
+	peHeaderAt     = 0x80
+	peHeaderOfMany = 0x40 // so that the table of five sections ends before the first of them
+	peSectionAt    = 0x200
+	peMinSize      = 0x400
+	certLen        = 64
 )
 
 // Bytes returns the program file. PE/COFF specification; UEFI Specification
@@ -53,13 +70,21 @@ func (p Program) Bytes() []byte {
 	if code == nil {
 		code = []byte{0x31, 0xC0, 0xC3} // xor eax, eax; ret
 	}
-	size := max(p.Size, peMinSize+512, peMinSize+(len(code)+511)/512*512)
+	extra, behind := p.extra(), 0
+	for _, s := range extra {
+		behind += (len(s.Data) + 511) / 512 * 512
+	}
+	size := max(p.Size, peMinSize+max(512, (len(code)+511)/512*512)+max(0, behind-512))
 	size -= size % 512
 	b := make([]byte, size, size+certLen)
 	copy(b, "MZ")
-	le.PutUint32(b[0x3C:], peHeaderAt)
-	copy(b[peHeaderAt:], "PE\x00\x00")
-	coff := b[peHeaderAt+4:]
+	header := peHeaderAt
+	if len(extra) > 2 {
+		header = peHeaderOfMany
+	}
+	le.PutUint32(b[0x3C:], uint32(header))
+	copy(b[header:], "PE\x00\x00")
+	coff := b[header+4:]
 	machine, optional := p.Machine, uint16(240)
 	if machine == 0 {
 		machine = 0x8664
@@ -68,17 +93,16 @@ func (p Program) Bytes() []byte {
 		optional = 224
 	}
 	le.PutUint16(coff[0:], machine)
-	sections := uint16(1)
-	name, mark := p.mark()
-	if name != "" {
-		sections = 2
-	}
-	le.PutUint16(coff[2:], sections)
+	le.PutUint16(coff[2:], uint16(1+len(extra)))
 	le.PutUint16(coff[16:], optional)
 	le.PutUint16(coff[18:], 0x0022) // executable, large addresses
 	opt := coff[20:]
-	text := uint32(size-peSectionAt) - uint32(len(mark)+511)/512*512
-	dirs := p.optionalHeader(opt, machine, text)
+	text := uint32(size - peSectionAt - behind)
+	image := 0x1000 + (text+0xFFF)&^0xFFF
+	for _, s := range extra {
+		image += (uint32(len(s.Data)) + 0xFFF) &^ 0xFFF
+	}
+	dirs := p.optionalHeader(opt, machine, text, image)
 	if p.Subsystem != 0 {
 		le.PutUint16(opt[68:], p.Subsystem)
 	}
@@ -99,20 +123,23 @@ func (p Program) Bytes() []byte {
 	le.PutUint32(section[20:], peSectionAt)
 	le.PutUint32(section[36:], 0x60000020) // code, execute, read
 	copy(b[peSectionAt:], code)
-	if name != "" {
-		copy(b[peSectionAt+text:], mark)
+	inFile, inMemory := peSectionAt+text, 0x1000+(text+0xFFF)&^0xFFF
+	for _, s := range extra {
+		length := uint32(len(s.Data))
+		copy(b[inFile:], s.Data)
 		section = section[40:]
-		copy(section, name)
-		le.PutUint32(section[8:], uint32(len(mark)))
-		le.PutUint32(section[12:], 0x1000+(text+0xFFF)&^0xFFF)
-		le.PutUint32(section[16:], uint32(len(mark)))
-		le.PutUint32(section[20:], peSectionAt+text)
+		copy(section, s.Name)
+		le.PutUint32(section[8:], length)
+		le.PutUint32(section[12:], inMemory)
+		le.PutUint32(section[16:], length)
+		le.PutUint32(section[20:], inFile)
 		le.PutUint32(section[36:], 0x40000040) // data, read
+		inFile, inMemory = inFile+(length+511)/512*512, inMemory+(length+0xFFF)&^0xFFF
 	}
 	return b
 }
 
-func (p Program) optionalHeader(opt []byte, machine uint16, text uint32) (directories int) {
+func (p Program) optionalHeader(opt []byte, machine uint16, text, image uint32) (directories int) {
 	le := binary.LittleEndian
 	magic, directories := uint16(0x20B), 112
 	if machine == 0x014C {
@@ -124,7 +151,7 @@ func (p Program) optionalHeader(opt []byte, machine uint16, text uint32) (direct
 	le.PutUint32(opt[20:], 0x1000) // BaseOfCode
 	le.PutUint32(opt[32:], 0x1000) // SectionAlignment
 	le.PutUint32(opt[36:], 0x200)  // FileAlignment
-	le.PutUint32(opt[56:], 0x1000+(text+0xFFF)&^0xFFF)
+	le.PutUint32(opt[56:], image)
 	le.PutUint32(opt[60:], peSectionAt)
 	le.PutUint16(opt[68:], 10) // EFI application
 	le.PutUint32(opt[directories-4:], 16)

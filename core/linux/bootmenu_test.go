@@ -1,0 +1,152 @@
+package linux_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/firmware"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
+)
+
+// entryOf is an entry of the Boot Loader Specification for a program of the same name.
+func entryOf(name string, lines ...string) (file string, text []byte) {
+	return "/loader/entries/" + name + ".conf", []byte("title " + name + "\nefi /" + name + ".efi\n" + strings.Join(lines, "\n"))
+}
+
+// menuDisk has systemd-boot with entries, each with the program that it starts; the programs of
+// those in gone are not there.
+func menuDisk(gone string, entries map[string][]string) diskmaker.Disk {
+	d := sample.LinuxDisk(1, 1)
+	files := map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes()}
+	for name, lines := range entries {
+		file, text := entryOf(name, lines...)
+		files[file] = text
+		if name != gone {
+			files["/"+name+".efi"] = sample.X64()
+		}
+	}
+	d.Partitions[0].Volume.Files = files
+	return d
+}
+
+// unifiedKernel is one that says of itself what it is.
+func unifiedKernel(release string) []byte {
+	return diskmaker.Program{Sections: []diskmaker.Section{{Name: ".linux", Data: []byte("kernel")}, {Name: ".osrel", Data: []byte(release)},
+		{Name: ".cmdline", Data: []byte(rootLine)}, {Name: ".initrd", Data: []byte("disk")}}}.Bytes()
+}
+
+// Which entry of its menu systemd-boot starts: each class was seen in real firmware (package
+// truth, the menus at random). The Boot Loader Specification, "Sorting" and "Boot counting".
+func TestTheEntryThatIsStarted(t *testing.T) {
+	with := func(d diskmaker.Disk, files ...string) diskmaker.Disk {
+		for i := 0; i < len(files); i += 2 {
+			d.Partitions[0].Volume.Files[files[i]] = []byte(files[i+1])
+		}
+		return d
+	}
+	two := func(gone string, x, y []string) diskmaker.Disk {
+		return menuDisk(gone, map[string][]string{"a": x, "b": y})
+	}
+	linux := `\EFI\Linux\`
+	for name, c := range map[string]struct {
+		disk   diskmaker.Disk
+		starts string // what the trace says of it
+	}{
+		"the last by name": {two("", nil, nil), `\b.efi`},
+		"the newest by name": {menuDisk("", map[string][]string{"x-6.9": nil, "x-6.10": nil, "x-6.10~rc1": nil}),
+			`\x-6.10.efi`},
+		"one with a sort key":               {two("", []string{"sort-key z"}, nil), `\a.efi`},
+		"the lower sort key":                {two("", []string{"sort-key y"}, []string{"sort-key z"}), `\a.efi`},
+		"the lower machine of one sort key": {two("", []string{"sort-key y", "machine-id 1"}, []string{"sort-key y", "machine-id 2"}), `\a.efi`},
+		"the newer version of one sort key": {two("", []string{"sort-key y", "version 6.10"}, []string{"sort-key y", "version 6.9"}), `\a.efi`},
+		"not one whose program is gone":     {two("b", nil, nil), `\a.efi`},
+		"not one for another machine":       {two("", nil, []string{"architecture aa64"}), `\a.efi`},
+		"one for this machine":              {two("", nil, []string{"architecture X64"}), `\b.efi`},
+		"not one without a try left":        {menuDisk("", map[string][]string{"a": nil, "b+0-3": nil}), `\a.efi`},
+		"one with a try left":               {menuDisk("", map[string][]string{"a": nil, "b+1-2": nil}), `\b+1-2.efi`},
+		"the one with more tries left":      {menuDisk("", map[string][]string{"b+1": nil, "b+3": nil}), `\b+3.efi`},
+		"not one of another name":           {with(two("", nil, nil), "/loader/entries/c.txt", "efi /b.efi"), `\b.efi`},
+		"not the boot loader itself": {with(menuDisk("", map[string][]string{"a": nil}),
+			"/loader/entries/b.conf", "efi /EFI/BOOT/BOOTX64.EFI"), `\a.efi`},
+		"names in small letters":         {menuDisk("", map[string][]string{"linux": nil, "Zulu": nil}), `\Zulu.efi`},
+		"the one that the settings name": {with(two("", nil, nil), "/loader/loader.conf", "timeout 3\ndefault a.conf\n"), `\a.efi`},
+		"a pattern of the settings":      {with(two("", nil, nil), "/loader/loader.conf", "default [a]*\n"), `\a.efi`},
+		"settings that name none":        {with(two("", nil, nil), "/loader/loader.conf", "default gone*\n"), `\b.efi`},
+		"a program with a path of its own kind": {with(menuDisk("", nil), "/loader/entries/b.conf", `efi x\y.efi`,
+			"/x/y.efi", string(sample.X64())), `\x\y.efi`},
+		"a unified kernel by its sort key": {with(two("", nil, nil), linux+"a.efi", string(unifiedKernel("ID=debian\n"))), linux + "a.efi"},
+		"not one that does not say its name": {with(two("", nil, nil), linux+"z.efi",
+			string(unifiedKernel("VERSION_ID=12\n"))), `\b.efi`},
+		"the shell, without an entry": {with(menuDisk("", nil), `\shellx64.efi`, string(sample.X64())), `\shellx64.efi`},
+		"Windows before the shell": {with(menuDisk("", nil), `\shellx64.efi`, string(sample.X64()), loader.WindowsPath,
+			string(sample.X64())), loader.WindowsPath},
+		"an entry before Windows": {with(menuDisk("", map[string][]string{"a": nil}), loader.WindowsPath, string(sample.X64())), `\a.efi`},
+		"nothing by itself": {with(menuDisk("", nil), `\shellx64.efi`, string(sample.X64()), "/loader/loader.conf",
+			"auto-entries no\n"), "There is no entry"},
+		"no entry whose program is there": {menuDisk("a", map[string][]string{"a": nil}), "leaves /loader/entries/a.conf out of its menu: /a.efi is not on"},
+		"no entry that names a program":   {with(menuDisk("", nil), "/loader/entries/a.conf", "title a\n"), "it names no kernel"},
+		"no entry for this machine":       {menuDisk("", map[string][]string{"a": {"architecture aa64"}}), "it is for machines of type aa64"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := sample.Drive(t, machine.RoleClone, c.disk.MustBuild())
+			trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+			last := ""
+			for _, s := range trace.Attempts[len(trace.Attempts)-1].Steps {
+				for _, f := range s.Facts {
+					last += f.Label + " "
+				}
+				last += s.Text + "\n"
+			}
+			assert.Contains(t, last, c.starts)
+			if c.starts == loader.WindowsPath {
+				assert.Equal(t, course.StoreMissing.ID, trace.SymptomID, "it has no store")
+			} else if strings.HasPrefix(c.starts, `\`) {
+				assert.NotEqual(t, startup.Stops, trace.Verdict, trace.Reason)
+			} else {
+				assert.Equal(t, startup.Stops, trace.Verdict, trace.Reason)
+			}
+		})
+	}
+}
+
+// What the evidence lacks of a menu never makes another entry the one that is started.
+func TestMenusThatAreNotInEvidence(t *testing.T) {
+	settings := &loader.LoaderSettings{Default: "@saved"}
+	for name, c := range map[string]struct {
+		change func(v *machine.Volume)
+		rule   course.Rule
+	}{
+		"one entry": {func(v *machine.Volume) { v.Configs[1].Err, v.Configs[1].Entry = &disk.NotCaptured{}, nil }, "entries-missing-evidence"},
+		"the settings": {func(v *machine.Volume) {
+			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf", Err: &disk.NotCaptured{}})
+		}, "entries-missing-evidence"},
+		"the entry that was started last": {func(v *machine.Volume) {
+			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf", Menu: settings})
+		}, "default-unknown"},
+		"an entry that the settings name, but for one before it": {func(v *machine.Volume) {
+			v.Configs[1].Err, v.Configs[1].Entry = errors.New("damaged"), nil
+			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf",
+				Menu: &loader.LoaderSettings{Default: "b.conf"}})
+		}, "entry-unread"},
+		"the folder": {func(v *machine.Volume) {
+			v.Configs = []machine.Config{{Kind: machine.ConfigEntry, Path: "/loader/entries/*.conf", Err: &disk.NotCaptured{}}}
+		}, "entries-missing-evidence"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := sample.Drive(t, machine.RoleClone, menuDisk("", map[string][]string{"a": nil, "b": nil}).MustBuild())
+			c.change(&d.Contents.Volumes[0])
+			trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+			assert.Equal(t, startup.Depends, trace.Verdict)
+			assert.Contains(t, rules(trace), c.rule)
+		})
+	}
+}
