@@ -199,11 +199,20 @@ func (l layout) boots(dir, tree string) (map[int]map[string][]byte, error) {
 const onSerial = "serial --unit=0 --speed=115200\nterminal_output serial\n"
 
 func grubProgram(dir, prefix, commands string) ([]byte, error) {
+	return grubWith(dir, prefix, onSerial+commands, layoutModules...)
+}
+
+// grubWith is a GRUB with its folder, first commands ("" for none) and modules.
+func grubWith(dir, prefix, commands string, modules ...string) ([]byte, error) {
 	out, early := filepath.Join(dir, "grub.efi"), filepath.Join(dir, "early.cfg")
-	if err := os.WriteFile(early, []byte(onSerial+commands), 0o600); err != nil {
-		return nil, err
+	args := []string{"-O", "x86_64-efi", "-o", out, "-p", prefix}
+	if commands != "" {
+		args = append(args, "-c", early)
+		if err := os.WriteFile(early, []byte(commands), 0o600); err != nil {
+			return nil, err
+		}
 	}
-	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", prefix, "-c", early}, layoutModules...)...); err != nil {
+	if err := run("grub-mkimage", append(args, modules...)...); err != nil {
 		return nil, err
 	}
 	return os.ReadFile(out)

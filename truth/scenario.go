@@ -191,14 +191,18 @@ func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
 	if s.Shows == "" {
 		return boot(dir, args, limit)
 	}
-	return bootUntil(dir, args, limit, stopsShowing(regexp.MustCompile(s.Shows)))
+	after := afterShown
+	if s.Menu != nil {
+		after = 3 * time.Second
+	}
+	return bootUntil(dir, args, limit, stopsShowing(regexp.MustCompile(s.Shows), after))
 }
 
 // afterShown is how long a start that shows what a stop shows may still go on.
 const afterShown = 40 * time.Second
 
 // stopsShowing ends a start a while after it has shown what it is to show.
-func stopsShowing(words *regexp.Regexp) func(serial string) Result {
+func stopsShowing(words *regexp.Regexp, after time.Duration) func(serial string) Result {
 	var first time.Time
 	return func(serial string) Result {
 		r := readSerial(serial)
@@ -206,7 +210,7 @@ func stopsShowing(words *regexp.Regexp) func(serial string) Result {
 		case r.Ended != "" || !words.MatchString(serial):
 		case first.IsZero():
 			first = time.Now()
-		case time.Since(first) > afterShown:
+		case time.Since(first) > after:
 			r.Ended = "shown"
 		}
 		return r

@@ -47,55 +47,42 @@ func GrubFromCode(k *course.Walk, a *course.Attempt, d *machine.Drive) course.Re
 	return grubCore(k, a, machine.Spot{Drive: d, Index: -1}, core.Image)
 }
 
-// grubCore follows what is built into GRUB: commands that are run first, and the
-// folder.
+// grubCore follows what is built into GRUB: its folder, and commands that are run before the
+// configuration there is read. GNU GRUB Manual 2.06, "Embedded configuration".
 func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUBCore) course.Result {
-	prefix := g.Prefix
+	to, next := rooted(k, a, at, g.Prefix), "$prefix/grub.cfg"
+	to.core = g
+	to.home = grubHome{to.grubRoot, g.Prefix}
 	if g.Config != "" {
 		early := loader.ParseGRUBConfig([]byte(g.Config))
-		places := grubPlaces{root: at}
-		places.follows(early)
-		to, end := grubSearch(k, a, at, early.Top, places, nil)
+		to.follows(early)
+		var end *course.Result
+		if to, end = grubSearch(k, a, at, early.Top, to, nil); end != nil {
+			return *end
+		}
+		to = to.homed(k, a, at, early.Prefix)
+		if early.ConfigFile != "" {
+			next = early.ConfigFile
+		}
+	}
+	return grubFolder(k, a, at, to, next)
+}
+
+// grubFolder reads a configuration, in GRUB's folder or elsewhere, and follows it.
+func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, next string) course.Result {
+	for n := range maxConfigFiles {
+		holder, name, end := to.leads(k, a, from, next)
+		if end == nil && n == 0 {
+			end = readsFolder(a, holder, to.core)
+		}
 		if end != nil {
 			return *end
 		}
-		if early.Prefix != "" {
-			prefix = early.Prefix
-		}
-		root := to.of(prefix)
-		if machine.InsideBrackets(prefix) != "" {
-			if root, end = grubPrefix(k, a, at, prefix); end != nil {
-				return *end
-			}
-		}
-		if to.lost != nil && root.Index < 0 {
-			return a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, to.lost.text, to.lost.facts...)
-		}
-		to.root = root
-		return grubFolder(k, a, at, to, g, machine.AfterBrackets(prefix))
-	}
-	root, end := grubPrefix(k, a, at, prefix)
-	if end != nil {
-		return *end
-	}
-	return grubFolder(k, a, at, grubPlaces{root: root}, g, machine.AfterBrackets(prefix))
-}
-
-// grubFolder reads the configuration in GRUB's folder and follows it.
-func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, g *loader.GRUBCore,
-	folder string) course.Result {
-	if end := readsFolder(a, to.root, g); end != nil {
-		return *end
-	}
-	to.core = g
-	name := path.Join("/", folder, "grub.cfg")
-	for range maxConfigFiles {
-		c, end := grubConfig(a, to, name)
+		c, end := grubConfig(a, to, holder, name)
 		if end != nil {
 			return *end
 		}
 		to.follows(c.GRUB)
-		holder := to.root
 		cite := func(s loader.GRUBSearch) machine.Fact {
 			return holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, s.Line), s.Spec.String(),
 				c.Source(holder.Base(), "search", s.Offset, s.Length))
@@ -106,50 +93,71 @@ func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPla
 		if c.GRUB.ConfigFile == "" || len(c.GRUB.Entries) > 0 {
 			return grubMenu(k, a, from, holder, to, c, cite)
 		}
-		next := c.GRUB.ConfigFile
-		if rest, ok := strings.CutPrefix(next, "$prefix"); ok {
-			// The folder lies where it lay, whatever the root is now.
-			next, to.root = path.Join("/", path.Dir(name), rest), holder
-		}
-		if end := elsewhere(k, a, from, &to, next); end != nil {
-			return *end
-		}
-		name = path.Join("/", machine.AfterBrackets(next))
+		to = to.homed(k, a, from, c.GRUB.Prefix)
+		next = c.GRUB.ConfigFile
 	}
 	return a.Unproven("menu-circle", course.StageConfiguration,
 		"GRUB's configurations lead on to each other without end.", course.HowTry)
 }
 
-// elsewhere sets the root to the device in front of a path.
-func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPlaces, name string) *course.Result {
-	inside := machine.InsideBrackets(name)
-	if inside == "" {
-		if to.nowhere != nil && !to.fromVariable(name) {
-			end := a.Stop("root-set-nowhere", course.StageConfiguration, course.GRUBNoKernel,
-				fmt.Sprintf("GRUB's root is set to the %s, which does not exist: %s is not found.", *to.nowhere, name))
-			return &end
-		}
-		to.root = to.of(name)
-		return nil
+// leads is where a configuration lies that GRUB goes on with, and its path there. The root stays
+// where it is.
+func (p grubPlaces) leads(k *course.Walk, a *course.Attempt, from machine.Spot, next string) (holder machine.Spot,
+	name string, end *course.Result) {
+	rest, home := strings.CutPrefix(next, "$prefix")
+	if !home {
+		end = elsewhere(k, a, from, &p, next)
+		return p.root, path.Join("/", machine.AfterBrackets(next)), end
 	}
-	hit, ok, known := grubDisk(k, a, from.Drive, inside)
-	switch {
-	case !known:
-		end := a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to %s: the evidence does not tell what is there.", name), course.HowCapture)
-		return &end
-	case !ok:
-		end := a.Stop("prefix-absent", course.StageConfiguration, course.GRUBPrompt,
-			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
-		return &end
+	p.grubRoot = p.home.grubRoot
+	name = path.Join("/", machine.AfterBrackets(p.home.folder), rest)
+	if p.lost != nil && p.root.Index < 0 {
+		stop := a.Stop("search-finds-nothing", course.StageConfiguration, course.GRUBRescue, p.lost.text, p.lost.facts...)
+		return p.root, name, &stop
 	}
-	to.root, to.nowhere = hit, nil
-	return nil
+	return p.root, name, p.foldered(a, from, p.home.folder)
 }
 
-// grubConfig is a configuration on the root that GRUB has.
-func grubConfig(a *course.Attempt, to grubPlaces, name string) (*machine.Config, *course.Result) {
-	root := to.root
+// elsewhere sets the root to the device in front of a path.
+func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPlaces, name string) *course.Result {
+	var end course.Result
+	inside := machine.InsideBrackets(name)
+	switch {
+	case strings.HasPrefix(name, "()"):
+		end = a.Unproven("search-unknown", course.StageConfiguration,
+			fmt.Sprintf("GRUB goes to %s by a variable, and what sets it is not in evidence.", machine.AfterBrackets(name)), course.HowTry)
+		return &end
+	case inside != "":
+		to.grubRoot = to.set(k, a, from, deviceSpec(inside)).grubRoot
+	case to.fromVariable(name):
+		to.grubRoot = grubRoot{root: to.of(name)}
+	}
+	switch {
+	case to.open != nil:
+		end = a.Unproven("search-unknown", course.StageConfiguration,
+			fmt.Sprintf("GRUB goes to %s: the evidence does not tell what is there.", firstOf(inside != "", name, to.open.String())),
+			course.HowCapture)
+	case to.nowhere != nil && inside != "":
+		end = a.Stop("prefix-absent", course.StageConfiguration, course.GRUBPrompt,
+			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
+	case to.nowhere != nil:
+		end = a.Stop("root-set-nowhere", course.StageConfiguration, course.GRUBNoKernel,
+			fmt.Sprintf("GRUB's root is set to the %s, which does not exist: %s is not found.", *to.nowhere, name))
+	default:
+		return nil
+	}
+	return &end
+}
+
+func firstOf(first bool, x, y string) string {
+	if first {
+		return x
+	}
+	return "the " + y
+}
+
+// grubConfig is a configuration on a volume.
+func grubConfig(a *course.Attempt, to grubPlaces, root machine.Spot, name string) (*machine.Config, *course.Result) {
 	var end course.Result
 	if root.Drive == nil || root.Index < 0 || root.Drive.Contents == nil {
 		end = a.Unproven("grub-folder-unknown", course.StageConfiguration, "The partition of GRUB's folder is not known.",

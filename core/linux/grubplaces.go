@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 
 	"latchkey/core/course"
@@ -9,9 +10,25 @@ import (
 	"latchkey/core/machine"
 )
 
+// grubRoot is where GRUB's root points.
+type grubRoot struct {
+	root machine.Spot
+	// nowhere is what the root was set to where that is known not to be there; nil elsewhere.
+	nowhere *loader.Spec
+	// open is what the root was set to of which the evidence does not tell; nil elsewhere.
+	open *loader.Spec
+}
+
+// grubHome is where GRUB's folder lies.
+type grubHome struct {
+	grubRoot
+	folder string // as it is written, with its device
+}
+
 // grubPlaces is where GRUB's variables point.
 type grubPlaces struct {
-	root  machine.Spot
+	grubRoot
+	home  grubHome
 	named map[string]machine.Spot // other variables that a search set
 	// fromDefault: paths on a Btrfs begin at its default subvolume.
 	fromDefault bool
@@ -19,8 +36,6 @@ type grubPlaces struct {
 	unlocks bool
 	lost    *lostSearch
 	core    *loader.GRUBCore
-	// nowhere is what the root was set to where that is known not to be there; nil elsewhere.
-	nowhere *loader.Spec
 }
 
 // of is the place that a path begins at: a variable's, else the root.
@@ -68,60 +83,65 @@ func (p grubPlaces) find(k *course.Walk, a *course.Attempt, s loader.Spec) (hits
 	})
 }
 
-// grubSearch follows searches: the last that finds something sets its variable. Hints
-// are taken only where nothing is searched for.
+// grubSearch follows what moves GRUB's root and other variables, in order: a device that is set
+// is taken as it is, a search changes its variable where it finds something.
 func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches []loader.GRUBSearch, to grubPlaces,
 	where func(loader.GRUBSearch) machine.Fact) (grubPlaces, *course.Result) {
-	searched, hintOpen := false, false
-	var hint loader.Spec
-	var lost *lostSearch
 	for _, s := range searches {
 		var facts []machine.Fact
 		if where != nil {
 			facts = append(facts, where(s))
 		}
-		switch {
-		case s.Hint && !searched:
-			hit, ok, known := grubDisk(k, a, from.Drive, deviceOf(s.Spec))
-			if hintOpen = !known; hintOpen {
-				hint = s.Spec
-			}
-			if ok {
-				to.root = hit
-			}
-			if to.nowhere = nil; !ok && known && s.Var == "" {
-				to.nowhere = &s.Spec
-			}
-		case s.Hint || s.Spec.Kind == loader.ByFile:
-		default:
-			searched = true
-			hits, known := to.find(k, a, s.Spec)
-			switch {
-			case len(hits) > 0:
-				to = to.with(s.Var, hits[0])
-				lost, hintOpen = nil, false
-			case !known:
-				end := a.Unproven("search-unknown", course.StageConfiguration,
-					fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.",
-						s.Spec), course.HowCapture, facts...)
-				return to, &end
-			default:
-				lost = &lostSearch{
-					fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec),
-					facts,
-				}
-			}
+		next, known := to, true
+		if s.Hint {
+			next = to.set(k, a, from, s.Spec)
+		} else {
+			next, known = to.searched(k, a, s, facts)
 		}
-	}
-	if hintOpen {
-		end := a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", hint), course.HowCapture)
-		return to, &end
-	}
-	if lost != nil {
-		to.lost = lost
+		if !known || s.Maybe && !next.same(to) {
+			end := a.Unproven("search-unknown", course.StageConfiguration,
+				fmt.Sprintf("GRUB looks for the %s: the evidence does not tell where that is.", s.Spec), course.HowCapture, facts...)
+			return to, &end
+		}
+		to = next
 	}
 	return to, nil
+}
+
+// set is the places with the root at a device.
+func (p grubPlaces) set(k *course.Walk, a *course.Attempt, from machine.Spot, device loader.Spec) grubPlaces {
+	hit, ok, known := grubDisk(k, a, from.Drive, deviceOf(device))
+	p.lost = nil
+	switch {
+	case ok:
+		p.grubRoot = grubRoot{root: hit}
+	case known:
+		p.nowhere, p.open = &device, nil
+	default:
+		p.nowhere, p.open = nil, &device
+	}
+	return p
+}
+
+// searched is the places after a search, and whether the evidence tells what it finds.
+func (p grubPlaces) searched(k *course.Walk, a *course.Attempt, s loader.GRUBSearch,
+	facts []machine.Fact) (after grubPlaces, known bool) {
+	hits, known := p.find(k, a, s.Spec)
+	switch {
+	case len(hits) > 0:
+		p = p.with(s.Var, hits[0])
+		p.lost = nil
+	case known:
+		p.lost = &lostSearch{fmt.Sprintf("GRUB looks for the %s, which no attached disk carries.", s.Spec), facts}
+	default:
+		return p, false
+	}
+	return p, true
+}
+
+// same reports whether all variables point where those of others do.
+func (p grubPlaces) same(o grubPlaces) bool {
+	return p.grubRoot == o.grubRoot && maps.Equal(p.named, o.named)
 }
 
 // deviceOf is a device as GRUB writes it.
@@ -142,7 +162,7 @@ func deviceOf(s loader.Spec) string {
 // with is the places with a variable set; no name is the root.
 func (p grubPlaces) with(name string, at machine.Spot) grubPlaces {
 	if name == "" {
-		p.root, p.nowhere = at, nil
+		p.grubRoot = grubRoot{root: at}
 		return p
 	}
 	named := map[string]machine.Spot{name: at}
@@ -155,27 +175,54 @@ func (p grubPlaces) with(name string, at machine.Spot) grubPlaces {
 	return p
 }
 
-// grubPrefix is the device that GRUB's folder is built in with; without one it is where
-// GRUB was started from.
-func grubPrefix(k *course.Walk, a *course.Attempt, at machine.Spot, prefix string) (machine.Spot, *course.Result) {
-	inside := machine.InsideBrackets(prefix)
-	if inside == "" {
-		return at, nil
+// rooted is where GRUB's root points when it begins: at the device that is built in with its
+// folder, else where it was started from. GNU GRUB Manual 2.06, "root".
+func rooted(k *course.Walk, a *course.Attempt, at machine.Spot, prefix string) grubPlaces {
+	to := grubPlaces{grubRoot: grubRoot{root: at}}
+	if inside := machine.InsideBrackets(prefix); inside != "" {
+		to = to.set(k, a, at, deviceSpec(inside))
 	}
-	hit, ok, known := grubDisk(k, a, at.Drive, inside)
-	if !known {
-		end := a.Unproven("prefix-unknown", course.StageConfiguration,
+	return to
+}
+
+// deviceSpec is a device as GRUB writes it, whatever it is.
+func deviceSpec(inside string) loader.Spec {
+	if s, ok := loader.GRUBDevice(inside); ok {
+		return s
+	}
+	return loader.Spec{Kind: loader.ByGRUBDisk, Value: inside}
+}
+
+// homed is the places after a configuration has set where GRUB's folder lies; "" is it has not.
+func (p grubPlaces) homed(k *course.Walk, a *course.Attempt, from machine.Spot, prefix string) grubPlaces {
+	switch inside := machine.InsideBrackets(prefix); {
+	case prefix == "":
+	case inside != "":
+		p.home = grubHome{p.set(k, a, from, deviceSpec(inside)).grubRoot, prefix}
+	case p.fromVariable(prefix):
+		p.home = grubHome{grubRoot{root: p.of(prefix)}, prefix}
+	default:
+		p.home = grubHome{p.grubRoot, prefix}
+	}
+	return p
+}
+
+// foldered ends where GRUB's folder is known not to be there, or not known.
+func (p grubPlaces) foldered(a *course.Attempt, at machine.Spot, prefix string) *course.Result {
+	var end course.Result
+	switch {
+	case p.open != nil:
+		end = a.Unproven("prefix-unknown", course.StageConfiguration,
 			fmt.Sprintf("GRUB looks for its folder at %s: the evidence does not tell what is there.", prefix),
 			course.HowCapture, at.Drive.CoreFact())
-		return at, &end
-	}
-	if !ok {
-		end := a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
+	case p.nowhere != nil:
+		end = a.Stop("prefix-absent", course.StageConfiguration, course.GRUBRescue,
 			fmt.Sprintf("GRUB looks for its folder at %s, which does not exist on %s.", prefix, at.Drive.Called()),
 			at.Drive.CoreFact())
-		return at, &end
+	default:
+		return nil
 	}
-	return hit, nil
+	return &end
 }
 
 // grubDisk resolves a device in GRUB's words: a disk number, without a drive that which

@@ -191,7 +191,7 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		}, "", startup.Starts, ""},
 		"commands built in that find nothing": {func(d *machine.Drive) {
 			core(d).Config = "search.fs_uuid dead-beef root\n"
-		}, "search-lost", startup.Starts, ""},
+		}, "", startup.Starts, ""}, // the search of its menu finds it
 
 		"a menu that is not in evidence": {func(d *machine.Drive) { menu(d).Err = missing }, "menu-missing-evidence",
 			startup.Depends, ""},
@@ -227,21 +227,21 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			menu(d).GRUB.Entries[0].Searches[0].Spec, menu(d).GRUB.Entries[0].Linux = elsewhere, "/boot/gone"
 			menu(d).GRUB.Top = []loader.GRUBSearch{{Spec: here}}
 		}, "kernel-missing-evidence", startup.Depends, ""},
-		"a hint alone": {func(d *machine.Drive) {
+		"a device alone": {func(d *machine.Drive) {
 			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Hint: true}}
 		}, "", startup.Starts, ""},
-		"a hint that leads nowhere": {func(d *machine.Drive) {
+		"a device that is not there, and a search": {func(d *machine.Drive) {
 			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd7,gpt2"},
 				Hint: true}, {Spec: here}}
 		}, "", startup.Starts, ""},
-		"a hint after a search": {func(d *machine.Drive) {
+		"a device that is set after a search": {func(d *machine.Drive) {
 			first(d).GRUB.Top = append(first(d).GRUB.Top,
 				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt1"}, Hint: true})
-		}, "", startup.Starts, ""},
-		"a search for a file": {func(d *machine.Drive) {
+		}, "menu-absent", startup.Stops, course.StageConfiguration},
+		"a search for a file that nobody looked for": {func(d *machine.Drive) {
 			first(d).GRUB.Top = append(first(d).GRUB.Top,
 				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByFile, Value: "/vmlinuz"}})
-		}, "", startup.Starts, ""},
+		}, "search-unknown", startup.Depends, ""},
 
 		"a kernel that was not looked for": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "/boot/other" },
 			"kernel-missing-evidence", startup.Depends, ""},

@@ -38,7 +38,8 @@ type GRUBConfig struct {
 // GRUBSearch is a line that sets the partition that paths lie on.
 type GRUBSearch struct {
 	Spec   Spec
-	Hint   bool   // only a guess that speeds the search up
+	Hint   bool   // a device that is set, not looked for
+	Maybe  bool   // it stands under a condition that is not known
 	Var    string // the variable that it sets; "" is root
 	Line   int
 	Offset int64 // bytes from the start of the file
@@ -78,10 +79,10 @@ const maxGRUBEntries = 200
 // ParseGRUBConfig reads a configuration without the files beside it.
 func ParseGRUBConfig(raw []byte) *GRUBConfig { return RunGRUBConfig(raw, "", nil) }
 
-// searchOf reads a search command: what is looked for, by what, and the variable that is
-// set, which is root where none is named.
+// searchOf reads a search command: what is looked for, by what, and the variable that is set,
+// which is root where none is named. One that sets none only shows what it finds.
 func searchOf(words []string) (GRUBSearch, bool) {
-	s := GRUBSearch{Spec: Spec{Kind: ByFile}}
+	s, sets := GRUBSearch{Spec: Spec{Kind: ByFile}}, false
 	switch words[0] {
 	case "search.fs_uuid":
 		s.Spec.Kind = ByFSUUID
@@ -98,9 +99,9 @@ func searchOf(words []string) (GRUBSearch, bool) {
 		case w == "--file" || w == "-f":
 			s.Spec.Kind = ByFile
 		case strings.HasPrefix(w, "--set="):
-			s.Var = strings.TrimPrefix(w, "--set=")
+			s.Var, sets = strings.TrimPrefix(w, "--set="), true
 		case w == "--set" || w == "-s":
-			s.Var = "?"
+			s.Var, sets = "?", true
 		case strings.HasPrefix(w, "--hint") && !strings.Contains(w, "="):
 			i++
 		case strings.HasPrefix(w, "-"):
@@ -114,7 +115,7 @@ func searchOf(words []string) (GRUBSearch, bool) {
 	case words[0] != "search":
 		s.Spec.Value = plain[0]
 		if n > 1 {
-			s.Var = plain[1]
+			s.Var, sets = plain[1], true
 		}
 	case s.Var == "?" && n > 1: // "--set root NAME"
 		s.Var, s.Spec.Value = plain[0], plain[1]
@@ -124,7 +125,7 @@ func searchOf(words []string) (GRUBSearch, bool) {
 	if s.Var == "root" || s.Var == "?" {
 		s.Var = ""
 	}
-	return s, true
+	return s, sets
 }
 
 // GRUBDevice reads a device in GRUB's words: (hd0,gpt2), hd0,msdos1 or (,gpt2), a logical

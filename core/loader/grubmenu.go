@@ -107,6 +107,7 @@ func (r *grubRun) length(c *grubCommand) int64 {
 
 func (r *grubRun) found(s GRUBSearch, c *grubCommand) {
 	r.moved = true
+	s.Maybe = r.maybe > 0
 	s.Line, s.Offset, s.Length = c.line, c.offset, r.length(c)
 	if r.entry != nil {
 		r.entry.Searches = append(r.entry.Searches, s)

@@ -48,7 +48,7 @@ const (
 	ByPartLabel SpecKind = "partition label"
 	ByDevice    SpecKind = "device name"
 	ByGRUBDisk  SpecKind = "GRUB's disk number"
-	ByFile      SpecKind = "file on it"
+	ByFile      SpecKind = "file"
 	ByPath      SpecKind = "place in the machine" // the port that a disk hangs on
 	ByMapped    SpecKind = "name of a logical or an opened volume"
 	ByLogical   SpecKind = "UUIDs of a logical volume" // of its group and its own, as GROUP/VOLUME

@@ -135,6 +135,7 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	if c.lacksTable() {
 		c.search(d, &left)
 	}
+	c.lookForSearched(d, &left)
 	c.runBootSectors(d)
 	if !c.lacksTable() {
 		c.searchDoubted(d, &left)

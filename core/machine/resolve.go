@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,6 +95,8 @@ func (d *Drive) Resolve(s loader.Spec) (found []Spot, known bool) {
 		return d.carrying(s, func(v *Volume) string { return v.Serial })
 	case loader.ByFSLabel:
 		return d.carrying(s, func(v *Volume) string { return v.Label })
+	case loader.ByFile:
+		return d.holding(s.Value)
 	case loader.ByPartUUID:
 		return d.partitions(s, func(p disk.Partition) string { return loader.PartUUID(&d.Contents.Layout, p) })
 	case loader.ByPartLabel:
@@ -123,6 +126,20 @@ func (d *Drive) carrying(s loader.Spec, name func(v *Volume) string) (found []Sp
 	}
 	return found, len(found) > 0 || !d.Contents.Opaque() &&
 		d.tells(func(v *Volume, _ disk.Partition) string { return name(v) })
+}
+
+// holding lists the volumes that hold a file.
+func (d *Drive) holding(name string) (found []Spot, known bool) {
+	known = !d.Contents.Opaque() && d.Contents.TableKnown()
+	for _, at := range d.Spots() {
+		v := at.Volume()
+		there, told := v.Holds(path.Join("/", name))
+		if there {
+			found = append(found, at)
+		}
+		known = known && (told || v.Kind == volume.Empty)
+	}
+	return found, known
 }
 
 func (d *Drive) partitions(s loader.Spec, name func(p disk.Partition) string) (found []Spot, known bool) {

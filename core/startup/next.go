@@ -68,12 +68,15 @@ func chained(k *course.Walk, a *course.Attempt, at machine.Spot, path string) co
 	v := at.Volume()
 	f, found := v.Loader(path)
 	listed := slices.ContainsFunc(v.Programs, func(p string) bool { return strings.EqualFold(p, path) })
+	there, looked := v.Holds(strings.ReplaceAll(path, `\`, "/"))
+	missing := looked && !there || v.IsFAT() && v.Readable && !v.ProgramsOpen && !listed &&
+		strings.HasSuffix(strings.ToLower(path), ".efi")
 	switch {
 	case path == course.BootSector && v.SystemCode:
 		return windows.LegacyManager(k, a, at)
 	case path == course.BootSector:
 		return a.Unproven("boot-sector-unknown", course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
-	case !found && v.IsFAT() && v.Readable && !v.ProgramsOpen && !listed && strings.HasSuffix(strings.ToLower(path), ".efi"):
+	case !found && missing:
 		return a.Stop("chain-absent", course.StageConfiguration, course.GRUBNoKernel, fmt.Sprintf("%s is not on %s.", path, at.Called()))
 	case found && f.Err != nil && !f.Missing():
 		return a.Stop("chain-unsound", course.StageConfiguration, course.GRUBNoKernel, fmt.Sprintf("%s on %s: %v.", path, at.Called(), f.Err))

@@ -1,0 +1,65 @@
+package linux_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"latchkey/core/course"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
+)
+
+// Where GRUB's root and its folder are after what is built in and what its menu does; each was
+// seen in a real GRUB (package truth, the searches at random).
+func TestWhereGRUBGoes(t *testing.T) {
+	entry := func(lines string) diskmaker.Disk {
+		return sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
+			"menuentry 'x' {\n"+lines+"\n linux /boot/vmlinuz root=LABEL=root\n initrd /boot/initrd.img\n}\n")
+	}
+	onRoot := func(prefix, early string) func(d *machine.Drive) {
+		return func(d *machine.Drive) { core(d).Prefix, core(d).Config = prefix, early }
+	}
+	for name, c := range map[string]struct {
+		disk    diskmaker.Disk
+		change  func(d *machine.Drive)
+		verdict startup.Verdict
+		rule    course.Rule
+	}{
+		"a folder on a device, and a root that is moved": {entry(""), onRoot("(,gpt2)/boot/grub",
+			"search.fs_uuid 1000-0001 root\n"), startup.Stops, "kernel-absent"},
+		"a folder on a device, and a root that is moved back": {entry("set root=hd0,gpt2"), onRoot("(,gpt2)/boot/grub",
+			"search.fs_uuid 1000-0001 root\n"), startup.Starts, ""},
+		"a configuration named from the root that GRUB begins with": {entry(""), onRoot("(,gpt2)/boot/grub",
+			"configfile ($root)/boot/grub/grub.cfg\n"), startup.Starts, ""},
+		"a configuration named from a variable": {entry(""), onRoot("", "search.fs_label root x\nconfigfile ($x)/boot/grub/grub.cfg\n"),
+			startup.Stops, "kernel-absent"},
+		"a device that is not there, and a folder found by a search": {entry("set root=hd0,gpt2"), onRoot("(,gpt7)/boot/grub",
+			"search.fs_label root root\nset prefix=($root)/boot/grub\n"), startup.Starts, ""},
+		"a file that is on one volume": {entry("set root=hd0,gpt1\nsearch --file --set=root /etc/fstab"), nil, startup.Starts, ""},
+		"a file that is on none": {entry("set root=hd0,gpt1\nsearch --file --set=root /etc/gone"), nil, startup.Stops,
+			"kernel-absent"},
+		"a search that sets nothing":         {entry("set root=hd0,gpt1\nsearch --label root"), nil, startup.Stops, "kernel-absent"},
+		"a device that may be set":           {entry("if keystatus --shift; then set root=hd0,gpt1; fi"), nil, startup.Depends, "search-unknown"},
+		"the same device, that may be set":   {entry("if keystatus --shift; then set root=hd0,gpt2; fi"), nil, startup.Starts, ""},
+		"a device that is set after a find":  {entry("search --label --set=root root\nset root=hd0,gpt1"), nil, startup.Stops, "kernel-absent"},
+		"a label in other letters":           {entry("set root=hd0,gpt1\nsearch --label --set=root ROOT"), nil, startup.Stops, "kernel-absent"},
+		"a variable that no search has set":  {sample.With(entry(""), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n linux ($z)/boot/vmlinuz root=LABEL=root\n}\n"), nil, startup.Depends, "search-unknown"},
+		"an identifier in capitals is found": {entry("set root=hd0,gpt1\nsearch --fs-uuid --set=root 01000000-0000-0000-0000-000000000000"), nil, startup.Starts, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := sample.Drive(t, machine.RoleClone, c.disk.MustBuild())
+			if c.change != nil {
+				c.change(&d)
+			}
+			trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+			assert.Equal(t, c.verdict, trace.Verdict, "%s %s", trace.Headline, trace.Reason)
+			if c.rule != "" {
+				assert.Contains(t, rules(trace), c.rule)
+			}
+		})
+	}
+}

@@ -1,0 +1,77 @@
+package machine
+
+import (
+	"path"
+
+	"latchkey/core/disk"
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// maxSearchedFiles bounds the files that are looked for on every volume.
+const maxSearchedFiles = 256
+
+// lookForSearched looks on every volume for the files by which GRUB searches for one, and for
+// those that its menus load: where its root points is known only at the start.
+func (c *Contents) lookForSearched(d *disk.Disk, left *int64) {
+	names := c.searchedFiles()
+	if len(names) == 0 {
+		return
+	}
+	for i, p := range c.Layout.Partitions {
+		v := &c.Volumes[i]
+		if opened := volume.Examine(d, p); v.Readable && opened.Files != nil {
+			for name := range names {
+				(&gathering{v, opened.Files, left}).look(name)
+			}
+		}
+	}
+}
+
+// searchedFiles are the files that GRUB searches for by its configurations on the disk and by
+// what is built into it, and those that these load.
+func (c *Contents) searchedFiles() map[string]bool {
+	names := map[string]bool{}
+	add := func(name string) {
+		if name != "" && len(names) < maxSearchedFiles {
+			names[path.Join("/", AfterBrackets(name))] = true
+		}
+	}
+	take := func(searches []loader.GRUBSearch) {
+		for _, s := range searches {
+			if s.Spec.Kind == loader.ByFile {
+				add(s.Spec.Value)
+			}
+		}
+	}
+	config := func(g *loader.GRUBConfig) {
+		if g == nil {
+			return
+		}
+		take(g.Top)
+		for _, top := range g.Entries {
+			for _, e := range append([]loader.GRUBEntry{top}, top.Sub...) {
+				take(e.Searches)
+				for _, file := range append([]string{e.Linux, e.Chain}, e.Initrds...) {
+					add(file)
+				}
+			}
+		}
+	}
+	core := func(g *loader.GRUBCore) {
+		if g != nil && g.Config != "" {
+			config(loader.ParseGRUBConfig([]byte(g.Config)))
+		}
+	}
+	core(c.Core.Image)
+	for i := range c.Volumes {
+		v := &c.Volumes[i]
+		for _, f := range v.Loaders {
+			core(f.Program.GRUB)
+		}
+		for _, k := range v.Configs {
+			config(k.GRUB)
+		}
+	}
+	return names
+}
