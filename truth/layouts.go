@@ -204,8 +204,13 @@ func grubProgram(dir, prefix, commands string) ([]byte, error) {
 
 // grubWith is a GRUB with its folder, first commands ("" for none) and modules.
 func grubWith(dir, prefix, commands string, modules ...string) ([]byte, error) {
-	out, early := filepath.Join(dir, "grub.efi"), filepath.Join(dir, "early.cfg")
-	args := []string{"-O", "x86_64-efi", "-o", out, "-p", prefix}
+	return grubFor("x86_64-efi", filepath.Join(dir, "grub.efi"), prefix, commands, modules...)
+}
+
+// grubFor is grubWith for a platform, as a file.
+func grubFor(platform, out, prefix, commands string, modules ...string) ([]byte, error) {
+	early := out + ".cfg"
+	args := []string{"-O", platform, "-o", out, "-p", prefix}
 	if commands != "" {
 		args = append(args, "-c", early)
 		if err := os.WriteFile(early, []byte(commands), 0o600); err != nil {

@@ -3,8 +3,11 @@ package truth
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"latchkey/core/disk"
 	"latchkey/core/startup"
@@ -38,7 +41,8 @@ type grubMaker struct {
 	without []int
 	lines   int
 	gpt     bool
-	drives  int
+	legacy  bool
+	signed  bool // with Debian's signed GRUB, whose first commands are in its memory disk
 }
 
 // grubUUIDs are the file systems of the first drive; those of the second begin with 2 where it is no twin.
@@ -91,6 +95,14 @@ func (m *grubMaker) commands(most int) (text string) {
 	return text
 }
 
+// program is what lies on each volume: under legacy firmware its boot sector.
+func (m *grubMaker) program() string {
+	if m.legacy {
+		return "+1"
+	}
+	return "/m/m.efi"
+}
+
 // menu is a grub.cfg with one entry, or with commands that lead on to another.
 func (m *grubMaker) menu(at string) string {
 	m.said = append(m.said, at+":")
@@ -102,7 +114,7 @@ func (m *grubMaker) menu(at string) string {
 	}
 	m.said = append(m.said, "{")
 	entry := m.commands(3)
-	program := m.some("", "", "", "($root)", "($r2)", "("+m.device()+")") + "/m/m.efi"
+	program := m.some("", "", "", "($root)", "($r2)", "("+m.device()+")") + m.program()
 	m.said = append(m.said, program, "}")
 	return text + "menuentry 'x' {\n" + entry + "chainloader " + program + "\n}\n"
 }
@@ -114,6 +126,11 @@ func (m *grubMaker) drive(name string, id byte, twin bool) Drive {
 			fmt.Sprintf("only-%s-%d", name, n): []byte("here")}
 		if !m.of(3) {
 			files["boot/grub/grub.cfg"] = []byte(m.menu(fmt.Sprintf("%s%d", name, n)))
+		}
+		for _, name := range []string{"EFI/debian/grub.cfg", "EFI/BOOT/grub.cfg"} {
+			if m.signed && n == 1 && !m.of(3) {
+				files[name] = []byte(m.menu(name))
+			}
 		}
 		if m.of(2) {
 			files["boot/grub2/grub.cfg"] = []byte(m.menu(fmt.Sprintf("%s%d, 2", name, n)))
@@ -133,8 +150,24 @@ func (m *grubMaker) drive(name string, id byte, twin bool) Drive {
 	if !m.gpt {
 		d.Style, d.Signature = diskmaker.MBR, uint32(id)
 	}
-	return Drive{Name: name, Disk: d}
+	drive := Drive{Name: name, Disk: d}
+	for n := range 3 * m.sectors() {
+		at := int64(2048 + 40*2048*n)
+		drive = drive.spoiled(bootSector(name, n+1, at))
+	}
+	return drive
 }
+
+// sectors is 1 where markers lie in boot sectors.
+func (m *grubMaker) sectors() int {
+	if m.legacy {
+		return 1
+	}
+	return 0
+}
+
+// signedGRUB is Debian's, from its package for it.
+const signedGRUB = "/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"
 
 // grubModules are what reads the drives, and the commands.
 var grubModules = []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "search", "search_fs_uuid", "search_fs_file", "search_label",
@@ -144,13 +177,18 @@ var grubModules = []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "s
 // only one, and of how many commands it is made; those whose places are named are left out.
 func randomGRUB(seed uint64, without ...int) (Scenario, int) {
 	m := &grubMaker{chance: &chance{Rand: rand.New(rand.NewPCG(seed, 62))}, without: without}
-	m.gpt = !m.of(3)
+	m.legacy = seed%2 == 1
+	m.gpt = !m.of(3) && !m.legacy
+	m.signed = !m.legacy && m.of(4)
 	kind := "msdos"
 	if m.gpt {
 		kind = "gpt"
 	}
 	prefix := m.some("/boot/grub", fmt.Sprintf("(,%s2)/boot/grub", kind),
 		fmt.Sprintf("(hd0,%s%d)/boot/grub", kind, 1+m.IntN(3)), "(,gpt3)/boot/grub")
+	if m.signed {
+		prefix = "signed"
+	}
 	m.said = append(m.said, kind, prefix, "early")
 	early := ""
 	if m.of(2) {
@@ -175,14 +213,22 @@ func randomGRUB(seed uint64, without ...int) (Scenario, int) {
 		d := &drives[i]
 		called := "the " + firstOf(d.Role, "clone")
 		for n := range 3 {
-			starts[fmt.Sprintf("m.efi on partition %d of %s", n+1, called)] = tag(d.Name, n+1, "/m/m.efi")
+			loader := "/m/m.efi"
+			if m.legacy {
+				loader = startup.LoaderBootSector
+			}
+			starts[fmt.Sprintf("%s on partition %d of %s", m.program(), n+1, called)] = tag(d.Name, n+1, loader)
 		}
 		if d.Name == "b" {
-			d.Make = withGRUB(d.Disk, prefix, early)
+			d.Make = m.withGRUB(*d, prefix, early)
 		}
 	}
-	return Scenario{Name: fmt.Sprintf("GRUB %d: %s", seed, strings.Join(m.said, "; ")), Firmware: OVMF, Menu: starts,
-		Order: []string{"b", "a"}[:len(drives)], Drives: drives, Shows: "grub>|grub rescue>|Press any key"}, m.lines
+	s := Scenario{Name: fmt.Sprintf("GRUB %d: %s", seed, strings.Join(m.said, "; ")), Firmware: OVMF, Menu: starts,
+		Order: []string{"b", "a"}[:len(drives)], Drives: drives, Shows: "grub>|grub rescue>|Press any key"}
+	if m.legacy {
+		s.Firmware, s.Limit = SeaBIOS, 12*time.Second
+	}
+	return s, m.lines
 }
 
 func firstOf(s, otherwise string) string {
@@ -192,14 +238,28 @@ func firstOf(s, otherwise string) string {
 	return s
 }
 
-// withGRUB is a disk with GRUB as the fallback.
-func withGRUB(d diskmaker.Disk, prefix, early string) func(dir string) (*diskmaker.Image, error) {
+// withGRUB is a drive with GRUB as the fallback, or behind sector 0.
+func (m *grubMaker) withGRUB(d Drive, prefix, early string) func(dir string) (*diskmaker.Image, error) {
 	return func(dir string) (*diskmaker.Image, error) {
+		if m.legacy {
+			core := filepath.Join(dir, "core.img")
+			if _, err := grubFor("i386-pc", core, prefix, early, append(grubModules, "biosdisk")...); err != nil {
+				return nil, err
+			}
+			image, err := withCore(d.Disk, core)
+			if err == nil {
+				image = d.Spoil(image)
+			}
+			return image, err
+		}
 		program, err := grubWith(dir, prefix, early, grubModules...)
+		if m.signed {
+			program, err = os.ReadFile(signedGRUB)
+		}
 		if err != nil {
 			return nil, err
 		}
-		d.Partitions[0].Volume.Files[fallbackX64] = program
-		return d.Build()
+		d.Disk.Partitions[0].Volume.Files[fallbackX64] = program
+		return d.Disk.Build()
 	}
 }

@@ -115,7 +115,7 @@ func tryRandom(seed, count uint64, workers int, serial bool) int {
 func tally(serial bool, try func(each func(truth.Tried))) int {
 	agree, open, differ := 0, 0, 0
 	try(func(t truth.Tried) {
-		if tried := agree + open + differ; tried%100 == 99 {
+		if tried := agree + open + differ; tried%20 == 19 {
 			fmt.Fprintf(os.Stderr, "%d tried, %d differ\n", tried+1, differ)
 		}
 		switch {

@@ -21,7 +21,7 @@ const maxConfigFiles = 4
 func GrubProgram(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
 	switch g := f.Program.GRUB; {
 	case g != nil:
-		return grubCore(k, a, at, g)
+		return grubCore(k, a, at, g, path.Dir(strings.ReplaceAll(f.Path, `\`, "/")))
 	case f.Missing():
 		return a.Unproven("core-image-missing-evidence", course.StageConfiguration,
 			"Where GRUB reads its configuration is built into "+f.Path+", whose bytes are not in evidence.", course.HowCapture)
@@ -44,12 +44,13 @@ func GrubFromCode(k *course.Walk, a *course.Attempt, d *machine.Drive) course.Re
 		}
 		return a.Unproven("core-image-unread", course.StageConfiguration, text, course.HowTry)
 	}
-	return grubCore(k, a, machine.Spot{Drive: d, Index: -1}, core.Image)
+	return grubCore(k, a, machine.Spot{Drive: d, Index: -1}, core.Image, "")
 }
 
 // grubCore follows what is built into GRUB: its folder, and commands that are run before the
-// configuration there is read. GNU GRUB Manual 2.06, "Embedded configuration".
-func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUBCore) course.Result {
+// configuration there is read. Beside are the files of its own folder, "" where it is no file.
+// GNU GRUB Manual 2.06, "Embedded configuration".
+func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUBCore, beside string) course.Result {
 	to, next := rooted(k, a, at, g.Prefix), "$prefix/grub.cfg"
 	to.core = g
 	to.home = grubHome{to.grubRoot, g.Prefix}
@@ -64,8 +65,32 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 		if early.ConfigFile != "" {
 			next = early.ConfigFile
 		}
+		if strings.Contains(g.Config, "(memdisk)") {
+			var known bool
+			if next, known = to.fromMemory(at, beside); !known {
+				return a.Unproven("memory-disk-unread", course.StageConfiguration,
+					fmt.Sprintf("GRUB goes by a script in its memory disk, which leads it to no configuration that is in evidence: neither in %s nor beside it is a grub.cfg.",
+						g.Prefix), course.HowTry)
+			}
+		}
 	}
 	return grubFolder(k, a, at, to, next)
+}
+
+// fromMemory is where the script in the memory disk of the families' signed GRUB leads: to the
+// configuration in its folder, else to the one beside the program. Seen in Debian's own.
+func (p grubPlaces) fromMemory(at machine.Spot, beside string) (next string, known bool) {
+	holds := func(where machine.Spot, folder string) bool {
+		return where.Drive != nil && where.Index >= 0 &&
+			where.Volume().Config(machine.ConfigGRUB, path.Join("/", folder, "grub.cfg")) != nil
+	}
+	switch home := p.home.root; {
+	case holds(home, machine.AfterBrackets(p.home.folder)), home.Index >= 0 && !home.Volume().Readable:
+		return "$prefix/grub.cfg", true
+	case beside != "" && holds(at, beside):
+		return fmt.Sprintf("(,%d)%s/grub.cfg", at.Partition().Number, beside), true
+	}
+	return "", false
 }
 
 // grubFolder reads a configuration, in GRUB's folder or elsewhere, and follows it.

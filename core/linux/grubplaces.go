@@ -3,9 +3,11 @@ package linux
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
@@ -242,7 +244,7 @@ func grubDisk(k *course.Walk, a *course.Attempt, from *machine.Drive, name strin
 		return machine.Spot{}, false, false
 	}
 	d := from
-	if drives := k.Drives(); place.Drive >= 0 {
+	if drives := grubDrives(k, place.Drive); place.Drive >= 0 {
 		if place.Drive >= len(drives) {
 			return machine.Spot{}, false, true
 		}
@@ -253,6 +255,44 @@ func grubDisk(k *course.Walk, a *course.Attempt, from *machine.Drive, name strin
 		return machine.Spot{}, false, known
 	}
 	return machine.Spot{Drive: d, Index: on[0]}, true, true
+}
+
+// grubDrives are the drives as GRUB counts them: in the legacy firmware's order, under UEFI by
+// their device paths. Those of drives on one kind of port go by its number; which of others is
+// the first is not in evidence. GNU GRUB's disk/efi/efidisk.c, seen in a real GRUB (package truth,
+// the searches at random).
+func grubDrives(k *course.Walk, number int) []*machine.Drive {
+	if number < 0 {
+		return nil
+	}
+	drives := k.Drives()
+	if k.Mode() != firmware.UEFI || len(drives) < 2 {
+		return drives
+	}
+	port := func(d *machine.Drive) (n int, known bool) {
+		bus, _ := d.Bus.Get()
+		n, known = d.Port.Get()
+		return n, known && bus == "sata"
+	}
+	drives = slices.Clone(drives)
+	if !slices.ContainsFunc(drives, func(d *machine.Drive) bool { _, known := port(d); return !known }) {
+		slices.SortStableFunc(drives, func(x, y *machine.Drive) int {
+			m, _ := port(x)
+			n, _ := port(y)
+			return m - n
+		})
+		return drives
+	}
+	q := course.Question{ID: "grub-first", Stage: course.StageConfiguration, Text: "Which drive does GRUB call hd0?",
+		How: "At GRUB's prompt: ls (hd0,gpt1)/ lists the files of its first partition. Or pull the original for the first start: then there is only one."}
+	for _, d := range drives {
+		q.Options = append(q.Options, course.Option{ID: d.Name, Label: machine.UpperFirst(d.Called())})
+	}
+	picked := k.World.Ask(q)
+	if i := slices.IndexFunc(drives, func(d *machine.Drive) bool { return d.Name == picked }); i > 0 {
+		drives = append([]*machine.Drive{drives[i]}, slices.Delete(drives, i, i+1)...)
+	}
+	return drives
 }
 
 // grubVolume resolves a volume that lies in others. What is encrypted cannot be looked

@@ -11,6 +11,7 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/linux"
 	"latchkey/core/loader"
@@ -322,10 +323,20 @@ func TestHalfFromTheOtherDisk(t *testing.T) {
 	require.Len(t, trace.Findings, 1)
 	assert.Equal(t, course.Rule("half-from-the-other"), trace.Findings[0].Rule)
 	assert.Contains(t, trace.Findings[0].Facts[0].Label, "/etc/fstab, line 2")
-	// The folder that is built in names the second drive in the firmware's order.
+	// The folder that is built in names the second drive as GRUB counts: by the ports, if they
+	// are known.
 	core(&clone).Prefix = "(hd1,gpt2)/boot/grub"
-	trace = startup.Simulate(sample.Whole(firmware.UEFI, clone, original))
-	assert.Equal(t, startup.StartsOriginal, trace.Verdict, trace.Reason)
+	m := sample.Whole(firmware.UEFI, clone, original)
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, "grub-first", trace.Missing[0].ID)
+	for i, verdict := range []startup.Verdict{startup.StartsOriginal, startup.Starts} {
+		for j := range m.Drives {
+			m.Drives[j].Bus, m.Drives[j].Port = fact.Tell("sata"), fact.Tell((i+j)%2)
+		}
+		trace = startup.Simulate(m)
+		assert.Equal(t, verdict, trace.Verdict, trace.Reason)
+	}
 }
 
 // What is known of GRUB's core image behind sector 0, and what follows from it.
