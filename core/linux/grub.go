@@ -62,7 +62,7 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 			return *end
 		}
 		to = to.homed(k, a, at, early.Prefix)
-		if early.ConfigFile != "" {
+		if early.ConfigFile != "" && !to.lacks(k, *a, at, early.ConfigFile) {
 			next = early.ConfigFile
 		}
 		if strings.Contains(g.Config, "(memdisk)") {
@@ -77,17 +77,37 @@ func grubCore(k *course.Walk, a *course.Attempt, at machine.Spot, g *loader.GRUB
 	return grubFolder(k, a, at, to, next)
 }
 
+// lacks reports whether a configuration is known not to be there: one that is built in goes on
+// with GRUB's own then.
+func (p grubPlaces) lacks(k *course.Walk, a course.Attempt, from machine.Spot, next string) bool {
+	holder, name, end := p.leads(k, &a, from, next)
+	if end == nil {
+		_, end = grubConfig(&a, p, holder, name)
+	}
+	return end != nil && end.State == course.Blocks
+}
+
 // fromMemory is where the script in the memory disk of the families' signed GRUB leads: to the
-// configuration in its folder, else to the one beside the program. Seen in Debian's own.
+// configuration in its folder, without that folder to the one of /boot/grub, else to the one
+// beside the program. Seen in Debian's own.
 func (p grubPlaces) fromMemory(at machine.Spot, beside string) (next string, known bool) {
 	holds := func(where machine.Spot, folder string) bool {
 		return where.Drive != nil && where.Index >= 0 &&
 			where.Volume().Config(machine.ConfigGRUB, path.Join("/", folder, "grub.cfg")) != nil
 	}
+	const common = "/boot/grub"
+	folder, told := true, false
+	if at.Index >= 0 {
+		folder, told = at.Volume().Holds(machine.AfterBrackets(p.home.folder))
+	}
 	switch home := p.home.root; {
 	case holds(home, machine.AfterBrackets(p.home.folder)), home.Index >= 0 && !home.Volume().Readable:
 		return "$prefix/grub.cfg", true
-	case beside != "" && holds(at, beside):
+	case beside == "" || !told:
+		return "", false
+	case !folder && holds(at, common):
+		return fmt.Sprintf("(,%d)%s/grub.cfg", at.Partition().Number, common), true
+	case holds(at, beside):
 		return fmt.Sprintf("(,%d)%s/grub.cfg", at.Partition().Number, beside), true
 	}
 	return "", false

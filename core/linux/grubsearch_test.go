@@ -23,6 +23,8 @@ func TestWhereGRUBGoes(t *testing.T) {
 	onRoot := func(prefix, early string) func(d *machine.Drive) {
 		return func(d *machine.Drive) { core(d).Prefix, core(d).Config = prefix, early }
 	}
+	grub := diskmaker.Program{Is: "grub", Prefix: "/EFI/gone", Size: 8192}
+	elsewhere := sample.With(entry(""), 0, sample.FallbackPath, string(grub.Bytes()))
 	for name, c := range map[string]struct {
 		disk    diskmaker.Disk
 		change  func(d *machine.Drive)
@@ -43,8 +45,13 @@ func TestWhereGRUBGoes(t *testing.T) {
 		"a file that is on none": {entry("set root=hd0,gpt1\nsearch --file --set=root /etc/gone"), nil, startup.Stops,
 			"kernel-absent"},
 		"a script in the memory disk, and a folder": {entry(""), onRoot("/EFI/debian", "normal (memdisk)/grub.cfg\n"), startup.Starts, ""},
-		"a script in the memory disk, and a configuration beside": {sample.With(entry(""), 0, `\EFI\BOOT\grub.cfg`,
-			"search.fs_label root root\nconfigfile ($root)/boot/grub/grub.cfg\n"), onRoot("/EFI/gone", "normal (memdisk)/grub.cfg\n"), startup.Starts, ""},
+		"a script in the memory disk, and a configuration beside": {sample.With(elsewhere, 0, `\EFI\BOOT\grub.cfg`,
+			"search.fs_label root root\nconfigfile ($root)/boot/grub/grub.cfg\n"), onRoot("/EFI/gone", "normal (memdisk)/grub.cfg\n"),
+			startup.Starts, ""},
+		"a configuration that is built in and not there": {entry(""), onRoot("(,gpt2)/boot/grub",
+			"configfile ($root)/gone/grub.cfg\n"), startup.Depends, "menu-missing-evidence"},
+		"a configuration that is built in, on a device that is not there": {entry(""), onRoot("(,gpt2)/boot/grub",
+			"configfile (hd7,gpt1)/boot/grub/grub.cfg\n"), startup.Starts, ""},
 		"a script in the memory disk, and nothing": {entry(""), onRoot("/EFI/gone", "normal (memdisk)/grub.cfg\n"), startup.Depends,
 			"memory-disk-unread"},
 		"a search that sets nothing":         {entry("set root=hd0,gpt1\nsearch --label root"), nil, startup.Stops, "kernel-absent"},

@@ -59,6 +59,12 @@ func (v *Volume) lookAtPrograms(fat *volume.FAT) {
 			v.Loaders = append(v.Loaders, f)
 		}
 	}
+	for _, f := range v.Loaders {
+		if g := f.Program.GRUB; g != nil && v.looked != nil {
+			_, err := fat.Lookup(AfterBrackets(g.Prefix))
+			v.looked[strings.ToLower(AfterBrackets(g.Prefix))] = err
+		}
+	}
 }
 
 // namedPrograms lists what menus and entries start that is a program of the firmware's.
