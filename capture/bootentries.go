@@ -63,6 +63,12 @@ func VariableFiles(folder string) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, name := range firmware.LoaderVariables {
+		file := filepath.Join(folder, firmware.LoaderVariableFile(name))
+		if _, err := os.Stat(file); err == nil {
+			names = append([]string{file}, names...)
+		}
+	}
 	files := map[string][]byte{}
 	for _, name := range names[:min(len(names), maxVariables)] {
 		f, err := os.Open(name)

@@ -108,13 +108,13 @@ var firmwareProc = windows.NewLazySystemDLL("kernel32.dll").NewProc("GetFirmware
 // firmwareVariable reads one of the firmware's variables, for which the privilege
 // SeSystemEnvironmentPrivilege is taken up: the maker's reference of
 // GetFirmwareEnvironmentVariableW.
-func firmwareVariable(name string) []byte {
+func firmwareVariable(name, vendor string) []byte {
 	takePrivilege.Do(takeUpPrivilege)
 	if firmwareProc.Find() != nil {
 		return nil
 	}
 	n, errName := windows.UTF16PtrFromString(name)
-	guid, errGUID := windows.UTF16PtrFromString("{" + globalVariables + "}")
+	guid, errGUID := windows.UTF16PtrFromString("{" + vendor + "}")
 	if errName != nil || errGUID != nil {
 		return nil
 	}

@@ -3,6 +3,9 @@ package capture
 import (
 	"encoding/binary"
 	"fmt"
+	"strings"
+
+	"latchkey/core/firmware"
 )
 
 // globalVariables is the vendor GUID of the boot variables. UEFI Specification 2.10,
@@ -20,15 +23,16 @@ const mostProbed = 0x100
 // gatherVariables asks a system that does not list its firmware's variables for those
 // that decide a start, by name. They are named and made up as Linux' efivarfs stores
 // them; nothing where there is no order, as on legacy firmware.
-func gatherVariables(read func(name string) []byte) map[string][]byte {
+func gatherVariables(read func(name, vendor string) []byte) map[string][]byte {
 	all := map[string][]byte{}
-	take := func(name string) []byte {
-		value := read(name)
+	from := func(name, vendor string) []byte {
+		value := read(name, vendor)
 		if value != nil {
-			all[name+"-"+globalVariables] = append(binary.LittleEndian.AppendUint32(nil, attributes), value...)
+			all[name+"-"+vendor] = append(binary.LittleEndian.AppendUint32(nil, attributes), value...)
 		}
 		return value
 	}
+	take := func(name string) []byte { return from(name, globalVariables) }
 	order, next := take("BootOrder"), take("BootNext")
 	if order == nil {
 		return nil
@@ -44,6 +48,10 @@ func gatherVariables(read func(name string) []byte) map[string][]byte {
 	}
 	for n := range numbers {
 		take(fmt.Sprintf("Boot%04X", n))
+	}
+	for _, name := range firmware.LoaderVariables {
+		_, vendor, _ := strings.Cut(firmware.LoaderVariableFile(name), "-")
+		from(name, vendor)
 	}
 	return all
 }

@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -16,15 +17,22 @@ func TestVariablesByName(t *testing.T) {
 		"BootOrder": {1, 0, 0x34, 0x12}, "BootNext": {0x00, 0x20},
 		"Boot0001": loadOption("one"), "Boot1234": loadOption("far"), "Boot2000": loadOption("next"), "Boot0042": loadOption("not in the order"),
 	}
-	got := gatherVariables(func(name string) []byte { return held[name] })
-	assert.Len(t, got, 6)
+	held["LoaderEntryDefault"] = []byte{'a', 0, '.', 0, 'c', 0, 0, 0}
+	got := gatherVariables(func(name, vendor string) []byte {
+		if strings.HasPrefix(name, "Loader") && vendor != "4a67b082-0a4c-41cf-b6c7-440b29bb8c4f" {
+			return nil
+		}
+		return held[name]
+	})
+	assert.Len(t, got, 7)
 	entries, err := firmware.DecodeVariables(got)
 	require.NoError(t, err)
 	assert.Equal(t, []uint16{1, 0x1234}, entries.Order)
 	assert.EqualValues(t, 0x2000, *entries.Next)
 	assert.Equal(t, "far", entries.All[0x1234].Description)
 	assert.Contains(t, entries.All, uint16(0x42))
-	assert.Nil(t, gatherVariables(func(string) []byte { return nil }), "legacy firmware")
+	assert.Equal(t, "a.c", entries.Menu.Default)
+	assert.Nil(t, gatherVariables(func(string, string) []byte { return nil }), "legacy firmware")
 }
 
 // loadOption is an active entry without more than an end of its path. UEFI Specification

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 )
@@ -150,16 +151,23 @@ func randomMenu(seed uint64, without ...int) (Scenario, int) {
 	}
 	settings := "timeout 0\n"
 	if m.of(2) {
-		settings += "default " + m.some("a", "a.conf", "linux-*", "linux-6.1?.conf", "*.efi", "zulu*", "Zulu.conf", "A.conf", "B*", "Linux-6.9.conf", "auto-windows", "[ab].conf", "gone") + "\n"
+		settings += "default " + m.some("a", "a.conf", "linux-*", "linux-6.1?.conf", "*.efi", "zulu*", "Zulu.conf", "A.conf", "B*", "Linux-6.9.conf", "auto-windows", "[ab].conf", "gone", "@saved") + "\n"
 	}
 	if m.of(6) {
 		settings += "auto-entries " + m.some("no", "0", "yes") + "\n"
+	}
+	kept := map[string]string{}
+	for _, name := range firmware.LoaderVariables {
+		if m.of(4) {
+			kept[name] = m.some("a.conf", "b.conf", "zulu.conf", "Zulu.conf", "linux-6.10.conf", "gone.conf", "linux-6.9.efi", "linux*", "@saved")
+			settings += "# " + name + "=" + kept[name] + "\n"
+		}
 	}
 	m.said = append(m.said, strings.ReplaceAll(strings.TrimSpace(settings), "\n", ", "))
 	m.files[0][`\loader\loader.conf`] = []byte(settings)
 	boot := diskmaker.Partition{Type: disk.MustGUID("BC13C2FF-59E6-4262-A352-B275FD6F7172"), MiB: 40,
 		Volume: diskmaker.Volume{Kind: "fat32", Files: m.files[1]}}
-	s := Scenario{Name: fmt.Sprintf("menu %d: %s", seed, strings.Join(m.said, ", ")), Firmware: OVMF, Menu: m.starts,
+	s := Scenario{Name: fmt.Sprintf("menu %d: %s", seed, strings.Join(m.said, ", ")), Firmware: OVMF, Menu: m.starts, Kept: kept,
 		Drives: []Drive{{Name: "a", Disk: gptDisk(1, esp(diskmaker.Volume{Kind: "fat32", Files: m.files[0]}), boot)}}}
 	return s, m.parts
 }

@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -27,6 +28,8 @@ type Scenario struct {
 	Entries   []diskmaker.Entry
 	BootOrder []uint16 // nil is the order of Entries
 	Next      *uint16
+	// Kept are variables in which a boot loader keeps what was chosen of its menu.
+	Kept map[string]string
 	// Answers are given to the check's questions, by their names.
 	Answers map[string]string
 	// Whole judges the start to its end, not up to the hand-over.
@@ -157,7 +160,13 @@ func (s *Scenario) variables() map[string][]byte {
 			order = append(order, e.Number)
 		}
 	}
-	return diskmaker.Variables(s.Entries, order, s.Next)
+	files := diskmaker.Variables(s.Entries, order, s.Next)
+	for name, text := range s.Kept {
+		for _, c := range text + "\x00" {
+			files[name] = binary.LittleEndian.AppendUint16(files[name], uint16(c))
+		}
+	}
+	return files
 }
 
 func (s *Scenario) writeVariables(dir string) error {
@@ -165,7 +174,7 @@ func (s *Scenario) writeVariables(dir string) error {
 		return err
 	}
 	for name, value := range s.variables() {
-		path := filepath.Join(dir, name+"-"+diskmaker.BootVariableVendor.String())
+		path := filepath.Join(dir, name+"-"+vendorOf(name).String())
 		if err := os.WriteFile(path, append([]byte{7, 0, 0, 0}, value...), 0o600); err != nil {
 			return err
 		}

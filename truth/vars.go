@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sort"
+	"strings"
 
 	"latchkey/core/disk"
 	"latchkey/internal/diskmaker"
@@ -84,6 +85,16 @@ func record(name string, data []byte) []byte {
 	}
 	le.PutUint32(r[36:], uint32(len(wide)))
 	le.PutUint32(r[40:], uint32(len(data)))
-	copy(r[44:], diskmaker.BootVariableVendor[:])
+	vendor := vendorOf(name)
+	copy(r[44:], vendor[:])
 	return append(append(r, wide...), data...)
+}
+
+// vendorOf is the vendor of a variable, by its name: a boot loader's, or the firmware's own. The
+// UAPI Group's Boot Loader Interface.
+func vendorOf(name string) disk.GUID {
+	if strings.HasPrefix(name, "Loader") {
+		return disk.MustGUID("4A67B082-0A4C-41CF-B6C7-440B29BB8C4F")
+	}
+	return diskmaker.BootVariableVendor
 }

@@ -383,6 +383,9 @@ func readEfivar(t *text, l *Listing) {
 	entries, err := firmware.DecodeVariables(map[string][]byte{t.name: t.raw})
 	// It is one variable of several.
 	entries.Open, entries.OrderOpen, entries.NextOpen = true, len(entries.Order) == 0, entries.Next == nil
+	if *entries.Menu == (firmware.LoaderMenu{}) {
+		entries.Menu = nil
+	}
 	l.Entries, l.Mode = entries, uefi()
 	l.Lines = []Line{{Number: 1, Text: fmt.Sprintf("%s, %d bytes", t.name, len(t.raw)), State: Understood, Means: "a boot variable"}}
 	if err != nil {

@@ -1,6 +1,7 @@
 package firmware
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -24,6 +25,9 @@ type Entries struct {
 	NoOrder bool
 	// NextOpen is set where it is not told whether there is a BootNext.
 	NextOpen bool
+	// Menu is what a boot loader keeps of its own menu beside them; nil where that is not in
+	// evidence.
+	Menu *LoaderMenu
 }
 
 // Told reports whether entries are told of, or it is known that there are none.
@@ -159,6 +163,7 @@ func (e *Entries) Fill(other *Entries, evidence uint64) {
 		e.Order, e.OrderOpen = other.Order, other.OrderOpen
 	}
 	e.Open = e.Open && other.Open
+	e.Menu = cmp.Or(e.Menu, other.Menu)
 	for n, entry := range other.All {
 		if have, known := e.All[n]; !known || have.Path.Open && !entry.Path.Open {
 			entry.Source.Evidence = evidence

@@ -201,10 +201,12 @@ func (n *PartitionNode) String() string {
 var globalVariable = "-" + strings.ToLower(disk.MustGUID("8BE4DF61-93CA-11D2-AA0D-00E098032B8C").String())
 
 // IsBootVariable reports whether a file is named as Linux' efivarfs names the
-// boot variables.
+// variables that decide a start.
 func IsBootVariable(file string) bool {
-	name, global := strings.CutSuffix(strings.ToLower(file), globalVariable)
-	return global && strings.HasPrefix(name, "boot")
+	file = strings.ToLower(file)
+	name, global := strings.CutSuffix(file, globalVariable)
+	_, loader := isLoaderVariable(file)
+	return global && strings.HasPrefix(name, "boot") || loader
 }
 
 // attributesLength is what Linux' efivarfs puts before a variable's contents.
@@ -214,10 +216,14 @@ const attributesLength = 4
 // the attributes first, then the contents. Other variables are passed over;
 // damaged ones are reported and the rest is kept.
 func DecodeVariables(files map[string][]byte) (*Entries, error) {
-	e := &Entries{All: map[uint16]Entry{}}
+	e := &Entries{All: map[uint16]Entry{}, Menu: &LoaderMenu{}}
 	var errs []error
 	for file, raw := range files {
 		name, global := strings.CutSuffix(strings.ToLower(file), globalVariable)
+		if at, is := isLoaderVariable(strings.ToLower(file)); is && len(raw) >= attributesLength {
+			e.Menu.set(at, wide(raw[attributesLength:]))
+			continue
+		}
 		if !global || !strings.HasPrefix(name, "boot") {
 			continue
 		}

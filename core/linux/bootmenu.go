@@ -35,6 +35,20 @@ func (c choice) entry() loader.Entry {
 	return loader.Entry{}
 }
 
+// is reports whether a pattern means the choice. systemd-boot(7).
+func (c choice) is(pattern string) bool {
+	ok, err := path.Match(pattern, c.id)
+	return ok && err == nil
+}
+
+// root is what the choice names as its root; nil where it names none.
+func (c choice) root() *loader.Spec {
+	if c.program != nil && c.program.Program.Unified != nil {
+		return loader.RootOf(c.program.Program.Unified.Options)
+	}
+	return c.entry().Root
+}
+
 // file is where the choice lies.
 func (c choice) file() string {
 	if c.program != nil {

@@ -120,7 +120,6 @@ func TestTheEntryThatIsStarted(t *testing.T) {
 
 // What the evidence lacks of a menu never makes another entry the one that is started.
 func TestMenusThatAreNotInEvidence(t *testing.T) {
-	settings := &loader.LoaderSettings{Default: "@saved"}
 	for name, c := range map[string]struct {
 		change func(v *machine.Volume)
 		rule   course.Rule
@@ -129,10 +128,8 @@ func TestMenusThatAreNotInEvidence(t *testing.T) {
 		"the settings": {func(v *machine.Volume) {
 			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf", Err: &disk.NotCaptured{}})
 		}, "entries-missing-evidence"},
-		"the entry that was started last": {func(v *machine.Volume) {
-			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf", Menu: settings})
-		}, "default-unknown"},
-		"an entry that the settings name, but for one before it": {func(v *machine.Volume) {
+		"what the firmware keeps of the menu": {nil, "default-unknown"},
+		"an entry that the settings name and that cannot be read": {func(v *machine.Volume) {
 			v.Configs[1].Err, v.Configs[1].Entry = errors.New("damaged"), nil
 			v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigMenu, Path: "/loader/loader.conf",
 				Menu: &loader.LoaderSettings{Default: "b.conf"}})
@@ -143,10 +140,37 @@ func TestMenusThatAreNotInEvidence(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := sample.Drive(t, machine.RoleClone, menuDisk("", map[string][]string{"a": nil, "b": nil}).MustBuild())
-			c.change(&d.Contents.Volumes[0])
-			trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+			m := sample.Whole(firmware.UEFI, d)
+			if c.change != nil {
+				c.change(&d.Contents.Volumes[0])
+			} else {
+				m.Firmware.Entries.Menu = nil
+			}
+			trace := startup.Simulate(m)
 			assert.Equal(t, startup.Depends, trace.Verdict)
 			assert.Contains(t, rules(trace), c.rule)
 		})
+	}
+}
+
+// What is kept in the firmware's variables goes before the settings, what is kept for once before
+// that. The UAPI Group's Boot Loader Interface.
+func TestTheEntryThatTheFirmwareKeeps(t *testing.T) {
+	for want, c := range map[string]struct {
+		kept     firmware.LoaderMenu
+		settings string
+	}{
+		`\a.efi`: {firmware.LoaderMenu{Once: "a.conf", Default: "b.conf"}, "c.conf"},
+		`\b.efi`: {firmware.LoaderMenu{Once: "gone.conf", Default: "b.conf"}, "c.conf"},
+		`\c.efi`: {firmware.LoaderMenu{Last: "b.conf"}, "c.conf"},
+		`\d.efi`: {firmware.LoaderMenu{Last: "d.conf"}, "@saved"},
+		`\e.efi`: {firmware.LoaderMenu{Default: "@saved", Last: "e.conf"}, "c.conf"},
+		`\f.efi`: {firmware.LoaderMenu{}, "@saved"},
+	} {
+		names := map[string][]string{"a": nil, "b": nil, "c": nil, "d": nil, "e": nil, "f": nil}
+		declared := sample.With(menuDisk("", names), 0, "/loader/loader.conf", "default "+c.settings+"\n")
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, declared.MustBuild()))
+		m.Firmware.Entries.Menu = &c.kept
+		assert.Contains(t, startup.Simulate(m).Reason, want+" is none of the loaders")
 	}
 }

@@ -8,9 +8,28 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
+
+// preferred are the patterns of the entries that are started before the first of the menu, and
+// whether what the firmware keeps of them is known. systemd-boot(7), "EFI Variables".
+func preferred(k *course.Walk, settings *loader.LoaderSettings) (patterns []string, known bool) {
+	kept := &firmware.LoaderMenu{}
+	if e := k.Machine.Firmware.Entries; e != nil && e.Menu != nil {
+		kept, known = e.Menu, true
+	}
+	for _, pattern := range []string{kept.Once, kept.Default, settings.Default} {
+		if pattern == savedEntry {
+			pattern = kept.Last
+		}
+		if pattern != "" {
+			patterns = append(patterns, pattern)
+		}
+	}
+	return patterns, known
+}
 
 // extendedBoot is the type of the extended boot loader partition. UAPI Group's
 // Discoverable Partitions Specification, XBOOTLDR.
@@ -43,14 +62,21 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot, self 
 	if !settings.NoneByItself {
 		menu = append(menu, byItself(at, self)...)
 	}
-	preferred := func(c choice) bool { return settings.Prefers(c.id) }
-	switch i := slices.IndexFunc(menu, preferred); {
-	case i >= 0 && !slices.ContainsFunc(menu[:i], choice.open):
-		return follow(k, a, at, menu[i])
-	case settings.Default == savedEntry && !sameRoot(menu):
+	patterns, known := preferred(k, settings)
+	if !known && len(menu) > 1 && !sameRoot(menu) {
 		return a.Unproven("default-unknown", course.StageConfiguration,
-			"The boot loader starts the entry that was started last, and which one that was is not in evidence.", course.HowTry)
-	case slices.ContainsFunc(menu, choice.open) && !sameRoot(menu):
+			"Which entry was chosen in the boot loader's menu, or started last, is kept in the firmware's variables, which are not in evidence.",
+			"In a running Linux: bootctl status names the default entry. Or take evidence there: it holds the variables.")
+	}
+	for _, pattern := range patterns {
+		if i := slices.IndexFunc(menu, func(c choice) bool { return c.is(pattern) }); i >= 0 {
+			if slices.ContainsFunc(menu[:i], choice.open) {
+				return notInEvidence(a)
+			}
+			return follow(k, a, at, menu[i])
+		}
+	}
+	if slices.ContainsFunc(menu, choice.open) && !sameRoot(menu) {
 		return notInEvidence(a)
 	}
 	first := slices.IndexFunc(menu, func(c choice) bool { return !c.byItself })
@@ -129,7 +155,7 @@ func grubEntries(k *course.Walk, a *course.Attempt, at machine.Spot, name string
 // sameRoot reports whether all entries are known, and name the same root.
 func sameRoot(menu []choice) bool {
 	for _, c := range menu {
-		x, y := c.entry().Root, menu[0].entry().Root
+		x, y := c.root(), menu[0].root()
 		if x == nil || y == nil || *x != *y {
 			return false
 		}

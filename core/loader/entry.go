@@ -73,12 +73,6 @@ type LoaderSettings struct {
 	NoneByItself bool   // nothing but the entries is in the menu
 }
 
-// Prefers reports whether a name is one that the settings' default means.
-func (s *LoaderSettings) Prefers(name string) bool {
-	ok, err := path.Match(s.Default, name)
-	return ok && err == nil
-}
-
 // ParseLoaderSettings reads loader.conf.
 func ParseLoaderSettings(raw []byte) *LoaderSettings {
 	s := &LoaderSettings{}

@@ -188,7 +188,7 @@ func entryFirst(m machine.Machine, _ course.Stage) []move {
 		order := append([]uint16{n}, entries.Order[:i]...)
 		order = append(order, entries.Order[i+1:]...)
 		e.Active = true
-		changed := &firmware.Entries{All: maps.Clone(entries.All), Order: order, Next: entries.Next}
+		changed := &firmware.Entries{All: maps.Clone(entries.All), Order: order, Next: entries.Next, Menu: entries.Menu}
 		changed.All[n] = e
 		result := m
 		result.Firmware.Entries = changed
@@ -237,7 +237,7 @@ func withEntry(m machine.Machine, drive string, i int, path, name string) machin
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
 	if old := m.Firmware.Entries; old != nil {
 		maps.Copy(entries.All, old.All)
-		entries.Order = append(entries.Order, old.Order...)
+		entries.Order, entries.Menu = append(entries.Order, old.Order...), old.Menu
 	}
 	number := uint16(0)
 	for ; ; number++ {

@@ -69,7 +69,7 @@ func EDK2(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
 	b, _ := firmware.Named("edk2")
 	m := machine.Machine{Until: machine.UntilLoader, Drives: drives, Firmware: firmware.Settings{
 		Mode: fact.Tell(mode), Arch: fact.Tell(firmware.X64), SecureBoot: fact.Tell(false), Behaviour: b,
-		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}},
+		Entries: &firmware.Entries{All: map[uint16]firmware.Entry{}, Menu: &firmware.LoaderMenu{}},
 	}}
 	for _, d := range drives {
 		m.DeviceOrder = append(m.DeviceOrder, d.Name)

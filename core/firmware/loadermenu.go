@@ -1,0 +1,35 @@
+package firmware
+
+import "strings"
+
+// LoaderMenu is what systemd-boot keeps in the firmware's variables of which entry of its menu
+// it starts; "" is not set. The UAPI Group's Boot Loader Interface, "LoaderEntryDefault".
+type LoaderMenu struct {
+	Once    string // at the next start alone
+	Default string // chosen in the menu
+	Last    string // started last
+}
+
+// loaderVariable is the vendor GUID of a boot loader's variables. The Boot Loader Interface.
+const loaderVariable = "-4a67b082-0a4c-41cf-b6c7-440b29bb8c4f"
+
+// LoaderVariables are the names of those that decide a start.
+var LoaderVariables = []string{"LoaderEntryOneShot", "LoaderEntryDefault", "LoaderEntryLastBooted"}
+
+// LoaderVariableFile is how Linux' efivarfs names a boot loader's variable.
+func LoaderVariableFile(name string) string { return name + loaderVariable }
+
+// isLoaderVariable reports whether a file, in small letters, is named so.
+func isLoaderVariable(file string) (at int, is bool) {
+	for i, name := range LoaderVariables {
+		if file == strings.ToLower(LoaderVariableFile(name)) {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+// set takes a variable's contents over.
+func (m *LoaderMenu) set(at int, text string) {
+	*[]*string{&m.Once, &m.Default, &m.Last}[at] = strings.TrimRight(text, "\x00")
+}
