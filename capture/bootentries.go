@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -63,12 +64,12 @@ func VariableFiles(folder string) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range firmware.LoaderVariables {
-		file := filepath.Join(folder, firmware.LoaderVariableFile(name))
-		if _, err := os.Stat(file); err == nil {
-			names = append([]string{file}, names...)
-		}
+	kept, err := filepath.Glob(filepath.Join(folder, "LoaderEntry*"))
+	if err != nil {
+		return nil, err
 	}
+	kept = slices.DeleteFunc(kept, func(file string) bool { return !firmware.IsBootVariable(filepath.Base(file)) })
+	names = append(kept, names...)
 	files := map[string][]byte{}
 	for _, name := range names[:min(len(names), maxVariables)] {
 		f, err := os.Open(name)

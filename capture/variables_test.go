@@ -1,6 +1,8 @@
 package capture
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -43,4 +45,20 @@ func loadOption(name string) []byte {
 		b = append(b, byte(c), 0)
 	}
 	return append(b, 0, 0, 0x7F, 0xFF, 4, 0)
+}
+
+// A folder of variables holds others beside those that decide a start.
+func TestVariablesOfAFolder(t *testing.T) {
+	folder := t.TempDir()
+	const vendor = "-4A67B082-0A4C-41CF-B6C7-440B29BB8C4F"
+	for _, name := range []string{"LoaderEntryDefault" + vendor, "LoaderEntrySelected" + vendor, "Timeout-" + globalVariables,
+		"BootOrder-" + globalVariables} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte{7, 0, 0, 0, 'a', 0}, 0o600))
+	}
+	files, err := VariableFiles(folder)
+	require.NoError(t, err)
+	assert.Len(t, files, 2)
+	entries, err := firmware.DecodeVariables(files)
+	require.NoError(t, err)
+	assert.Equal(t, &firmware.LoaderMenu{Default: "a"}, entries.Menu)
 }

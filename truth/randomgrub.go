@@ -16,23 +16,18 @@ import (
 
 // TryGRUBs holds where GRUB's searches of seeds in a row lead against what is computed of them.
 func TryGRUBs(from, count uint64, workers int, each func(Tried)) {
-	sideBySide(seedsFrom(from, count), workers, TryGRUB, func(_ int, t Tried) { each(t) })
+	try := func(seed uint64) Tried {
+		differs := func(r Report) bool { return r.Differs != "" && !undecided(r) }
+		r := smallest(func(without ...int) (Scenario, int) { return randomGRUB(seed, without...) }, differs)
+		return Tried{Report: r, Open: undecided(r)}
+	}
+	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })
 }
 
-// TryGRUB starts GRUB with commands and a menu at random; where it differs, it is made as small
-// as it goes.
-func TryGRUB(seed uint64) Tried {
-	s, lines := randomGRUB(seed)
-	r := Run(s)
-	without := []int{}
-	for i := 0; i < lines && r.Differs != "" && r.Err == nil; i++ {
-		less, _ := randomGRUB(seed, append(slices.Clone(without), i)...)
-		if t := Run(less); t.Differs != "" && t.Err == nil {
-			without, r = append(without, i), t
-		}
-	}
-	open := r.Trace.Verdict == startup.Depends && r.Differs != ""
-	return Tried{Report: r, Open: open && strings.HasPrefix(r.Differs, "computed depends")}
+// undecided reports whether the check leads to no program, because it says that it depends.
+func undecided(r Report) bool {
+	return r.Trace.Verdict == startup.Depends &&
+		(strings.HasPrefix(r.Differs, "computed depends") || strings.HasPrefix(r.Differs, "computed  "))
 }
 
 // grubMaker writes GRUB's commands, without some of them.

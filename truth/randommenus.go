@@ -14,22 +14,25 @@ import (
 
 // TryMenus holds systemd-boot's menus of seeds in a row against what is computed of them.
 func TryMenus(from, count uint64, workers int, each func(Tried)) {
-	sideBySide(seedsFrom(from, count), workers, TryMenu, func(_ int, t Tried) { each(t) })
+	try := func(seed uint64) Tried {
+		made := func(without ...int) (Scenario, int) { return randomMenu(seed, without...) }
+		return Tried{Report: smallest(made, func(r Report) bool { return r.Differs != "" })}
+	}
+	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })
 }
 
-// TryMenu starts systemd-boot with a menu at random; where it differs, it is made as small as
-// it goes.
-func TryMenu(seed uint64) Tried {
-	s, parts := randomMenu(seed)
+// smallest runs a machine that is made of parts; where it differs, as few of them as still do.
+func smallest(made func(without ...int) (Scenario, int), differs func(Report) bool) Report {
+	s, parts := made()
 	r := Run(s)
 	without := []int{}
-	for i := 0; i < parts && r.Differs != "" && r.Err == nil; i++ {
-		less, _ := randomMenu(seed, append(slices.Clone(without), i)...)
-		if t := Run(less); t.Differs != "" && t.Err == nil {
+	for i := 0; i < parts && differs(r) && r.Err == nil; i++ {
+		less, _ := made(append(slices.Clone(without), i)...)
+		if t := Run(less); differs(t) && t.Err == nil {
 			without, r = append(without, i), t
 		}
 	}
-	return Tried{Report: r}
+	return r
 }
 
 // some picks one of some texts.
