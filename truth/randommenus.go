@@ -16,7 +16,8 @@ import (
 func TryMenus(from, count uint64, workers int, each func(Tried)) {
 	try := func(seed uint64) Tried {
 		made := func(without ...int) (Scenario, int) { return randomMenu(seed, without...) }
-		return Tried{Report: smallest(made, func(r Report) bool { return r.Differs != "" })}
+		r := smallest(made, func(r Report) bool { return r.Differs != "" && !undecided(r) })
+		return Tried{Report: r, Open: undecided(r)}
 	}
 	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })
 }

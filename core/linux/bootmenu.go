@@ -17,6 +17,7 @@ import (
 // Specification, a unified kernel, or one that the boot loader makes by itself.
 type choice struct {
 	id        string // the file's name without its path and its count of tries
+	counted   string // with that count
 	at        machine.Spot
 	config    *machine.Config // nil for a unified kernel
 	program   *loader.Found
@@ -77,7 +78,7 @@ var tries = regexp.MustCompile(`^(.+)\+([0-9]+)(?:-([0-9]+))?(\.[^.]+)$`)
 // named gives a choice its name, in small letters, and what is counted there.
 func (c choice) named(file string) choice {
 	file = strings.ToLower(file)
-	c.id, c.left = file, -1
+	c.id, c.counted, c.left = file, file, -1
 	if m := tries.FindStringSubmatch(file); m != nil {
 		c.id = m[1] + m[4]
 		c.left, _ = strconv.Atoi(m[2])
@@ -167,6 +168,23 @@ func inMenu(x, y choice) int {
 		order = cmp.Or(y.left-x.left, x.done-y.done)
 	}
 	return order
+}
+
+// withCounts is the menu of a boot loader that takes the count of tries for a part of an entry's
+// name, as that of systemd 252 does.
+func withCounts(menu []choice) []choice {
+	menu = slices.Clone(menu)
+	for i := range menu {
+		if !menu[i].byItself {
+			menu[i].id = menu[i].counted
+		}
+	}
+	n := slices.IndexFunc(menu, func(c choice) bool { return c.byItself })
+	if n < 0 {
+		n = len(menu)
+	}
+	slices.SortStableFunc(menu[:n], inMenu)
+	return menu
 }
 
 // byItself lists what systemd-boot adds to its menu, in its order: the loaders of other systems

@@ -2,6 +2,7 @@ package linux_test
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 
@@ -172,5 +173,17 @@ func TestTheEntryThatTheFirmwareKeeps(t *testing.T) {
 		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, declared.MustBuild()))
 		m.Firmware.Entries.Menu = &c.kept
 		assert.Contains(t, startup.Simulate(m).Reason, want+" is none of the loaders")
+	}
+}
+
+// Versions differ in whether the count of tries is a part of an entry's name: where that decides,
+// it is open. Seen in systemd 252, which takes it for one.
+func TestAPatternThatMeetsACountedName(t *testing.T) {
+	for pattern, open := range map[string]bool{"b.conf": true, "b*": false, "a.conf": false} {
+		d := sample.Drive(t, machine.RoleClone, menuDisk("", map[string][]string{"a": nil, "b+1-2": nil, "c": nil}).MustBuild())
+		m := sample.Whole(firmware.UEFI, d)
+		m.Firmware.Entries.Menu = &firmware.LoaderMenu{Default: pattern}
+		found := slices.Contains(rules(startup.Simulate(m)), course.Rule("default-unknown"))
+		assert.Equal(t, open, found, pattern)
 	}
 }

@@ -68,27 +68,40 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot, self 
 			"Which entry was chosen in the boot loader's menu, or started last, is kept in the firmware's variables, which are not in evidence.",
 			"In a running Linux: bootctl status names the default entry. Or take evidence there: it holds the variables.")
 	}
+	c, open := chosen(menu, patterns)
+	other, openToo := chosen(withCounts(menu), patterns)
+	switch {
+	case (open || openToo) && !sameRoot(menu):
+		return notInEvidence(a)
+	case c != nil && other != nil && c.file() != other.file() && !sameRoot(menu):
+		return a.Unproven("default-unknown", course.StageConfiguration,
+			"Which entry is started hangs on whether this version of the boot loader takes the count of tries for a part of an entry's name.",
+			course.HowTry)
+	case c != nil:
+		return follow(k, a, at, *c)
+	}
+	for _, s := range places {
+		if !s.Volume().Readable || s.Volume().LoaderErr != nil {
+			return notInEvidence(a)
+		}
+	}
+	return startsByItself(k, a, at, menu, out)
+}
+
+// chosen is the choice of a menu that is started when nobody chooses: the first that a pattern
+// means, else the first that the boot loader has not made by itself; nil for none. It is open
+// where one that the evidence lacks might stand before it.
+func chosen(menu []choice, patterns []string) (c *choice, open bool) {
 	for _, pattern := range patterns {
 		if i := slices.IndexFunc(menu, func(c choice) bool { return c.is(pattern) }); i >= 0 {
-			if slices.ContainsFunc(menu[:i], choice.open) {
-				return notInEvidence(a)
-			}
-			return follow(k, a, at, menu[i])
+			return &menu[i], slices.ContainsFunc(menu[:i], choice.open)
 		}
 	}
-	if slices.ContainsFunc(menu, choice.open) && !sameRoot(menu) {
-		return notInEvidence(a)
+	open = slices.ContainsFunc(menu, choice.open)
+	if i := slices.IndexFunc(menu, func(c choice) bool { return !c.byItself }); i >= 0 {
+		return &menu[i], open
 	}
-	first := slices.IndexFunc(menu, func(c choice) bool { return !c.byItself })
-	if first < 0 {
-		for _, s := range places {
-			if !s.Volume().Readable || s.Volume().LoaderErr != nil {
-				return notInEvidence(a)
-			}
-		}
-		return startsByItself(k, a, at, menu, out)
-	}
-	return follow(k, a, at, menu[first])
+	return nil, open
 }
 
 func notInEvidence(a *course.Attempt) course.Result {

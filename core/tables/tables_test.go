@@ -166,3 +166,26 @@ func TestEachCopyAndItsSteps(t *testing.T) {
 	assert.Contains(t, strings.ToLower(r.Findings[0].Means), "firmware")
 	assert.Empty(t, tables.Of(machine.Drive{}).Copies)
 }
+
+// What a listing tells of a table is shown as told, and of its copies nothing is said.
+func TestATableThatIsTold(t *testing.T) {
+	id := disk.MustGUID("0C0FFEE0-0000-4000-8000-000000000001")
+	told := machine.Described{Size: 1 << 30, SectorSize: 512, Style: disk.StyleGPT, ID: "AB"}
+	told.Partitions = []machine.DescribedPartition{
+		{Number: 1, Start: 1 << 20, Length: 64 << 20, Type: disk.TypeESP, GUID: id, Name: "boot"},
+		{Number: 2, Start: -1, Length: 100 << 20, Type: disk.TypeLinuxData}}
+	r := tables.Of(machine.Drive{Name: "clone", Contents: told.Contents()})
+	assert.Contains(t, r.Says, "A listing or a person tells of the table")
+	require.Len(t, r.Copies, 1)
+	assert.Equal(t, "as told", r.Copies[0].Name)
+	require.Len(t, r.Copies[0].Entries, 2)
+	first, second := r.Copies[0].Entries[0], r.Copies[0].Entries[1]
+	assert.EqualValues(t, 2048, first.First)
+	assert.EqualValues(t, 64<<11, first.Length)
+	assert.Equal(t, id.String(), first.ID)
+	assert.Equal(t, "boot", first.Name)
+	assert.True(t, second.Unplaced)
+	assert.Zero(t, second.First, "where it begins is not told")
+	assert.Empty(t, second.ID)
+	assert.Equal(t, tables.Report{}, tables.Of(machine.Drive{Name: "clone"}), "nothing is in evidence")
+}
