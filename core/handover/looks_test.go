@@ -29,8 +29,8 @@ func TestEverySystemIsLookedAtInItsOwnWay(t *testing.T) {
 		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
 		{Type: disk.MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC"), MiB: 100,
 			Volume: diskmaker.Volume{Kind: "raw", Raw: diskmaker.Container(25600, diskmaker.AppleVolume{Name: "System"})}}}
-	data := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
-		{Type: disk.TypeBasicData, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}}}}
+	data := diskmaker.Disk{Sectors: 1 << 20, Style: diskmaker.GPT, GUID: disk.TypeESP}
+	data.Partitions = []diskmaker.Partition{{Type: disk.TypeBasicData, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}}}
 	yes, no := true, false
 	for name, c := range map[string]struct {
 		disk diskmaker.Disk
