@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"latchkey/core/course"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
@@ -27,6 +28,7 @@ type choice struct {
 	version   string
 	left      int // tries, -1 where they are not counted
 	done      int
+	gone      course.Symptom // what shows when an initial RAM disk is not there; GRUB's words by default
 }
 
 func (c choice) entry() loader.Entry {

@@ -187,3 +187,13 @@ func TestAPatternThatMeetsACountedName(t *testing.T) {
 		assert.Equal(t, open, found, pattern)
 	}
 }
+
+// An initial RAM disk that is gone is the kernel's to complain of, not the boot loader's.
+func TestAnEntryWithoutItsRAMDisk(t *testing.T) {
+	declared := sample.With(sample.With(menuDisk("", nil), 0, "/vmlinuz", string(sample.X64())), 0, "/loader/entries/a.conf",
+		"linux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=root\n")
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, declared.MustBuild())))
+	assert.Equal(t, startup.Stops, trace.Verdict)
+	assert.Equal(t, course.StubNoFile.ID, trace.SymptomID)
+	assert.Contains(t, rules(trace), course.Rule("kernel-absent"))
+}

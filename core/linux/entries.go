@@ -78,6 +78,7 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot, self 
 			"Which entry is started hangs on whether this version of the boot loader takes the count of tries for a part of an entry's name.",
 			course.HowTry)
 	case c != nil:
+		c.gone = course.StubNoFile
 		return follow(k, a, at, *c)
 	}
 	for _, s := range places {
@@ -200,6 +201,6 @@ func follow(k *course.Walk, a *course.Attempt, at machine.Spot, c choice) course
 		return course.Result{State: course.Passes, Home: c.at, Chain: program}
 	}
 	line := kernelLine{linux: e.Linux, initrds: e.Initrds, options: e.Options, root: e.Root, cited: c.cite(),
-		bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0}
+		gone: c.gone, bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0}
 	return kernel(k, a, at.Drive, c.at, line)
 }
