@@ -289,9 +289,15 @@ func grubDrives(k *course.Walk, number int) []*machine.Drive {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: machine.UpperFirst(d.Called())})
 	}
 	picked := k.World.Ask(q)
-	if i := slices.IndexFunc(drives, func(d *machine.Drive) bool { return d.Name == picked }); i > 0 {
-		drives = append([]*machine.Drive{drives[i]}, slices.Delete(drives, i, i+1)...)
-	}
+	slices.SortStableFunc(drives, func(x, y *machine.Drive) int {
+		first := func(d *machine.Drive) int {
+			if d.Name == picked {
+				return 0
+			}
+			return 1
+		}
+		return first(x) - first(y)
+	})
 	return drives
 }
 

@@ -330,6 +330,12 @@ func TestHalfFromTheOtherDisk(t *testing.T) {
 	trace = startup.Simulate(m)
 	assert.Equal(t, startup.Depends, trace.Verdict)
 	assert.Equal(t, "grub-first", trace.Missing[0].ID)
+	core(&m.Drives[0]).Prefix = "(hd0,gpt2)/boot/grub"
+	for answer, verdict := range map[string]startup.Verdict{"clone": startup.Starts, "original": startup.StartsOriginal} {
+		m.Answers = map[string]string{"grub-first": answer}
+		assert.Equal(t, verdict, startup.Simulate(m).Verdict)
+	}
+	m.Answers, core(&m.Drives[0]).Prefix = nil, "(hd1,gpt2)/boot/grub"
 	for i, verdict := range []startup.Verdict{startup.StartsOriginal, startup.Starts} {
 		for j := range m.Drives {
 			m.Drives[j].Bus, m.Drives[j].Port = fact.Tell("sata"), fact.Tell((i+j)%2)
