@@ -96,15 +96,18 @@ func (p grubPlaces) fromMemory(at machine.Spot, beside string) (next string, kno
 			where.Volume().Config(machine.ConfigGRUB, path.Join("/", folder, "grub.cfg")) != nil
 	}
 	const common = "/boot/grub"
-	folder, told := true, false
-	if at.Index >= 0 {
-		folder, told = at.Volume().Holds(machine.AfterBrackets(p.home.folder))
+	own := machine.AfterBrackets(p.home.folder)
+	folder, told := strings.EqualFold(own, beside), true
+	if !folder && at.Index >= 0 {
+		folder, told = at.Volume().Holds(own)
 	}
 	switch home := p.home.root; {
-	case holds(home, machine.AfterBrackets(p.home.folder)), home.Index >= 0 && !home.Volume().Readable:
+	case holds(home, own), home.Index >= 0 && !home.Volume().Readable:
 		return "$prefix/grub.cfg", true
 	case beside == "" || !told:
 		return "", false
+	case folder && !holds(at, beside):
+		return "$prefix/grub.cfg", true // which is not there
 	case !folder && holds(at, common):
 		return fmt.Sprintf("(,%d)%s/grub.cfg", at.Partition().Number, common), true
 	case holds(at, beside):

@@ -4,9 +4,12 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -48,6 +51,8 @@ func TestWhereGRUBGoes(t *testing.T) {
 		"a script in the memory disk, and a configuration beside": {sample.With(elsewhere, 0, `\EFI\BOOT\grub.cfg`,
 			"search.fs_label root root\nconfigfile ($root)/boot/grub/grub.cfg\n"), onRoot("/EFI/gone", "normal (memdisk)/grub.cfg\n"),
 			startup.Starts, ""},
+		"a script in the memory disk, and a folder without a configuration": {sample.With(entry(""), 0, `\EFI\debian\grub.cfg`, ""),
+			onRoot("/EFI/BOOT", "normal (memdisk)/grub.cfg\n"), startup.Stops, "menu-absent"},
 		"a configuration that is built in and not there": {entry(""), onRoot("(,gpt2)/boot/grub",
 			"configfile ($root)/gone/grub.cfg\n"), startup.Depends, "menu-missing-evidence"},
 		"a configuration that is built in, on a device that is not there": {entry(""), onRoot("(,gpt2)/boot/grub",
@@ -73,5 +78,37 @@ func TestWhereGRUBGoes(t *testing.T) {
 				assert.Contains(t, rules(trace), c.rule)
 			}
 		})
+	}
+}
+
+// A system that mounts a part of the other disk runs half from there.
+func TestHalfFromTheOtherDisk(t *testing.T) {
+	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	original := sample.Drive(t, machine.RoleOriginal, sample.LinuxDisk(0x41, 0x41).MustBuild())
+	fstab(&clone).Mounts[1].Spec = loader.Spec{Kind: loader.ByFSUUID, Value: original.Contents.Volumes[0].Serial}
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, clone, original))
+	assert.Equal(t, startup.Starts, trace.Verdict)
+	require.Len(t, trace.Findings, 1)
+	assert.Equal(t, course.Rule("half-from-the-other"), trace.Findings[0].Rule)
+	assert.Contains(t, trace.Findings[0].Facts[0].Label, "/etc/fstab, line 2")
+	// The folder that is built in names the second drive as GRUB counts: by the ports, if they
+	// are known.
+	core(&clone).Prefix = "(hd1,gpt2)/boot/grub"
+	m := sample.Whole(firmware.UEFI, clone, original)
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	assert.Equal(t, "grub-first", trace.Missing[0].ID)
+	core(&m.Drives[0]).Prefix = "(hd0,gpt2)/boot/grub"
+	for answer, verdict := range map[string]startup.Verdict{"clone": startup.Starts, "original": startup.StartsOriginal} {
+		m.Answers = map[string]string{"grub-first": answer}
+		assert.Equal(t, verdict, startup.Simulate(m).Verdict)
+	}
+	m.Answers, core(&m.Drives[0]).Prefix = nil, "(hd1,gpt2)/boot/grub"
+	for i, verdict := range []startup.Verdict{startup.StartsOriginal, startup.Starts} {
+		for j := range m.Drives {
+			m.Drives[j].Bus, m.Drives[j].Port = fact.Tell("sata"), fact.Tell((i+j)%2)
+		}
+		trace = startup.Simulate(m)
+		assert.Equal(t, verdict, trace.Verdict, trace.Reason)
 	}
 }
