@@ -3,7 +3,6 @@ package capture
 import (
 	"encoding/binary"
 	"fmt"
-	"strings"
 
 	"latchkey/core/firmware"
 )
@@ -50,8 +49,7 @@ func gatherVariables(read func(name, vendor string) []byte) map[string][]byte {
 		take(fmt.Sprintf("Boot%04X", n))
 	}
 	for _, name := range firmware.LoaderVariables {
-		_, vendor, _ := strings.Cut(firmware.LoaderVariableFile(name), "-")
-		from(name, vendor)
+		from(name, firmware.LoaderVendor)
 	}
 	return all
 }

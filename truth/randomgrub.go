@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -146,19 +147,10 @@ func (m *grubMaker) drive(name string, id byte, twin bool) Drive {
 		d.Style, d.Signature = diskmaker.MBR, uint32(id)
 	}
 	drive := Drive{Name: name, Disk: d}
-	for n := range 3 * m.sectors() {
-		at := int64(2048 + 40*2048*n)
-		drive = drive.spoiled(bootSector(name, n+1, at))
+	for n := 0; m.legacy && n < len(d.Partitions); n++ {
+		drive = drive.spoiled(bootSector(name, n+1, int64(2048+40*2048*n)))
 	}
 	return drive
-}
-
-// sectors is 1 where markers lie in boot sectors.
-func (m *grubMaker) sectors() int {
-	if m.legacy {
-		return 1
-	}
-	return 0
 }
 
 // signedGRUB is Debian's, from its package for it.
@@ -206,7 +198,7 @@ func randomGRUB(seed uint64, without ...int) (Scenario, int) {
 	starts := map[string]string{}
 	for i := range drives {
 		d := &drives[i]
-		called := "the " + firstOf(d.Role, "clone")
+		called := "the " + cmp.Or(d.Role, "clone")
 		for n := range 3 {
 			loader := "/m/m.efi"
 			if m.legacy {
@@ -224,13 +216,6 @@ func randomGRUB(seed uint64, without ...int) (Scenario, int) {
 		s.Firmware, s.Limit = SeaBIOS, 12*time.Second
 	}
 	return s, m.lines
-}
-
-func firstOf(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
 }
 
 // withGRUB is a drive with GRUB as the fallback, or behind sector 0.

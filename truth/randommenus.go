@@ -64,9 +64,8 @@ func (m *menuMaker) put(called, program string, files map[string][]byte) {
 	}
 	for path, raw := range files {
 		if strings.HasSuffix(strings.ToLower(path), ".efi") {
-			raw = append(slices.Clone(raw), 0)
 			m.starts[path] = tag("a", on+1, path)
-			raw = m.marker(on, path, raw)
+			raw = marker(m.starts[path], string(raw))
 		}
 		if strings.HasPrefix(path, `\loader`) {
 			m.starts[strings.ReplaceAll(path, `\`, "/")+","] = tag("a", on+1, program)
@@ -75,10 +74,11 @@ func (m *menuMaker) put(called, program string, files map[string][]byte) {
 	}
 }
 
-// marker is a program that says where it lies; raw holds its sections.
-func (m *menuMaker) marker(on int, path string, raw []byte) []byte {
-	p := MarkX64.Program(tag("a", on+1, path))
-	if release := strings.TrimSuffix(string(raw), "\x00"); release != "" {
+// marker is a program that says where it lies: a unified kernel where it says which system it is, or
+// a comment in the place of that.
+func marker(tag, release string) []byte {
+	p := MarkX64.Program(tag)
+	if release != "" {
 		p.Sections = []diskmaker.Section{{Name: ".osrel", Data: []byte(release)}, {Name: ".linux", Data: make([]byte, 64)},
 			{Name: ".initrd", Data: make([]byte, 64)}}
 		if strings.HasPrefix(release, "#") {

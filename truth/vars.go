@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/firmware"
 	"latchkey/internal/diskmaker"
 )
 
@@ -90,11 +91,10 @@ func record(name string, data []byte) []byte {
 	return append(append(r, wide...), data...)
 }
 
-// vendorOf is the vendor of a variable, by its name: a boot loader's, or the firmware's own. The
-// UAPI Group's Boot Loader Interface.
+// vendorOf is the vendor of a variable, by its name: a boot loader's, or the firmware's own.
 func vendorOf(name string) disk.GUID {
 	if strings.HasPrefix(name, "Loader") {
-		return disk.MustGUID("4A67B082-0A4C-41CF-B6C7-440B29BB8C4F")
+		return disk.MustGUID(firmware.LoaderVendor)
 	}
 	return diskmaker.BootVariableVendor
 }

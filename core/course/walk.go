@@ -4,6 +4,8 @@
 package course
 
 import (
+	"slices"
+
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
 )
@@ -53,8 +55,7 @@ func (k *Walk) Drives() []*machine.Drive {
 		}
 	}
 	if k.Machine.DeviceOrder == nil && len(attached) > 1 {
-		k.askFirst(&attached)
-		return attached
+		return k.askFirst(attached)
 	}
 	var ordered []*machine.Drive
 	for _, name := range k.Machine.DeviceOrder {
@@ -94,23 +95,29 @@ func (k *Walk) Listed(d *machine.Drive) bool {
 }
 
 // askFirst moves the drive that the firmware tries first to the front.
-func (k *Walk) askFirst(drives *[]*machine.Drive) {
+func (k *Walk) askFirst(drives []*machine.Drive) []*machine.Drive {
 	q := Question{
 		ID: "first", Stage: StageOrder, Fact: FactName{Of: OfFirst},
 		Text: "Which drive does the firmware try first?",
 		How:  "In the firmware's setup, the first drive of the boot order.",
 	}
-	for _, d := range *drives {
-		q.Options = append(q.Options, Option{ID: d.Name, Label: d.Called()})
-	}
-	first := k.World.Ask(q)
-	for i, d := range *drives {
-		if d.Name == first {
-			rest := append(append([]*machine.Drive{}, (*drives)[:i]...), (*drives)[i+1:]...)
-			*drives = append([]*machine.Drive{d}, rest...)
-			return
+	return k.AskDrive(q, drives)
+}
+
+// AskDrive asks a question that has drives for answers, and moves the one that is picked to the
+// front. Where the question has its own words for them, they are kept.
+func (k *Walk) AskDrive(q Question, drives []*machine.Drive) []*machine.Drive {
+	if q.Options == nil {
+		for _, d := range drives {
+			q.Options = append(q.Options, Option{ID: d.Name, Label: d.Called()})
 		}
 	}
+	picked := k.World.Ask(q)
+	i := slices.IndexFunc(drives, func(d *machine.Drive) bool { return d.Name == picked })
+	if i < 0 {
+		return drives
+	}
+	return slices.Concat(drives[i:i+1], drives[:i], drives[i+1:])
 }
 
 // Evidence asks for bytes that the evidence does not hold.

@@ -10,19 +10,17 @@ type LoaderMenu struct {
 	Last    string // started last
 }
 
-// loaderVariable is the vendor GUID of a boot loader's variables. The Boot Loader Interface.
-const loaderVariable = "-4a67b082-0a4c-41cf-b6c7-440b29bb8c4f"
+// LoaderVendor is the vendor GUID of a boot loader's variables. The Boot Loader Interface.
+const LoaderVendor = "4a67b082-0a4c-41cf-b6c7-440b29bb8c4f"
 
 // LoaderVariables are the names of those that decide a start.
 var LoaderVariables = []string{"LoaderEntryOneShot", "LoaderEntryDefault", "LoaderEntryLastBooted"}
 
-// LoaderVariableFile is how Linux' efivarfs names a boot loader's variable.
-func LoaderVariableFile(name string) string { return name + loaderVariable }
-
-// isLoaderVariable reports whether a file, in small letters, is named so.
+// isLoaderVariable reports whether a file, in small letters, is named as Linux' efivarfs names one
+// of them, and which.
 func isLoaderVariable(file string) (at int, is bool) {
 	for i, name := range LoaderVariables {
-		if file == strings.ToLower(LoaderVariableFile(name)) {
+		if file == strings.ToLower(name)+"-"+LoaderVendor {
 			return i, true
 		}
 	}

@@ -219,26 +219,27 @@ func DecodeVariables(files map[string][]byte) (*Entries, error) {
 	e := &Entries{All: map[uint16]Entry{}, Menu: &LoaderMenu{}}
 	var errs []error
 	for file, raw := range files {
-		name, global := strings.CutSuffix(strings.ToLower(file), globalVariable)
-		if at, is := isLoaderVariable(strings.ToLower(file)); is && len(raw) >= attributesLength {
-			e.Menu.set(at, wide(raw[attributesLength:]))
-			continue
-		}
-		if !global || !strings.HasPrefix(name, "boot") {
+		if !IsBootVariable(file) {
 			continue
 		}
 		if len(raw) < attributesLength {
 			errs = append(errs, fmt.Errorf("%s has %d bytes: expected its attributes first", file, len(raw)))
 			continue
 		}
-		if err := e.variable(name, raw[attributesLength:]); err != nil {
+		if err := e.variable(strings.ToLower(file), raw[attributesLength:]); err != nil {
 			errs = append(errs, err)
 		}
 	}
 	return e, errors.Join(errs...)
 }
 
-func (e *Entries) variable(name string, raw []byte) error {
+// variable takes the contents of a variable over, by its file's name in small letters.
+func (e *Entries) variable(file string, raw []byte) error {
+	if at, is := isLoaderVariable(file); is {
+		e.Menu.set(at, wide(raw))
+		return nil
+	}
+	name := strings.TrimSuffix(file, globalVariable)
 	var number uint16
 	switch {
 	case name == "bootorder":

@@ -167,17 +167,19 @@ func TestVariables(t *testing.T) {
 	assert.Len(t, e.All, 1, "the rest is kept")
 	assert.Nil(t, e.Next)
 
+	_, err = firmware.DecodeVariables(map[string][]byte{"LoaderEntryDefault-" + firmware.LoaderVendor: {7}})
+	assert.ErrorContains(t, err, "has 1 bytes: expected its attributes first")
 	keeps := map[string][]byte{}
 	for i, name := range firmware.LoaderVariables {
-		keeps[strings.ToUpper(firmware.LoaderVariableFile(name))] = with(wide(string(rune('a' + i)))...)
+		keeps[strings.ToUpper(name+"-"+firmware.LoaderVendor)] = with(wide(string(rune('a' + i)))...)
 	}
 	assert.Equal(t, &firmware.LoaderMenu{}, e.Menu, "nothing is kept")
 	e, err = firmware.DecodeVariables(keeps)
 	require.NoError(t, err)
 	assert.Equal(t, &firmware.LoaderMenu{Once: "a", Default: "b", Last: "c"}, e.Menu)
 
-	for name, is := range map[string]bool{"Boot0001" + vendor: true, firmware.LoaderVariableFile("LoaderEntryDefault"): true,
-		firmware.LoaderVariableFile("LoaderInfo"): false, "bootorder" + vendor: true, "Timeout" + vendor: false,
+	for name, is := range map[string]bool{"Boot0001" + vendor: true, "LoaderEntryDefault-" + firmware.LoaderVendor: true,
+		"LoaderInfo-" + firmware.LoaderVendor: false, "bootorder" + vendor: true, "Timeout" + vendor: false,
 		"Boot0001": false, "Boot0001-00000000-93ca-11d2-aa0d-00e098032b8c": false} {
 		assert.Equal(t, is, firmware.IsBootVariable(name), name)
 	}

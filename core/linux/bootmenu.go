@@ -147,7 +147,7 @@ func ownMenu(places []machine.Spot, self loader.Found) (menu, out []choice) {
 
 // ofType reports whether an entry's machine type is that of the boot loader.
 func ofType(said string, arch firmware.Arch) bool {
-	return said == "" || arch == "" || strings.EqualFold(said, string(arch))
+	return said == "" || arch == "" || strings.EqualFold(said+".efi", loader.Suffix(arch))
 }
 
 // inMenu orders choices: without a try left behind all, with a sort key before those without,
@@ -193,7 +193,7 @@ func withCounts(menu []choice) []choice {
 // that it knows by their place on its own volume.
 func byItself(at machine.Spot, self loader.Found) (menu []choice) {
 	for _, known := range []struct{ id, path string }{{"auto-windows", loader.WindowsPath},
-		{"auto-efi-shell", `\shell` + string(self.Program.Arch) + ".efi"},
+		{"auto-efi-shell", `\shell` + loader.Suffix(self.Program.Arch)},
 		{"auto-efi-default", loader.FallbackPath(self.Program.Arch)}} {
 		f, ok := at.Volume().Loader(known.path)
 		if ok && !strings.EqualFold(f.Path, self.Path) && f.Program.Is != loader.SystemdBoot {

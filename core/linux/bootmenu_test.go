@@ -10,6 +10,7 @@ import (
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
@@ -78,10 +79,11 @@ func TestTheEntryThatIsStarted(t *testing.T) {
 		"not one of another name":           {with(two("", nil, nil), "/loader/entries/c.txt", "efi /b.efi"), `\b.efi`},
 		"not the boot loader itself": {with(menuDisk("", map[string][]string{"a": nil}),
 			"/loader/entries/b.conf", "efi /EFI/BOOT/BOOTX64.EFI"), `\a.efi`},
-		"names in small letters":         {menuDisk("", map[string][]string{"linux": nil, "Zulu": nil}), `\Zulu.efi`},
-		"the one that the settings name": {with(two("", nil, nil), "/loader/loader.conf", "timeout 3\ndefault a.conf\n"), `\a.efi`},
-		"a pattern of the settings":      {with(two("", nil, nil), "/loader/loader.conf", "default [a]*\n"), `\a.efi`},
-		"settings that name none":        {with(two("", nil, nil), "/loader/loader.conf", "default gone*\n"), `\b.efi`},
+		"names in small letters":                 {menuDisk("", map[string][]string{"linux": nil, "Zulu": nil}), `\Zulu.efi`},
+		"the one that the settings name":         {with(two("", nil, nil), "/loader/loader.conf", "timeout 3\ndefault a.conf\n"), `\a.efi`},
+		"a pattern of the settings":              {with(two("", nil, nil), "/loader/loader.conf", "default [a]*\n"), `\a.efi`},
+		"settings that name it in other letters": {with(two("", nil, nil), "/loader/loader.conf", "default A.CONF\n"), `\a.efi`},
+		"settings that name none":                {with(two("", nil, nil), "/loader/loader.conf", "default gone*\n"), `\b.efi`},
 		"a program with a path of its own kind": {with(menuDisk("", nil), "/loader/entries/b.conf", `efi x\y.efi`,
 			"/x/y.efi", string(sample.X64())), `\x\y.efi`},
 		"a unified kernel by its sort key": {with(two("", nil, nil), linux+"a.efi", string(unifiedKernel("ID=debian\n"))), linux + "a.efi"},
@@ -162,11 +164,11 @@ func TestTheEntryThatTheFirmwareKeeps(t *testing.T) {
 		settings string
 	}{
 		`\a.efi`: {firmware.LoaderMenu{Once: "a.conf", Default: "b.conf"}, "c.conf"},
-		`\b.efi`: {firmware.LoaderMenu{Once: "gone.conf", Default: "b.conf"}, "c.conf"},
+		`\b.efi`: {firmware.LoaderMenu{Once: "gone.conf", Default: "B.conf"}, "c.conf"},
 		`\c.efi`: {firmware.LoaderMenu{Last: "b.conf"}, "c.conf"},
 		`\d.efi`: {firmware.LoaderMenu{Last: "d.conf"}, "@saved"},
+		`\f.efi`: {firmware.LoaderMenu{Last: "B.conf"}, "@saved"},
 		`\e.efi`: {firmware.LoaderMenu{Default: "@saved", Last: "e.conf"}, "c.conf"},
-		`\f.efi`: {firmware.LoaderMenu{}, "@saved"},
 	} {
 		names := map[string][]string{"a": nil, "b": nil, "c": nil, "d": nil, "e": nil, "f": nil}
 		declared := sample.With(menuDisk("", names), 0, "/loader/loader.conf", "default "+c.settings+"\n")
@@ -196,4 +198,32 @@ func TestAnEntryWithoutItsRAMDisk(t *testing.T) {
 	assert.Equal(t, startup.Stops, trace.Verdict)
 	assert.Equal(t, course.StubNoFile.ID, trace.SymptomID)
 	assert.Contains(t, rules(trace), course.Rule("kernel-absent"))
+}
+
+// The machine types of entries and of programs' names are those of UEFI: aa64, not arm64.
+func TestTheMenuOfAnotherMachineType(t *testing.T) {
+	loaderOf := func(is string) []byte { return diskmaker.Program{Machine: 0xAA64, Is: is}.Bytes() }
+	for name, c := range map[string]struct {
+		files  map[string][]byte
+		starts string
+	}{
+		"an entry for it":        {map[string][]byte{"/loader/entries/a.conf": []byte("efi /a.efi\narchitecture aa64\n"), "/a.efi": loaderOf("")}, `\a.efi`},
+		"an entry for another":   {map[string][]byte{"/loader/entries/a.conf": []byte("efi /a.efi\narchitecture x64\n"), "/a.efi": loaderOf("")}, ""},
+		"a shell of its own":     {map[string][]byte{`\shellaa64.efi`: loaderOf("")}, `\shellaa64.efi`},
+		"a shell of another one": {map[string][]byte{`\shellx64.efi`: sample.X64()}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			declared := sample.LinuxDisk(1, 1)
+			declared.Partitions[0].Volume.Files = c.files
+			c.files[`\EFI\BOOT\BOOTAA64.EFI`] = loaderOf("systemd-boot")
+			m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, declared.MustBuild()))
+			m.Firmware.Arch = fact.Tell(firmware.ARM64)
+			trace := startup.Simulate(m)
+			if c.starts == "" {
+				assert.Equal(t, startup.Stops, trace.Verdict, trace.Reason)
+				return
+			}
+			assert.Contains(t, trace.Reason, c.starts+" is none of the loaders")
+		})
+	}
 }

@@ -13,14 +13,16 @@ import (
 	"latchkey/core/machine"
 )
 
-// preferred are the patterns of the entries that are started before the first of the menu, and
-// whether what the firmware keeps of them is known. systemd-boot(7), "EFI Variables".
+// preferred are the patterns of the entries that are started before the first of the menu, and whether what the
+// firmware keeps of them is known. They go by small letters, as the names do, except for the one that was started
+// last. systemd-boot(7), "EFI Variables"; the letters as seen in version 252.
 func preferred(k *course.Walk, settings *loader.LoaderSettings) (patterns []string, known bool) {
 	kept := &firmware.LoaderMenu{}
 	if e := k.Machine.Firmware.Entries; e != nil && e.Menu != nil {
 		kept, known = e.Menu, true
 	}
 	for _, pattern := range []string{kept.Once, kept.Default, settings.Default} {
+		pattern = strings.ToLower(pattern)
 		if pattern == savedEntry {
 			pattern = kept.Last
 		}
@@ -86,7 +88,10 @@ func BootLoaderEntries(k *course.Walk, a *course.Attempt, at machine.Spot, self 
 			return notInEvidence(a)
 		}
 	}
-	return startsByItself(k, a, at, menu, out)
+	if len(menu) > 0 {
+		return follow(k, a, at, menu[0])
+	}
+	return noEntries(a, at, out)
 }
 
 // chosen is the choice of a menu that is started when nobody chooses: the first that a pattern
@@ -110,12 +115,8 @@ func notInEvidence(a *course.Attempt) course.Result {
 		"The boot loader's entries are not in evidence.", course.HowCapture)
 }
 
-// startsByItself follows what a boot loader without entries finds by itself: after some time it
-// starts the first.
-func startsByItself(k *course.Walk, a *course.Attempt, at machine.Spot, menu, out []choice) course.Result {
-	if len(menu) > 0 {
-		return follow(k, a, at, menu[0])
-	}
+// noEntries is the end of a boot loader that has nothing to start; out is what it leaves out.
+func noEntries(a *course.Attempt, at machine.Spot, out []choice) course.Result {
 	text := fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called())
 	if len(out) > 0 {
 		c := out[0]
@@ -146,7 +147,7 @@ func (c choice) cite() machine.Fact {
 // grubEntries follows GRUB's menu of such entries (blscfg): the one that the menu's
 // default names, else the newest.
 func grubEntries(k *course.Walk, a *course.Attempt, at machine.Spot, name string, known bool) course.Result {
-	menu := entriesOn(at)
+	menu := slices.DeleteFunc(entriesOn(at), func(c choice) bool { return !strings.HasSuffix(c.config.Path, ".conf") })
 	slices.SortStableFunc(menu, func(x, y choice) int {
 		return loader.ComparePackages(path.Base(y.file()), path.Base(x.file()))
 	})
@@ -158,7 +159,7 @@ func grubEntries(k *course.Walk, a *course.Attempt, at machine.Spot, name string
 	case len(menu) == 0 && !at.Volume().Readable, slices.ContainsFunc(menu, choice.open) && i < 0 && !sameRoot(menu):
 		return notInEvidence(a)
 	case len(menu) == 0:
-		return startsByItself(k, a, at, nil, nil)
+		return noEntries(a, at, nil)
 	case !known && !sameRoot(menu):
 		return a.Unproven("default-unknown", course.StageConfiguration,
 			"Which entry GRUB starts when nobody chooses is not in evidence.", course.HowCapture)

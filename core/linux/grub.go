@@ -183,8 +183,7 @@ func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPla
 	switch {
 	case to.open != nil:
 		end = a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to %s: the evidence does not tell what is there.", firstOf(inside != "", name, to.open.String())),
-			course.HowCapture)
+			fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", to.open), course.HowCapture)
 	case to.nowhere != nil && inside != "":
 		end = a.Stop("prefix-absent", course.StageConfiguration, course.GRUBPrompt,
 			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
@@ -195,13 +194,6 @@ func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPla
 		return nil
 	}
 	return &end
-}
-
-func firstOf(first bool, x, y string) string {
-	if first {
-		return x
-	}
-	return "the " + y
 }
 
 // grubConfig is a configuration on a volume.

@@ -95,7 +95,7 @@ func grubSearch(k *course.Walk, a *course.Attempt, from machine.Spot, searches [
 			facts = append(facts, where(s))
 		}
 		next, known := to, true
-		if s.Hint {
+		if s.Device {
 			next = to.set(k, a, from, s.Spec)
 		} else {
 			next, known = to.searched(k, a, s, facts)
@@ -195,7 +195,7 @@ func deviceSpec(inside string) loader.Spec {
 	return loader.Spec{Kind: loader.ByGRUBDisk, Value: inside}
 }
 
-// homed is the places after a configuration has set where GRUB's folder lies; "" is it has not.
+// homed is the places after a configuration has set where GRUB's folder lies; "" is that it has not.
 func (p grubPlaces) homed(k *course.Walk, a *course.Attempt, from machine.Spot, prefix string) grubPlaces {
 	switch inside := machine.InsideBrackets(prefix); {
 	case prefix == "":
@@ -274,8 +274,8 @@ func grubDrives(k *course.Walk, number int) []*machine.Drive {
 		n, known = d.Port.Get()
 		return n, known && bus == "sata"
 	}
-	drives = slices.Clone(drives)
 	if !slices.ContainsFunc(drives, func(d *machine.Drive) bool { _, known := port(d); return !known }) {
+		drives = slices.Clone(drives)
 		slices.SortStableFunc(drives, func(x, y *machine.Drive) int {
 			m, _ := port(x)
 			n, _ := port(y)
@@ -285,20 +285,7 @@ func grubDrives(k *course.Walk, number int) []*machine.Drive {
 	}
 	q := course.Question{ID: "grub-first", Stage: course.StageConfiguration, Text: "Which drive does GRUB call hd0?",
 		How: "At GRUB's prompt: ls (hd0,gpt1)/ lists the files of its first partition. Or pull the original for the first start: then there is only one."}
-	for _, d := range drives {
-		q.Options = append(q.Options, course.Option{ID: d.Name, Label: machine.UpperFirst(d.Called())})
-	}
-	picked := k.World.Ask(q)
-	slices.SortStableFunc(drives, func(x, y *machine.Drive) int {
-		first := func(d *machine.Drive) int {
-			if d.Name == picked {
-				return 0
-			}
-			return 1
-		}
-		return first(x) - first(y)
-	})
-	return drives
+	return k.AskDrive(q, drives)
 }
 
 // grubVolume resolves a volume that lies in others. What is encrypted cannot be looked

@@ -227,15 +227,15 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			menu(d).GRUB.Top = []loader.GRUBSearch{{Spec: here}}
 		}, "kernel-missing-evidence", startup.Depends, ""},
 		"a device alone": {func(d *machine.Drive) {
-			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Hint: true}}
+			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Device: true}}
 		}, "", startup.Starts, ""},
 		"a device that is not there, and a search": {func(d *machine.Drive) {
 			first(d).GRUB.Top = []loader.GRUBSearch{{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd7,gpt2"},
-				Hint: true}, {Spec: here}}
+				Device: true}, {Spec: here}}
 		}, "", startup.Starts, ""},
 		"a device that is set after a search": {func(d *machine.Drive) {
 			first(d).GRUB.Top = append(first(d).GRUB.Top,
-				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt1"}, Hint: true})
+				loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt1"}, Device: true})
 		}, "menu-absent", startup.Stops, course.StageConfiguration},
 		"a search for a file that nobody looked for": {func(d *machine.Drive) {
 			first(d).GRUB.Top = append(first(d).GRUB.Top,

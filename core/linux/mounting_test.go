@@ -13,7 +13,7 @@ import (
 // What a kernel finds by itself, and what it is to mount; each was seen in a real Debian
 // (package truth, "the kernel line").
 func TestWhatTheKernelMounts(t *testing.T) {
-	nowhere := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Hint: true}
+	nowhere := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,msdos2"}, Device: true}
 	for name, c := range map[string]spoilt{
 		"no initial RAM disk, and a root that a kernel cannot find": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil },
 			"no-initial-ram-disk", startup.Depends, ""},

@@ -38,7 +38,7 @@ type GRUBConfig struct {
 // GRUBSearch is a line that sets the partition that paths lie on.
 type GRUBSearch struct {
 	Spec   Spec
-	Hint   bool   // a device that is set, not looked for
+	Device bool   // one that is set, not looked for
 	Maybe  bool   // it stands under a condition that is not known
 	Var    string // the variable that it sets; "" is root
 	Line   int

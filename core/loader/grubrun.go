@@ -197,7 +197,7 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 func (r *grubRun) set(c *grubCommand, key, value string) truth {
 	if key == "root" {
 		if s, ok := GRUBDevice(value); ok {
-			r.found(GRUBSearch{Spec: s, Hint: true}, c)
+			r.found(GRUBSearch{Spec: s, Device: true}, c)
 			value = "$root"
 		}
 	}

@@ -127,15 +127,17 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	d := whole.Bounded(maxReads, maxRead)
 	c := &Contents{Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
 	left := int64(maxKept)
+	var opened []volume.Files
 	for _, p := range c.Layout.Partitions {
-		v := examineVolume(d, p, paths, &left)
+		v, files := openedVolume(d, p, paths, &left)
+		opened = append(opened, files)
 		v.examineSpares(d, p, &left)
 		c.Volumes = append(c.Volumes, v)
 	}
 	if c.lacksTable() {
 		c.search(d, &left)
 	}
-	c.lookForSearched(d, &left)
+	c.lookForSearched(opened, &left)
 	c.runBootSectors(d)
 	if !c.lacksTable() {
 		c.searchDoubted(d, &left)
@@ -165,6 +167,12 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 }
 
 func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) Volume {
+	v, _ := openedVolume(d, p, paths, left)
+	return v
+}
+
+// openedVolume is examineVolume, with the volume's files; nil where they cannot be read.
+func openedVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) (Volume, volume.Files) {
 	opened := volume.Examine(d, p)
 	v := Volume{Volume: opened.Volume}
 	if fat := opened.FAT; fat != nil {
@@ -192,7 +200,7 @@ func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) 
 	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
 		v.SystemCode = loader.LoadsWindows(boot)
 	}
-	return v
+	return v, opened.Files
 }
 
 // patched is a disk with some bytes replaced.

@@ -47,7 +47,7 @@ func (c *Config) rename(names []Rename) {
 	searches := func(list []loader.GRUBSearch) []loader.GRUBSearch {
 		out := slices.Clone(list)
 		for i := range out {
-			if !out[i].Hint && out[i].Spec.Kind == loader.ByFSUUID {
+			if !out[i].Device && out[i].Spec.Kind == loader.ByFSUUID {
 				out[i].Spec = *spec(&out[i].Spec)
 			}
 		}

@@ -51,7 +51,11 @@ func (g *gathering) entries(dir string) {
 // lookAtPrograms examines the programs that menus and entries name, and that a boot loader looks
 // for by itself.
 func (v *Volume) lookAtPrograms(fat *volume.FAT) {
-	for _, name := range append(v.namedPrograms(), `\shellx64.efi`, `\shellia32.efi`, `\shellaa64.efi`) {
+	names := v.namedPrograms()
+	for _, suffix := range loader.Suffixes {
+		names = append(names, `\shell`+suffix)
+	}
+	for _, name := range names {
 		if _, known := v.Loader(name); known || len(v.Loaders) >= 16*maxEntries {
 			continue
 		}
@@ -61,8 +65,9 @@ func (v *Volume) lookAtPrograms(fat *volume.FAT) {
 	}
 	for _, f := range v.Loaders {
 		if g := f.Program.GRUB; g != nil && v.looked != nil {
-			_, err := fat.Lookup(AfterBrackets(g.Prefix))
-			v.looked[strings.ToLower(AfterBrackets(g.Prefix))] = err
+			folder := AfterBrackets(g.Prefix)
+			_, err := fat.Lookup(folder)
+			v.looked[strings.ToLower(folder)] = err
 		}
 	}
 }

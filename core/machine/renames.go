@@ -217,7 +217,7 @@ func (r *renaming) menu(c *Config) {
 	}
 	search := func(list []loader.GRUBSearch) {
 		for _, s := range list {
-			if !s.Hint && s.Spec.Kind == loader.ByFSUUID && r.names.HomeKnown && absentOn(seen, s.Spec) {
+			if !s.Device && s.Spec.Kind == loader.ByFSUUID && r.names.HomeKnown && absentOn(seen, s.Spec) {
 				r.rename(s.Spec, r.names.Home)
 			}
 		}

@@ -131,7 +131,7 @@ func TestMenusAreGivenNewNames(t *testing.T) {
 		return loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByFSUUID, Value: id}}
 	}
 	label := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByFSLabel, Value: "gone"}}
-	hint := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Hint: true}
+	hint := loader.GRUBSearch{Spec: loader.Spec{Kind: loader.ByGRUBDisk, Value: "hd0,gpt2"}, Device: true}
 	c.Volumes[0].Configs = []machine.Config{{Kind: machine.ConfigGRUB, Path: "/EFI/x/grub.cfg",
 		GRUB: &loader.GRUBConfig{Top: []loader.GRUBSearch{hint, search("never-heard-of"), label}}}}
 	c.Volumes[1].Configs = []machine.Config{

@@ -3,7 +3,6 @@ package machine
 import (
 	"path"
 
-	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
 )
@@ -13,16 +12,11 @@ const maxSearchedFiles = 256
 
 // lookForSearched looks on every volume for the files by which GRUB searches for one, and for
 // those that its menus load: where its root points is known only at the start.
-func (c *Contents) lookForSearched(d *disk.Disk, left *int64) {
-	names := c.searchedFiles()
-	if len(names) == 0 {
-		return
-	}
-	for i, p := range c.Layout.Partitions {
-		v := &c.Volumes[i]
-		if opened := volume.Examine(d, p); v.Readable && opened.Files != nil {
-			for name := range names {
-				(&gathering{v, opened.Files, left}).look(name)
+func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
+	for name := range c.searchedFiles() {
+		for i := range c.Volumes {
+			if v := &c.Volumes[i]; v.Readable {
+				(&gathering{v, opened[i], left}).look(name)
 			}
 		}
 	}

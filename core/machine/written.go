@@ -49,7 +49,7 @@ func (w Written) Home() (s loader.Spec, told bool) {
 	}
 	for _, e := range c.GRUB.Entries {
 		for _, search := range e.Searches {
-			if e.Linux != "" && !search.Hint {
+			if e.Linux != "" && !search.Device {
 				return search.Spec, search.Spec.Kind != loader.ByFile
 			}
 		}

@@ -156,9 +156,7 @@ func inEntryOrder(k *course.Walk, having []*machine.Drive) []*machine.Drive {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: strings.ToUpper(d.Called()[:1]) +
 			d.Called()[1:]})
 	}
-	first := k.World.Ask(q)
-	at := slices.IndexFunc(having, func(d *machine.Drive) bool { return d.Name == first })
-	return append([]*machine.Drive{having[at]}, slices.Delete(slices.Clone(having), at, at+1)...)
+	return k.AskDrive(q, having)
 }
 
 // copies reports whether two drives carry a boot partition of the same unique GUID.
