@@ -43,7 +43,7 @@ func TestMain(m *testing.M) {
 		main()
 		return
 	}
-	os.Exit(m.Run())
+	os.Exit(storetest.Main(m))
 }
 
 // running is a server in a process of its own.

@@ -15,6 +15,7 @@ import (
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
 	"latchkey/truth"
 )
 
@@ -30,7 +31,7 @@ type cut struct {
 func cutOf(t *testing.T, image *diskmaker.Image, step repair.PlanStep) cut {
 	t.Helper()
 	c := cut{before: image, after: map[int64][]byte{}}
-	path := filepath.Join(t.TempDir(), "after")
+	path := filepath.Join(reference.Folder(t), "after")
 	require.NoError(t, image.WriteFile(path))
 	answer, err := truth.CarryOut(path, repair.Plan{Steps: []repair.PlanStep{step}})
 	require.NoError(t, err, answer)
@@ -72,7 +73,7 @@ func (c cut) at(t *testing.T, done []int64) string {
 		_, err := image.WriteAt(c.after[at], at)
 		require.NoError(t, err)
 	}
-	path := filepath.Join(t.TempDir(), "cut")
+	path := filepath.Join(reference.Folder(t), "cut")
 	require.NoError(t, image.WriteFile(path))
 	return path
 }
@@ -85,7 +86,7 @@ func TestAStepThatIsCut(t *testing.T) {
 	cuts, planned := 0, 0
 	for _, s := range systems {
 		for i, d := range s.damages {
-			if testing.Short() && i%4 > 0 {
+			if testing.Short() && i%8 > 0 {
 				continue
 			}
 			t.Run(s.name+": "+d.name, func(t *testing.T) {

@@ -126,7 +126,7 @@ func TestPuttingBack(t *testing.T) {
 			t.Parallel()
 			p := repair.Find(machineOf(t, c.mode, c.image), repair.Linux)
 			require.Len(t, p.Steps, 1, p.Reason)
-			path, untouched := filepath.Join(t.TempDir(), "clone.img"), filepath.Join(t.TempDir(), "untouched.img")
+			path, untouched := filepath.Join(reference.Folder(t), "clone.img"), filepath.Join(reference.Folder(t), "untouched.img")
 			require.NoError(t, c.image.WriteFile(path))
 			require.NoError(t, c.image.WriteFile(untouched))
 			text := "set -e\n"
@@ -196,7 +196,7 @@ func TestABootSectorFromItsCopy(t *testing.T) {
 			m := machineOf(t, c.mode, c.image)
 			p := repair.Find(m, repair.Linux)
 			require.Equal(t, []string{"copy-boot-sector"}, actionsOf(p), p.Reason)
-			path := filepath.Join(t.TempDir(), "clone.img")
+			path := filepath.Join(reference.Folder(t), "clone.img")
 			require.NoError(t, c.image.WriteFile(path))
 			runOnLoop(t, path, script(p, repair.Linux))
 			trace := startup.Simulate(fromFile(t, c.mode, path))

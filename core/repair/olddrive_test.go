@@ -54,7 +54,7 @@ func onLoops(t *testing.T, script string, images ...string) (answer string, ok b
 }
 
 func onFile(t *testing.T, d diskmaker.Disk, name string) string {
-	path := filepath.Join(t.TempDir(), name)
+	path := filepath.Join(reference.Folder(t), name)
 	require.NoError(t, d.MustBuild().WriteFile(path))
 	return path
 }

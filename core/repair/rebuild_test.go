@@ -55,7 +55,7 @@ func table0(t *testing.T, m *diskmaker.Image) {
 func carriedOut(t *testing.T, m *diskmaker.Image, plan repair.Plan, actions ...string) *machine.Contents {
 	t.Helper()
 	reference.Need(t, "sfdisk")
-	path := filepath.Join(t.TempDir(), "clone.img")
+	path := filepath.Join(reference.Folder(t), "clone.img")
 	require.NoError(t, m.WriteFile(path))
 	if len(actions) > 0 {
 		other := func(s repair.PlanStep) bool { return s.Action != actions[0] }

@@ -105,7 +105,7 @@ func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 	require.Len(t, p.Afterwards, 1)
 	assert.Equal(t, "rewrite-backup", p.Afterwards[0].Action)
 	reference.Need(t, "losetup", "sfdisk")
-	path := filepath.Join(t.TempDir(), "clone.img")
+	path := filepath.Join(reference.Folder(t), "clone.img")
 	require.NoError(t, image.WriteFile(path))
 	p.Steps = p.Afterwards
 	runOnLoop(t, path, script(p, repair.Linux))
@@ -197,7 +197,7 @@ func TestRenderedCommandsRepairTheBytes(t *testing.T) {
 			}
 			p := repair.Find(change(machineOf(t, c.mode, c.image)), repair.Linux)
 			require.Equal(t, []string{c.action}, actionsOf(p), p.Reason)
-			path := filepath.Join(t.TempDir(), "clone.img")
+			path := filepath.Join(reference.Folder(t), "clone.img")
 			require.NoError(t, c.image.WriteFile(path))
 			runOnLoop(t, path, script(p, repair.Linux))
 			trace := startup.Simulate(change(fromFile(t, c.mode, path)))
@@ -237,7 +237,7 @@ func TestRandomDamageIsRepairedInTheBytes(t *testing.T) {
 			continue
 		}
 		ran++
-		path := filepath.Join(t.TempDir(), "clone.img")
+		path := filepath.Join(reference.Folder(t), "clone.img")
 		require.NoError(t, image.WriteFile(path))
 		runOnLoop(t, path, script(p, repair.Linux))
 		trace := startup.Simulate(strict(fromFile(t, mode, path)))
@@ -266,7 +266,7 @@ func TestTheGuardStopsAtAnotherDisk(t *testing.T) {
 	p := repair.Find(machineOf(t, firmware.Legacy, legacyDisk().MustBuild()), repair.Linux)
 	other := legacyDisk()
 	other.Signature = 0xBEEF
-	path := filepath.Join(t.TempDir(), "other.img")
+	path := filepath.Join(reference.Folder(t), "other.img")
 	require.NoError(t, other.MustBuild().WriteFile(path))
 	before, err := os.ReadFile(path)
 	require.NoError(t, err)

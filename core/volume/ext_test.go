@@ -30,7 +30,11 @@ func tree(t *testing.T) (string, map[string][]byte) {
 		"boot/vmlinuz-6.1.0": random(t, 700_000), "empty": {}, "boot/tiny": []byte("a"),
 	}
 	for i := range 1500 { // a hashed directory of several blocks
-		contents[fmt.Sprintf("usr/many/file number %04d", i)] = []byte{byte(i)}
+		name := fmt.Sprintf("usr/many/file number %04d", i)
+		write(t, filepath.Join(dir, name), []byte{byte(i)})
+		if i%25 == 0 {
+			contents[name] = []byte{byte(i)}
+		}
 	}
 	for name, b := range contents {
 		write(t, filepath.Join(dir, name), b)

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -13,6 +14,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,14 +24,36 @@ import (
 	"latchkey/server/store"
 )
 
+// shared is the server of a package's tests, started by the first that needs it.
+var shared struct {
+	once    sync.Once
+	server  *Server
+	address string
+}
+
+// Main runs a package's tests, ends the server that they shared, and returns their exit code.
+// A package whose tests take an Address calls it in TestMain.
+func Main(m *testing.M) int {
+	defer func() {
+		if shared.server != nil {
+			shared.server.end()
+		}
+	}()
+	return m.Run()
+}
+
 // Address returns the address of a fresh, empty database, dropped when the test
 // ends. The server is that of LATCHKEY_TEST_DATABASE, or one started for the
-// test.
+// package's tests.
 func Address(t testing.TB) string {
 	t.Helper()
 	dsn := os.Getenv("LATCHKEY_TEST_DATABASE")
 	if dsn == "" {
-		dsn = NewServer(t).Start()
+		shared.once.Do(func() {
+			shared.server = newServer(t)
+			shared.address = shared.server.Start()
+		})
+		dsn = shared.address
 	}
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
@@ -85,6 +109,13 @@ type Server struct {
 // NewServer prepares a server that is stopped when the test ends.
 func NewServer(t testing.TB) *Server {
 	t.Helper()
+	s := newServer(t)
+	t.Cleanup(s.end)
+	return s
+}
+
+func newServer(t testing.TB) *Server {
+	t.Helper()
 	folder, err := os.MkdirTemp("", "latchkey-db-")
 	if err != nil {
 		t.Fatal(err)
@@ -92,12 +123,15 @@ func NewServer(t testing.TB) *Server {
 	if err := os.Chmod(folder, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{t, folder}
-	t.Cleanup(func() {
-		s.Stop()
-		os.RemoveAll(folder)
-	})
-	return s
+	return &Server{t, folder}
+}
+
+// end stops the server, whatever became of the test that started it.
+func (s *Server) end() {
+	if _, err := s.run("stop"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	}
+	os.RemoveAll(s.folder)
 }
 
 // Start starts the server and returns its address; its port stays the same.
@@ -126,15 +160,23 @@ func (s *Server) Process() *os.Process {
 
 func (s *Server) script(action string) string {
 	s.t.Helper()
+	out, err := s.run(action)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return out
+}
+
+func (s *Server) run(action string) (string, error) {
 	_, here, _, _ := runtime.Caller(0)
 	script := filepath.Join(filepath.Dir(here), "..", "..", "..", "scripts", "database")
 	cmd := exec.Command(script, action, s.folder, "tests")
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {
-		s.t.Fatalf("scripts/database %s: %v", action, err)
+		return "", fmt.Errorf("scripts/database %s: %w", action, err)
 	}
-	return strings.TrimSpace(string(out))
+	return strings.TrimSpace(string(out)), nil
 }
 
 // Piece captures a disk, as evidence for a drive of a case.

@@ -1,0 +1,10 @@
+package people
+
+import (
+	"os"
+	"testing"
+
+	"latchkey/server/store/storetest"
+)
+
+func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
