@@ -97,6 +97,17 @@ func uefiMBRs() []Scenario {
 		d, _ := chained(Drive{Name: "a", Disk: mbrDisk(1, diskmaker.Partition{MBRType: 7, MiB: 64}, boot)}, kind, 1)
 		return d
 	}
+	// pair is a chain of two, the second or the first of which is the boot partition, with bytes
+	// of one of its records changed.
+	pair := func(first bool, i int, off int64, b ...byte) Drive {
+		boot := esp(fat(place{"a", 6}.programs(fallbackX64)))
+		parts := []diskmaker.Partition{{MBRType: 7, MiB: 8}, {MBRType: 7, MiB: 8}, boot}
+		if first {
+			parts[1], parts[2] = esp(fat(place{"a", 5}.programs(fallbackX64))), parts[1]
+		}
+		d, l := chained(Drive{Name: "a", Disk: mbrDisk(1, parts...)}, 0x0F, 1)
+		return d.spoiled(func(m *diskmaker.Image) { write(m, l.tables[i]+off, b...) })
+	}
 	record := func(i int64, change func(r []byte)) Drive {
 		return g.spoiled(func(m *diskmaker.Image) {
 			r := read(m, 446+16*i, 16)
@@ -117,6 +128,11 @@ func uefiMBRs() []Scenario {
 		uefi("MBR, boot partition logical in 05", chain(0x05)),
 		uefi("MBR, boot partition logical in 0F", chain(0x0F)),
 		uefi("MBR, boot partition logical in 85", chain(0x85)),
+		uefi("MBR, the first record of a chain links beyond its end", pair(true, 0, 474, 0, 0, 0, 0x10)),
+		uefi("MBR, a record without a partition before the logical boot partition", pair(false, 0, 458, 0, 0, 0, 0)),
+		uefi("MBR, a link of no extended type before the logical boot partition", pair(false, 0, 466, 7)),
+		uefi("MBR, a logical partition beyond the extended one before the boot partition", pair(false, 0, 458, 0, 0, 0, 0x10)),
+		uefi("MBR, a later record of a chain beyond the end of the disk", pair(true, 1, 454, 0, 0, 0, 0x10)),
 	}
 }
 

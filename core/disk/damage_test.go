@@ -169,24 +169,56 @@ func TestExtendedChains(t *testing.T) {
 		build func(m *diskmaker.Image)
 		found int
 		codes []string
+		// Partitions that edk2 does not come to, and whether it goes on behind the last: as
+		// seen in real firmware (package truth).
+		passed int
+		goesOn bool
 	}{
 		"two links": {func(m *diskmaker.Image) {
 			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 20_000, 2000})
 			writeRecords(t, m, 30_000, logical)
-		}, 2, nil},
+		}, 2, nil, 0, false},
 		"a loop": {func(m *diskmaker.Image) {
 			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 20_000, 2000})
 			writeRecords(t, m, 30_000, logical, [4]uint32{0, 5, 0, 2000})
-		}, 2, []string{"ebr-loop"}},
+		}, 2, []string{"ebr-loop"}, 0, false},
 		"a link outside": {func(m *diskmaker.Image) {
 			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 200_000, 2000})
-		}, 1, []string{"ebr-outside"}},
+		}, 1, []string{"ebr-outside"}, 1, false},
 		"a record without signature": {func(m *diskmaker.Image) {
 			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 20_000, 2000})
-		}, 1, []string{"ebr-signature"}},
+		}, 1, []string{"ebr-signature"}, 0, false},
+		"a record of a partition without signature": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 20_000, 2000})
+			writeRecords(t, m, 30_000, logical)
+			write(t, m, 30_000*512+510, 0, 0)
+		}, 1, []string{"ebr-signature"}, 0, true},
+		"an empty record": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, [4]uint32{}, [4]uint32{0, 5, 20_000, 2000})
+			writeRecords(t, m, 30_000, logical)
+		}, 1, nil, 1, false},
+		"a partition that the first record ends beyond the chain": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, [4]uint32{0, 0x83, 63, 100_000}, [4]uint32{0, 5, 20_000, 2000})
+			writeRecords(t, m, 30_000, logical)
+		}, 2, []string{"overlap"}, 2, false},
+		"a partition that a later record ends beyond the chain": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, logical, [4]uint32{0, 5, 20_000, 2000})
+			writeRecords(t, m, 30_000, [4]uint32{0, 0x83, 63, 100_000}, [4]uint32{0, 5, 40_000, 2000})
+			writeRecords(t, m, 50_000, logical)
+		}, 3, []string{"overlap"}, 2, false},
+		"a link of no extended type": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, logical, [4]uint32{0, 7, 20_000, 2000})
+			writeRecords(t, m, 30_000, logical)
+		}, 1, nil, 0, false},
+		// As the Linux kernel reads it (block/partitions/msdos.c): the first record of an
+		// extended type leads on, and is no partition.
+		"a link that stands first": {func(m *diskmaker.Image) {
+			writeRecords(t, m, 10_000, [4]uint32{0, 5, 20_000, 2000})
+			writeRecords(t, m, 30_000, logical)
+		}, 1, nil, 0, false},
 		"beyond the end of the disk": {func(m *diskmaker.Image) {
 			writeRecords(t, m, 0, [4]uint32{0, 0x0F, 4_000_000_000, 100_000})
-		}, 0, []string{"ebr-unreadable", "beyond-end"}},
+		}, 0, []string{"ebr-unreadable", "beyond-end"}, 0, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := mbrDisk(t, extended)
@@ -194,6 +226,14 @@ func TestExtendedChains(t *testing.T) {
 			l := layout(t, m)
 			assert.Len(t, l.Partitions, c.found)
 			assert.Equal(t, c.codes, codes(l))
+			passed := 0
+			for _, p := range l.Partitions {
+				if p.Passed {
+					passed++
+				}
+			}
+			assert.Equal(t, c.passed, passed)
+			assert.Equal(t, c.goesOn, l.MBR.GoesOn)
 		})
 	}
 }

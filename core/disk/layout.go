@@ -78,9 +78,12 @@ type Partition struct {
 	ActiveOpen bool   // whether it is marked active is not told
 	Logical    bool   // MBR
 	EBR        uint64 // the sector of a logical partition's extended boot record
-	Unplaced   bool   // where it starts is not known; Start only keeps the order
-	Rough      bool   // place and length were rounded, as on a screen
-	Source     fact.Source
+	// Passed is whether a reader that checks the first record of a chain alone, and ends at one
+	// without a partition or with one that does not fit, does not come to it.
+	Passed   bool
+	Unplaced bool // where it starts is not known; Start only keeps the order
+	Rough    bool // place and length were rounded, as on a screen
+	Source   fact.Source
 }
 
 // End returns the first sector after the partition; a damaged entry's end stays

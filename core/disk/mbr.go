@@ -23,6 +23,7 @@ type MBR struct {
 	Logical       []MBREntry // in chain order
 	LogicalOpen   bool       // the evidence lacks a record of the chain
 	Hollow        []MBREntry // records of the chain with a type and no length
+	GoesOn        bool       // edk2 follows the chain over the record at which it ends
 }
 
 // MBREntry is one 16-byte partition record. UEFI Specification 2.10, table 5.2.
@@ -33,6 +34,7 @@ type MBREntry struct {
 	Start  uint64 // absolute, in sectors
 	Length uint64 // in sectors
 	Offset int64  // byte offset of the record on the disk
+	Passed bool   // see Partition
 }
 
 // Record is the record as it stands on a disk. Its place by cylinder, head and sector is
@@ -56,6 +58,7 @@ func (e MBREntry) Extended() bool { return isExtended(e.Type) }
 func (e MBREntry) Partition(sectorSize int) Partition {
 	p := Partition{Number: e.Number, Type: MBRType(e.Type), MBRType: e.Type, Start: e.Start, Length: e.Length,
 		Active: e.Active(), Source: at("MBR", fmt.Sprintf("record %d", e.Number), e.Offset, mbrEntryLen)}
+	p.Passed = e.Passed
 	if p.Logical = e.Number > 4; p.Logical {
 		p.EBR = uint64(e.Offset) / uint64(sectorSize)
 	}

@@ -94,6 +94,10 @@ var (
 		"an MBR with records that overlap or end beyond the disk is no table",
 		"Does the firmware refuse an MBR whose partitions overlap or end beyond the disk?",
 		"Correcting the table settles it either way.")
+	ChecksChainAtFirst = choice("checksChainAtFirst", "Checks a chain of logical partitions at its first record",
+		"of a chain of logical partitions the first record alone must be sound, and one without a partition, or with one that does not fit, ends it",
+		"Does the firmware check only the first record of a chain of logical partitions, and end at one without a partition or with one that does not fit?",
+		"Correcting the chain settles it either way.")
 	StartsSmallFAT32 = choice("startsSmallFAT32", "Reads FAT32 volumes of too few clusters",
 		"a FAT32 volume with fewer than 65,525 clusters is read",
 		"Does the firmware read a FAT32 volume that has too few clusters for one?",
@@ -162,7 +166,8 @@ var behaviours = map[string]map[*Choice]bool{
 		NeedsProtectiveMBR: true, NeedsProtectiveSignature: false, ReadsMacVolumes: false,
 		EntryMatchesByGUIDAlone: false, EntryMatchesMoved: true, EntryNamesExtended: true, LooksForPathAlone: true,
 		SkipsMisplacedPartitions: true,
-		RefusesInconsistentMBR:   true, StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
+		RefusesInconsistentMBR:   true, ChecksChainAtFirst: true,
+		StartsSmallFAT32: false, ReadsUnsignedFAT: true, StartsLargeUSB: false,
 		StartsFromNVMe: true, StartsFromUSB: true,
 	},
 	"seabios": {StartsFromNVMe: true, StartsFromUSB: true, TriesNextDisk: false, StartsLargeVirtio: false,

@@ -138,7 +138,7 @@ func around(c *machine.Contents, r *machine.Record, logical []*disk.Partition) b
 func recorded(c *machine.Contents, r *machine.Record, logical []*disk.Partition) bool {
 	behind := r.Extended.Start
 	for i, p := range logical {
-		p.Number = 5 + i
+		p.Number, p.Passed = 5+i, false
 		if i == 0 {
 			p.EBR, behind = r.Extended.Start, p.End()
 			continue

@@ -74,9 +74,20 @@ func notListed(k *course.Walk, d *machine.Drive, t target) bool {
 			return false // the very partition that is named was looked at
 		}
 	}
+	if chainGoesOn(k, d) && k.Evidence(d, course.StageBootPartition, "chain", "Does the chain of logical partitions of "+d.Called()+
+		" lead to a boot partition behind its damaged record?", "Correcting the chain settles it either way.") {
+		return true
+	}
 	return maybe && k.Evidence(d, course.StageBootPartition, "partitions",
 		"Has "+d.Called()+" a boot partition that is not in the evidence?",
 		"Let the system list all partitions of "+d.Called()+", or take a capture of it.")
+}
+
+// chainGoesOn reports whether the firmware follows a chain of logical partitions over the record
+// at which it ends for others.
+func chainGoesOn(k *course.Walk, d *machine.Drive) bool {
+	mbr := d.Contents.Layout.MBR
+	return mbr != nil && mbr.GoesOn && k.Choice(firmware.ChecksChainAtFirst, course.StageBootPartition, d, "")
 }
 
 // startsOther reports whether the firmware starts from a partition that is not
@@ -103,6 +114,8 @@ func readsVolume(k *course.Walk, a *course.Attempt, d *machine.Drive, i int) boo
 		return a.Block("boot-partition-hidden", course.StageBootPartition, fmt.Sprintf("The table forbids the firmware to offer partition %d (attribute bit 1).", p.Number), boot)
 	case misplaced(k, d, i):
 		return a.BlockFor("boot-partition-misplaced", course.StageBootPartition, fmt.Sprintf("Partition %d overlaps another one or lies outside the usable range", p.Number), "this firmware passes it over.", boot)
+	case p.Passed && k.Choice(firmware.ChecksChainAtFirst, course.StageBootPartition, d, ""):
+		return a.BlockFor("boot-partition-unlinked", course.StageBootPartition, fmt.Sprintf("The firmware does not come to partition %d", p.Number), "the chain of logical partitions is damaged before it.", boot)
 	case p.Start >= d.Contents.Layout.Sectors && d.Contents.Lost(p):
 		return a.Block("boot-partition-beyond-end", course.StageBootPartition, fmt.Sprintf("The boot partition %d lies beyond the end of %s.", p.Number, d.Called()), boot)
 	case v.Kind == volume.NotCaptured:

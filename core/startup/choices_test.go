@@ -80,6 +80,10 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		d.Partitions[0].Volume.Files, d.Partitions[1].Volume = nil, diskmaker.Volume{Kind: "raw", Raw: apfs}
 	}))
 	mac.Answers = map[string]string{"mac-offered:clone": "yes"}
+	linked := logicalESP(t, good)
+	_, err := linked.WriteAt(disk.MBREntry{Type: 5, Start: 1 << 30, Length: 2048}.Record(), 2*2048*512+462)
+	require.NoError(t, err)
+	chain := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, linked))
 	return map[*firmware.Choice]machine.Machine{
 		firmware.FallbackOnFixedDisks: uefi(sample.GPTDisk(1, good)),
 		firmware.StartsFromNVMe:       hung(uefi(sample.GPTDisk(1, good)), "nvme"),
@@ -100,6 +104,7 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 			d.Partitions[1].MiB = 100
 		})),
 		firmware.RefusesInconsistentMBR: uefi(overlapping),
+		firmware.ChecksChainAtFirst:     chain,
 		firmware.StartsSmallFAT32:       uefi(changed(func(d *diskmaker.Disk) { d.Partitions[0].MiB = 20 })),
 		firmware.ReadsUnsignedFAT:       uefi(sample.GPTDisk(1, good), 2048*512+510),
 		firmware.StartsLargeUSB:         hung(uefi(large(diskmaker.GPT)), "usb"),

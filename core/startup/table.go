@@ -27,7 +27,7 @@ func uefiMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 			return true
 		}
 	}
-	if c.Layout.Open || !c.TableKnown() {
+	if c.Layout.Open || !c.TableKnown() || chainGoesOn(k, d) {
 		a.Pass(course.StageMode, "The disk is MBR: UEFI firmware starts from a FAT partition of it, if there is one.", style, mode)
 		return true
 	}
@@ -66,6 +66,9 @@ func uefiTable(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 func uefiMBR(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout) bool {
 	for _, code := range []disk.ProblemCode{disk.CodeBeyondEnd, disk.CodeOverlap} {
 		p, bad := l.Find(code)
+		if bad && l.MBR != nil && l.MBR.Consistent(l.Sectors) {
+			continue // it is the chain's
+		}
 		if bad && k.Choice(firmware.RefusesInconsistentMBR, course.StageTable, d, "") {
 			return a.BlockFor("mbr-refused", course.StageTable, "The firmware takes the MBR for none", machine.LowerFirst(p.Text), machine.ProblemFact(p, d.Name))
 		}

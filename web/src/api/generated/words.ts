@@ -116,6 +116,11 @@ export const choices = [
     "label": "Refuses an inconsistent MBR"
   },
   {
+    "how": "Correcting the chain settles it either way.",
+    "key": "checksChainAtFirst",
+    "label": "Checks a chain of logical partitions at its first record"
+  },
+  {
     "how": "Some firmware does. Formatting the partition as FAT16, or making it larger, settles it either way.",
     "key": "startsSmallFAT32",
     "label": "Reads FAT32 volumes of too few clusters"
