@@ -260,6 +260,21 @@ func TestRawVariables(t *testing.T) {
 	assert.Equal(t, []uint16{3, 1}, l.Entries.Order)
 }
 
+// A line of a disk that is cut off tells nothing of its partitions: by which sectors they are told
+// is not known, and the next line is no disk.
+func TestALineOfADiskThatIsCutOff(t *testing.T) {
+	const whole = "/dev/sda:100000s:scsi:4096:4096:gpt:M:;"
+	const parts = "\n1:2048s:83967s:81920s:::msftdata;\n2:83968s:90000s:6033s:::;\n"
+	for n := range len(whole) - len(":M:;") {
+		l, err := listing.Read("", []byte("BYT;\n"+whole[:n]+parts), listing.Parted)
+		none := err != nil || len(l.Disks) == 0
+		require.True(t, none || l.Disks[0].Name == "sda" && l.Disks[0].SectorSize == 4096, whole[:n])
+	}
+	l, err := listing.Read("", []byte("BYT;\n"+whole+parts), listing.Parted)
+	require.NoError(t, err)
+	assert.Len(t, l.Disks[0].Partitions, 2)
+}
+
 // samples are small outputs of every format.
 func samples() map[listing.Format]string {
 	return map[listing.Format]string{

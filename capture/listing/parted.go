@@ -22,7 +22,7 @@ func isParted(t *text) bool {
 
 func readParted(t *text, l *Listing) {
 	var d *machine.Described
-	sector := int64(512)
+	begun, sector := false, int64(512)
 	for i, raw := range t.lines {
 		s, n := strings.TrimSpace(raw), i+1
 		fields := strings.Split(strings.TrimSuffix(s, ";"), ":")
@@ -31,12 +31,16 @@ func readParted(t *text, l *Listing) {
 			if d != nil {
 				l.endOfDisk(d) // the next disk begins behind its last partition
 			}
-			d = nil
+			d, begun = nil, true
 			l.mark(n, Passed, "")
 		case s == "CHS;" || s == "CYL;":
 			l.unread(n, "the figures are in cylinders: expected unit s")
 			return
-		case d == nil && len(fields) >= 7:
+		case begun && s != "" && !wholeDisk(fields):
+			l.unread(n, "expected path:size:transport:logical sector:physical sector:table:model")
+			return // by which sectors the partitions are told is not known
+		case d == nil && wholeDisk(fields):
+			begun = false
 			if d = l.disk(path.Base(fields[0]), n); d == nil {
 				return
 			}
@@ -54,6 +58,12 @@ func readParted(t *text, l *Listing) {
 			d.Whole, d = true, nil // something else follows
 		}
 	}
+}
+
+// wholeDisk reports whether a line tells of a disk, and is not cut off before its model.
+func wholeDisk(fields []string) bool {
+	_, err := strconv.Atoi(fields[0])
+	return err != nil && len(fields) >= 7
 }
 
 func partedPartition(l *Listing, d *machine.Described, fields []string, sector int64, n int, whole bool) {

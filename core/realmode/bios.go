@@ -209,6 +209,8 @@ func (c *cpu) read(lba uint64, count, to int) error {
 	buf := make([]byte, count*size)
 	if _, err := c.disk.ReadAt(buf, int64(lba)*int64(size)); err != nil {
 		if c.lacks(err) {
+			r.Failed = true
+			c.run.Reads = append(c.run.Reads, r)
 			return &stop{Lacks, fmt.Sprintf("sectors %d to %d", lba, lba+uint64(count)-1)}
 		}
 		r.Failed = true

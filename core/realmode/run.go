@@ -28,7 +28,7 @@ const (
 type Run struct {
 	End    End
 	Output string // what it wrote on the screen and the serial port
-	Reads  []Read
+	Reads  []Read // where it lacks evidence, the last is the one that lacks it
 	// Sector and Offset say which loaded sector control went to, and where in it.
 	Sector uint64
 	Offset int

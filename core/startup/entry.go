@@ -66,22 +66,18 @@ func pathAlone(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	if t.path == "" || !k.Choice(firmware.LooksForPathAlone, course.StageOrder, nil, "") {
 		return false
 	}
-	removable := func(d *machine.Drive) bool {
-		bus, _ := d.Bus.Get()
-		return bus == "usb" || bus == "sd"
-	}
-	sorted := slices.Clone(drives)
-	slices.SortStableFunc(sorted, func(x, y *machine.Drive) int {
-		switch {
-		case removable(x) == removable(y):
-			return 0
-		case removable(x):
-			return -1
+	var removable, fixed []*machine.Drive
+	holding := slices.DeleteFunc(slices.Clone(drives), func(d *machine.Drive) bool { return !mayHold(d, t.path) })
+	for _, d := range holding {
+		bus, known := d.Bus.Get()
+		if bus == "usb" || bus == "sd" || !known && len(holding) > 1 && hangsOn(k, d, "usb", "USB") {
+			removable = append(removable, d)
+		} else {
+			fixed = append(fixed, d)
 		}
-		return 1
-	})
-	for _, d := range sorted {
-		if mayHold(d, t.path) && try(k, d, e.Name(), t) {
+	}
+	for _, d := range append(removable, fixed...) {
+		if try(k, d, e.Name(), t) {
 			k.Attempts[len(k.Attempts)-1].Name = e.Description
 			return true
 		}

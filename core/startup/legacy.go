@@ -64,7 +64,11 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		return false
 	}
 	a.Pass(course.StageOrder, "The firmware comes to "+d.Called()+" and runs its sector 0.")
-	switch code(k, d) {
+	is := code(k, d)
+	if is == loader.CodeClassic && astray(d) {
+		is = loader.CodeOther
+	}
+	switch is {
 	case loader.CodeGRUB:
 		return grub(k, a, d)
 	case loader.CodeOther:
@@ -118,7 +122,7 @@ func legacyMode(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	style := d.Cite("Partition style", string(c.Layout.Style), c.StyleSource())
 	mode := machine.Fact{Label: "Firmware mode", Value: "legacy", Source: k.Machine.Firmware.Mode.Source()}
 	if c.Layout.Style != disk.StyleGPT || c.Layout.MBR.Hybrid() || code(k, d) == loader.CodeGRUB ||
-		code(k, d) == loader.CodeOther {
+		code(k, d) == loader.CodeOther || astray(d) {
 		a.Pass(course.StageMode, fmt.Sprintf("Legacy firmware can run what stands in sector 0 (style %s).", c.Layout.Style), style, mode)
 		return true
 	}
@@ -141,7 +145,7 @@ func activePartition(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	case count != 1 && lacks(d) && goesOn(k, d):
 		a.Unproven("code-missing-evidence", course.StageBootPartition, "What the boot code does is not in evidence.", course.HowCapture)
 		return true
-	case strangeStatus(d):
+	case strangeStatus(d) && !lacks(d):
 		a.Shows(course.InvalidTable)
 		return a.Block("strange-status", course.StageBootPartition, "A record of the table has a status that is neither 80 nor 00.",
 			machine.ProblemFacts(&d.Contents.Layout, d.Name)...)
@@ -173,6 +177,18 @@ func strangeStatus(d *machine.Drive) bool {
 // lacks reports whether the boot code reads sectors that are not in the evidence.
 func lacks(d *machine.Drive) bool {
 	return d.Contents.Run != nil && d.Contents.Run.End == realmode.Lacks
+}
+
+// astray reports whether the boot code reads sectors that are not in the evidence, and that are
+// not the first of the one active partition: it is not the standard code, whatever it looks like.
+func astray(d *machine.Drive) bool {
+	if !lacks(d) {
+		return false
+	}
+	reads := d.Contents.Run.Reads
+	active := d.Matching(func(_ int, p disk.Partition) bool { return p.Active && !p.Logical })
+	return len(active) != 1 || len(reads) == 0 ||
+		reads[len(reads)-1].Sector != d.Contents.Layout.Partitions[active[0]].Start
 }
 
 // soleActive returns the partition that is marked active, by its index, -1 for one that

@@ -33,6 +33,7 @@ import (
 var (
 	count = flag.Int("weakenings", 24, "how often each machine is weakened")
 	seed  = flag.Uint64("seed", 1, "another one draws others")
+	drawn = flag.Int("machines", 40, "how many machines are drawn at random beside the others")
 )
 
 // whole is a machine of which everything is known, with its disks.
@@ -43,8 +44,8 @@ type whole struct {
 	files   map[string]string      // of those that a tool can read
 }
 
-// machines are those of package truth, judged to the hand-over and to the end, and those
-// of the demo world.
+// machines are those of package truth, some drawn at random among them, judged to the hand-over
+// and to the end, and those of the demo world.
 func machines(t *testing.T) []whole {
 	t.Helper()
 	scenarios := truth.Scenarios()
@@ -52,6 +53,10 @@ func machines(t *testing.T) []whole {
 		scenarios = slices.DeleteFunc(scenarios, func(s truth.Scenario) bool {
 			return slices.ContainsFunc(s.Drives, func(d truth.Drive) bool { return d.Make != nil })
 		})
+	} else {
+		for i := range uint64(*drawn) {
+			scenarios = append(scenarios, truth.Random(*seed*10_000+i))
+		}
 	}
 	list := make([]whole, len(scenarios))
 	side(len(scenarios), func(i int) { list[i] = prepared(t, scenarios[i]) })
