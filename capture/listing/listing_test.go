@@ -275,6 +275,30 @@ func TestALineOfADiskThatIsCutOff(t *testing.T) {
 	assert.Len(t, l.Disks[0].Partitions, 2)
 }
 
+// A table of parted's that was pasted without its columns tells places and lengths, by their order,
+// and nothing of what may be left out in a row.
+func TestATableWithoutItsColumns(t *testing.T) {
+	l, err := listing.Read("", []byte("Model: M (scsi)\nDisk /dev/sda: 201326592B\nSector size (logical/physical): 512B/512B\n"+
+		"Partition Table: gpt\n\nNumber Start End Size File system Name Flags\n"+
+		" 1 1048576B 68157439B 67108864B fat32 boot, esp\n 2 68157440B 135266303B 67108864B x\n"), "")
+	require.NoError(t, err)
+	require.Len(t, l.Disks[0].Partitions, 2)
+	for i, p := range l.Disks[0].Partitions {
+		assert.EqualValues(t, 1<<20+i*(64<<20), p.Start)
+		assert.EqualValues(t, 64<<20, p.Length)
+		assert.Empty(t, p.Kind)
+		assert.Empty(t, p.Name)
+	}
+	l, err = listing.Read("", []byte("NAME SIZE TYPE FSTYPE LABEL UUID MOUNTPOINT\nsda 100G disk\n├─sda1 512M part vfat AAAA-BBBB /boot\n"+
+		"└─sda2 99G part Data /mnt\n"), "")
+	require.NoError(t, err)
+	require.Len(t, l.Disks, 1)
+	require.Len(t, l.Disks[0].Partitions, 2)
+	for _, p := range l.Disks[0].Partitions {
+		assert.Empty(t, string(p.Kind)+p.Label+p.Serial)
+	}
+}
+
 // samples are small outputs of every format.
 func samples() map[listing.Format]string {
 	return map[listing.Format]string{

@@ -141,6 +141,9 @@ func columnsNamed(list string) vocabulary {
 	return newVocabulary(names)
 }
 
+// lsblkAlways are the columns that no row leaves empty. lsblk(8).
+var lsblkAlways = []string{"name", "kname", "path", "maj:min", "rm", "size", "ro", "type", "start", "log-sec", "phy-sec"}
+
 func lsblkHeads(s string) []head {
 	h := lsblkColumns.heads(s)
 	if len(h) < 3 || h[0].name != "name" && h[0].name != "kname" && h[0].name != "path" {
@@ -181,7 +184,7 @@ func readLsblkTable(t *text, l *Listing) {
 			// The branches of the tree stand before the name, which they may push to the right.
 			lead := lsblkTree.FindString(s)
 			plain := strings.Repeat(" ", len([]rune(lead))) + s[len(lead):]
-			d = lsblkRow(l, object(n, names, row(plain, at)), d)
+			d = lsblkRow(l, object(n, names, row(plain, at, lsblkAlways...)), d)
 		}
 	}
 	if d != nil {

@@ -184,7 +184,7 @@ func readPartedPrint(t *text, l *Listing) {
 			l.mark(n, Passed, "heads of a table")
 		case at != nil && d != nil && strings.TrimSpace(s) != "":
 			cells := map[string]string{}
-			for j, c := range row(s, at) {
+			for j, c := range row(s, at, "number", "start", "end", "size", "type") {
 				cells[at[j].name] = c
 			}
 			partedRow(l, d, cells, sector, n)

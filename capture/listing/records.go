@@ -79,9 +79,20 @@ func (v vocabulary) longest(next []word) (name string, used int) {
 
 // row cuts a row of a table into its cells by the position of the heads: a word belongs to
 // the column whose head stands over it; one that stands between two heads goes on from
-// the word before it, where a single blank parts them, else begins the next column.
-func row(s string, heads []head) []string {
+// the word before it, where a single blank parts them, else begins the next column. Where single
+// blanks part the heads, as in a text that was pasted without its columns, words are counted, as
+// far as the columns are of those that are never empty: what follows may be of any.
+func row(s string, heads []head, never ...string) []string {
 	cells := make([]string, len(heads))
+	if len(never) > 0 && collapsed(heads) {
+		for i, w := range strings.Fields(s) {
+			if i == len(heads) || !slices.Contains(never, heads[i].name) {
+				break
+			}
+			cells[i] = w
+		}
+		return cells
+	}
 	last, lastEnd := -1, -1
 	for _, w := range words(s) {
 		column := over(w, heads)
