@@ -142,7 +142,7 @@ func columnsNamed(list string) vocabulary {
 }
 
 // lsblkAlways are the columns that no row leaves empty. lsblk(8).
-var lsblkAlways = []string{"name", "kname", "path", "maj:min", "rm", "size", "ro", "type", "start", "log-sec", "phy-sec"}
+var lsblkAlways = []string{"name", "kname", "path", "maj:min", "rm", "size", "ro", "type", "log-sec", "phy-sec"}
 
 func lsblkHeads(s string) []head {
 	h := lsblkColumns.heads(s)
