@@ -101,8 +101,12 @@ func (p *diskpart) selects(s string, n int) {
 	p.l.mark(n, Understood, "selection")
 }
 
-// columnsOf returns where the columns begin, as the dashes show.
+// columnsOf returns where the columns begin, as the dashes show; nil where one blank alone parts
+// them: the text was pasted without its columns.
 func columnsOf(s string) []int {
+	if !strings.Contains(strings.TrimSpace(s), "  ") {
+		return nil
+	}
 	var at []int
 	for i := range len(s) {
 		if s[i] == '-' && (i == 0 || s[i-1] != '-') {

@@ -21,6 +21,7 @@ func read(t *testing.T, text string) *listing.Listing {
 	t.Helper()
 	l, err := listing.Read("", []byte(text), "")
 	require.NoError(t, err)
+	heldWithLess(t, text, l)
 	return l
 }
 
@@ -296,6 +297,21 @@ func TestATableWithoutItsColumns(t *testing.T) {
 	require.Len(t, l.Disks[0].Partitions, 2)
 	for _, p := range l.Disks[0].Partitions {
 		assert.Empty(t, string(p.Kind)+p.Label+p.Serial)
+	}
+}
+
+// A UUID that is cut off, at the end of a line or by a column, is none: no volume would carry it.
+func TestAUUIDThatIsCutOff(t *testing.T) {
+	for _, whole := range []string{"6A31-0001", "0badc0de-0000-4000-8000-00000000002a", "3C11A0B2C3D4E5F6", "2026-11-27-23-05-00-00"} {
+		for n := range len(whole) + 1 {
+			l, err := listing.Read("", []byte("NAME   SIZE TYPE UUID\nsda    100G disk \n└─sda1  99G part "+whole[:n]+"\n"), "")
+			require.NoError(t, err)
+			want := ""
+			if n == len(whole) {
+				want = whole
+			}
+			assert.Equal(t, want, l.Disks[0].Partitions[0].Serial)
+		}
 	}
 }
 

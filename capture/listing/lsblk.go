@@ -91,7 +91,7 @@ func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 	p.Length, p.Rounded = size(v.str("size"))
 	setType(p, v.str("parttype"))
 	partUUID(d, p, v.str("partuuid"), v.line)
-	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), v.str("uuid")
+	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), wholeSerial(v.str("uuid"))
 	p.Kind, _ = volume.Named(v.str("fstype"))
 	p.Used, _ = size(v.str("fsused"))
 	if d.Style == disk.StyleMBR && v.get("partflags") != nil {
@@ -139,6 +139,20 @@ func columnsNamed(list string) vocabulary {
 		names[n] = strings.ToLower(n)
 	}
 	return newVocabulary(names)
+}
+
+// serialForms are the forms of a file system's UUID: 16 bytes, those of LVM, of FAT and exFAT, of NTFS and
+// HFS, of an ISO 9660's date. blkid(8); the forms as libblkid writes them.
+var serialForms = regexp.MustCompile(`^([0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|` +
+	`\w{6}(-\w{4}){5}-\w{6}|[0-9a-fA-F]{4}-[0-9a-fA-F]{4}|[0-9a-fA-F]{16}|\d{4}(-\d\d){6})$`)
+
+// wholeSerial is a UUID that is not cut off; "" for another, which would be taken for one that no
+// volume carries.
+func wholeSerial(s string) string {
+	if !serialForms.MatchString(s) {
+		return ""
+	}
+	return s
 }
 
 // lsblkAlways are the columns that no row leaves empty. lsblk(8).

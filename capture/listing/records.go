@@ -237,8 +237,8 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 			l.mark(i+1, Passed, "")
 		case at != nil && len(out) < maxRecords:
 			cells := row(s, at)
-			if collapsed(at) && !onlyDashes.MatchString(t.lines[began+1]) {
-				if cells = strings.Fields(s); len(cells) != len(at) {
+			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || !t.spread(began)) {
+				if cells = strings.Fields(s); !t.counted(began, len(at)) {
 					l.unread(i+1, "the blanks between the columns are gone: which word stands in which column cannot be told")
 					continue
 				}
@@ -252,6 +252,37 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 	}
 	return out
 }
+
+// spread reports whether the rows of a table, up to an empty line, have more than one blank
+// somewhere: they stand in columns.
+func (t *text) spread(heads int) bool {
+	for _, s := range t.lines[heads+1:] {
+		switch s = strings.TrimSpace(s); {
+		case s == "":
+			return false
+		case !onlyDashes.MatchString(s) && strings.Contains(s, "  "):
+			return true
+		}
+	}
+	return false
+}
+
+// counted reports whether each row of a table, up to an empty line, has so many words, and none of
+// them is a unit, which goes with the word before it.
+func (t *text) counted(heads, count int) bool {
+	for _, s := range t.lines[heads+1:] {
+		words := strings.Fields(s)
+		switch {
+		case len(words) == 0:
+			return true
+		case !onlyDashes.MatchString(s) && (len(words) != count || slices.ContainsFunc(words, unit.MatchString)):
+			return false
+		}
+	}
+	return true
+}
+
+var unit = regexp.MustCompile(`^(B|[KMGT]i?B|[Bb]ytes)$`)
 
 // headsAgain reports whether a record begins another list: its line follows an empty one,
 // and all its texts are names.
