@@ -57,7 +57,9 @@ func (p *diskpart) line(s string, n int) {
 	switch trimmed := strings.TrimSpace(s); {
 	case dashes.MatchString(s):
 		p.columns, p.full = columnsOf(s), strings.HasSuffix(s, "---")
-		p.l.mark(n, Passed, "")
+		if p.l.mark(n, Passed, ""); p.columns == nil {
+			p.l.unread(n, "the blanks between the columns are gone: which word stands in which column cannot be told")
+		}
 	case trimmed == "" || strings.HasPrefix(trimmed, "DISKPART>"):
 		p.columns = nil
 		p.selects(trimmed, n)

@@ -141,8 +141,8 @@ func columnsNamed(list string) vocabulary {
 	return newVocabulary(names)
 }
 
-// serialForms are the forms of a file system's UUID: 16 bytes, those of LVM, of FAT and exFAT, of NTFS and
-// HFS, of an ISO 9660's date. blkid(8); the forms as libblkid writes them.
+// serialForms are the forms of a file system's UUID: 16 bytes, those of LVM, of FAT and exFAT, of
+// NTFS, of an ISO 9660's date. As libblkid writes them, from memory.
 var serialForms = regexp.MustCompile(`^([0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|` +
 	`\w{6}(-\w{4}){5}-\w{6}|[0-9a-fA-F]{4}-[0-9a-fA-F]{4}|[0-9a-fA-F]{16}|\d{4}(-\d\d){6})$`)
 
@@ -183,7 +183,7 @@ func readLsblkTable(t *text, l *Listing) {
 		case strings.TrimSpace(s) == "":
 		case h != nil:
 			at = h
-			l.mark(n, Passed, "heads of a table")
+			l.mark(n, Passed, "%s", headsMark(at))
 		case isLsblkPair(s):
 			v := &value{line: n, object: true}
 			for _, f := range lsblkField.FindAllStringSubmatch(s, -1) {

@@ -181,7 +181,7 @@ func readPartedPrint(t *text, l *Listing) {
 			l.mark(n, Understood, "%s", m[1])
 		case len(partedNames.heads(s)) >= 5:
 			at = partedNames.heads(s)
-			l.mark(n, Passed, "heads of a table")
+			l.mark(n, Passed, "%s", headsMark(at))
 		case at != nil && d != nil && strings.TrimSpace(s) != "":
 			cells := map[string]string{}
 			for j, c := range row(s, at, "number", "start", "end", "size", "type") {

@@ -127,6 +127,14 @@ func over(w word, heads []head) int {
 	return best
 }
 
+// headsMark is what is told of the heads of a table of which rows are read with what is never empty.
+func headsMark(heads []head) string {
+	if collapsed(heads) {
+		return "heads of a table without its columns: what a row may leave empty is not read"
+	}
+	return "heads of a table"
+}
+
 // collapsed reports whether single blanks part the heads of a table.
 func collapsed(heads []head) bool {
 	for i := 1; i < len(heads); i++ {
@@ -220,11 +228,14 @@ var onlyDashes = regexp.MustCompile(`^[\s-]*-[\s-]*$`)
 func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 	var out []*value
 	var at []head
+	var rows body
 	began := 0
 	for i, s := range t.lines {
 		switch found := names.heads(s); {
 		case len(found) >= least:
-			at, began = found, i
+			if at, began = found, i; i >= rows.end { // each row is looked through once
+				rows = t.below(i)
+			}
 			l.mark(i+1, Passed, "heads of a table")
 		case at != nil && i == began+1 && i+1 < len(t.lines) && onlyDashes.MatchString(t.lines[i+1]) &&
 			strings.TrimSpace(s) != "" &&
@@ -237,8 +248,8 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 			l.mark(i+1, Passed, "")
 		case at != nil && len(out) < maxRecords:
 			cells := row(s, at)
-			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || !t.spread(began)) {
-				if cells = strings.Fields(s); !t.counted(began, len(at)) {
+			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || !rows.spread) {
+				if cells = strings.Fields(s); rows.words != len(at) {
 					l.unread(i+1, "the blanks between the columns are gone: which word stands in which column cannot be told")
 					continue
 				}
@@ -253,33 +264,34 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 	return out
 }
 
-// spread reports whether the rows of a table, up to an empty line, have more than one blank
-// somewhere: they stand in columns.
-func (t *text) spread(heads int) bool {
-	for _, s := range t.lines[heads+1:] {
-		switch s = strings.TrimSpace(s); {
-		case s == "":
-			return false
-		case !onlyDashes.MatchString(s) && strings.Contains(s, "  "):
-			return true
-		}
-	}
-	return false
+// body is what the rows below the heads of a table, up to an empty line, have in common.
+type body struct {
+	end    int  // the line behind them
+	spread bool // somewhere stands more than one blank: they are in columns
+	words  int  // of each row; 0 where they differ, or a unit is among them, which goes with the word before it
 }
 
-// counted reports whether each row of a table, up to an empty line, has so many words, and none of
-// them is a unit, which goes with the word before it.
-func (t *text) counted(heads, count int) bool {
-	for _, s := range t.lines[heads+1:] {
+func (t *text) below(heads int) body {
+	b := body{end: heads + 1}
+	rows := 0
+	for ; b.end < len(t.lines); b.end++ {
+		s := strings.TrimSpace(t.lines[b.end])
+		if s == "" {
+			break
+		}
+		if onlyDashes.MatchString(s) {
+			continue
+		}
+		b.spread = b.spread || strings.Contains(s, "  ")
 		words := strings.Fields(s)
-		switch {
-		case len(words) == 0:
-			return true
-		case !onlyDashes.MatchString(s) && (len(words) != count || slices.ContainsFunc(words, unit.MatchString)):
-			return false
+		if rows++; rows == 1 {
+			b.words = len(words)
+		}
+		if len(words) != b.words || slices.ContainsFunc(words, unit.MatchString) {
+			b.words = 0
 		}
 	}
-	return true
+	return b
 }
 
 var unit = regexp.MustCompile(`^(B|[KMGT]i?B|[Bb]ytes)$`)

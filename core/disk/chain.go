@@ -53,7 +53,7 @@ func (m *MBR) readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Probl
 		part.Passed = passed
 		switch {
 		case part.Used() && part.Extended():
-			m.GoesOn = m.GoesOn || !passed && part.Type == 0x85 && link.Extended()
+			m.GoesOn = m.GoesOn || !passed && part.Type == extendedLinux && link.Extended()
 			link = decodeMBREntry(raw[mbrEntriesOff:], 0, ext.Start, off+mbrEntriesOff)
 		case part.Used():
 			found = append(found, part)
@@ -63,7 +63,7 @@ func (m *MBR) readLogical(d *Disk, ext MBREntry) (list []MBREntry, chain []Probl
 		if !link.Extended() || link.Length == 0 {
 			return found, problems, true
 		}
-		passed = passed || link.Type == 0x85
+		passed = passed || link.Type == extendedLinux
 		if link.Start < ext.Start || link.Start >= ext.Start+ext.Length {
 			return found, append(problems, problem(CodeEBROutside,
 				at("Extended boot record", "link", link.Offset, mbrEntryLen),
@@ -83,8 +83,8 @@ func tableOf(raw []byte, off int64) (entries [4]MBREntry) {
 }
 
 // consistent reports whether edk2 takes four records for a table of so many sectors: there is
-// one, none ends beyond the end, and none overlaps another. PartitionValidMbr, as seen in real
-// firmware (package truth).
+// one, none ends beyond the end, and none overlaps another. PartitionValidMbr, from memory, held
+// against real firmware (package truth).
 func consistent(entries [4]MBREntry, sectors uint64) bool {
 	any := false
 	for i, e := range entries {

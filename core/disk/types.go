@@ -108,7 +108,11 @@ func MBRType(b byte) KnownType {
 	return KnownType{fmt.Sprintf("Type 0x%02X", b), RoleData}
 }
 
-func isExtended(t byte) bool { return t == 0x05 || t == 0x0F || t == 0x85 }
+func isExtended(t byte) bool { return t == 0x05 || t == 0x0F || t == extendedLinux }
+
+// extendedLinux is an extended partition to Linux alone: edk2 follows no link of that type, from
+// memory.
+const extendedLinux = 0x85
 
 // TypeRow is a partition type as a table lists it.
 type TypeRow struct {
