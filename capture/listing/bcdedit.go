@@ -40,6 +40,11 @@ func isBcdedit(t *text) bool {
 func readBcdedit(t *text, l *Listing) {
 	r := &bcdReader{l: l, store: &loader.Store{}, lines: map[string]int{}}
 	for i, s := range t.lines {
+		if t.brokenOff(i) && !hasEnd(s) && strings.TrimSpace(s) != "" {
+			r.cut = true
+			l.unread(i+1, "what the text ends with may lack its end")
+			continue
+		}
 		r.line(strings.TrimRight(s, "\r"), i+1)
 	}
 	l.Entries = r.entries()
@@ -48,7 +53,7 @@ func readBcdedit(t *text, l *Listing) {
 		r.finish(&r.store.Objects[i])
 	}
 	loads := slices.ContainsFunc(r.store.Objects, func(o loader.Object) bool { return o.IsLoader() })
-	if len(r.store.Objects) > 0 && (loads || !r.firmware) {
+	if loads {
 		l.Store = r.store // with the firmware's list alone comes no more than the boot manager
 	}
 }
@@ -79,6 +84,8 @@ type bcdReader struct {
 	lines   map[string]int // of each object's identifier
 	// firmware is set when the firmware's own list was met.
 	firmware bool
+	// cut is set where an identifier was cut off.
+	cut bool
 }
 
 func (r *bcdReader) line(s string, n int) {
@@ -87,11 +94,11 @@ func (r *bcdReader) line(s string, n int) {
 	case strings.TrimSpace(s) == "":
 		r.object, r.element = nil, nil
 	case bcdRule.MatchString(s):
+		r.object, r.element = nil, nil
 		r.l.mark(n, Passed, "")
 		r.l.mark(n-1, Passed, "heading")
-	case more != nil && r.element != nil:
-		r.element.IDs = append(r.element.IDs, identifier(more[1]))
-		r.l.mark(n, Understood, "")
+	case r.element != nil && (more != nil || bcdObject.MatchString(strings.TrimSpace(s))):
+		r.reference(r.element, strings.TrimSpace(s), n)
 	case field != nil && r.object == nil && bcdObject.MatchString(field[2]):
 		r.store.Objects = append(r.store.Objects, loader.Object{ID: identifier(field[2])})
 		r.lines[identifier(field[2])] = n
@@ -118,9 +125,10 @@ func (r *bcdReader) field(name, val string, n int) {
 		return
 	}
 	e := loader.Element{Type: kind, Line: n}
+	r.l.mark(n, Understood, "%s %s", name, val)
 	switch kind {
 	case loader.ElementDefault, loader.ElementDisplayOrder, loader.ElementBootSequence:
-		e.IDs = []string{identifier(val)}
+		r.reference(&e, val, n)
 	case loader.ElementDevice, loader.ElementOSDevice:
 		e.Device = deviceNamed(val)
 	default:
@@ -128,7 +136,17 @@ func (r *bcdReader) field(name, val string, n int) {
 	}
 	r.object.Elements = append(r.object.Elements, e)
 	r.element = &r.object.Elements[len(r.object.Elements)-1]
-	r.l.mark(n, Understood, "%s %s", name, val)
+}
+
+// reference adds an object that an element names, where its identifier has its end.
+func (r *bcdReader) reference(e *loader.Element, id string, n int) {
+	if !bcdObject.MatchString(id) {
+		r.cut = true
+		r.l.unread(n, "expected an identifier in braces")
+		return
+	}
+	e.IDs = append(e.IDs, identifier(id))
+	r.l.mark(n, Understood, "%s %s", e.Name(), id)
 }
 
 // deviceNamed reads a device as the listing names it.
@@ -163,7 +181,14 @@ func (r *bcdReader) finish(o *loader.Object) {
 	switch {
 	case strings.HasSuffix(lower, ".efi"):
 		tell(firmware.UEFI, loader.StoreUEFI)
-	case lower != "" || !strings.Contains(lower, "."):
+	case lower != "" || withoutPath(o):
 		tell(firmware.Legacy, loader.StoreLegacy)
 	}
+}
+
+// withoutPath reports whether an object has no path: its description stands where that would.
+func withoutPath(o *loader.Object) bool {
+	device, hasDevice := o.Element(loader.ElementDevice)
+	description, described := o.Element(loader.ElementDescription)
+	return hasDevice && described && description.Line == device.Line+1
 }

@@ -23,7 +23,7 @@ func (r *bcdReader) entries() *firmware.Entries {
 		return nil
 	}
 	manager, last := &r.store.Objects[at], at == len(r.store.Objects)-1
-	e := &firmware.Entries{All: map[uint16]firmware.Entry{}, OrderOpen: last, NextOpen: last}
+	e := &firmware.Entries{All: map[uint16]firmware.Entry{}, OrderOpen: last || r.cut, NextOpen: last || r.cut}
 	numbers := map[string]uint16{}
 	order, _ := manager.Element(loader.ElementDisplayOrder)
 	for i := range r.store.Objects {

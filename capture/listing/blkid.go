@@ -61,6 +61,7 @@ func blkidExport(t *text, l *Listing) {
 	for i, s := range t.lines {
 		key, val, is := strings.Cut(strings.TrimSpace(s), "=")
 		switch {
+		case t.brokenOff(i):
 		case is && key == "DEVNAME":
 			end()
 			name, at = val, i+1
@@ -93,7 +94,7 @@ func blkidDevice(l *Listing, name string, tags map[string]string, n int) {
 		return
 	}
 	p.Kind, _ = volume.Named(tags["TYPE"])
-	p.Label, p.Serial, p.Name = tags["LABEL"], tags["UUID"], tags["PARTLABEL"]
+	p.Label, p.Serial, p.Name = tags["LABEL"], wholeSerial(tags["UUID"]), tags["PARTLABEL"]
 	partUUID(d, p, tags["PARTUUID"], n)
 	l.mark(n, Understood, "partition %d of %s: %s", p.Number, d.Name, p.Kind)
 }

@@ -3,6 +3,8 @@ package listing
 import (
 	"bytes"
 	"fmt"
+	"regexp"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
@@ -44,6 +46,15 @@ func decode(raw []byte) (string, error) {
 		return string(raw), nil
 	}
 	return guessed(raw), nil
+}
+
+// rules are lines of dashes alone, of whatever kind a text processor made them.
+var rules = regexp.MustCompile(`(?m)^[ \t]*[-–—―─][-–—―─ \t]*$`)
+
+func plainRules(s string) string {
+	return rules.ReplaceAllStringFunc(s, func(rule string) string {
+		return dash.ReplaceAllString(strings.ReplaceAll(rule, "─", "-"), "-")
+	})
 }
 
 // notText says what a file is that is none of text.

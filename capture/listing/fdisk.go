@@ -65,7 +65,7 @@ func readFdisk(t *text, l *Listing) {
 // endOfDisk says that what follows in the text is of another disk: no partition of this
 // one is left out.
 func (l *Listing) endOfDisk(d *machine.Described) {
-	if d != nil && len(d.Partitions) > 0 {
+	if d != nil && len(d.Partitions) > 0 && d.Line < d.Partitions[0].Line { // and its beginning is in the text
 		d.Whole = true
 	}
 }
@@ -90,7 +90,9 @@ func fdiskHead(l *Listing, d *machine.Described, s string, n int) {
 	}
 	m := fdiskValue.FindStringSubmatch(s)
 	if m == nil {
-		l.mark(n, Passed, "")
+		if l.mark(n, Passed, ""); len(d.Partitions) > 0 && !strings.HasSuffix(s, ".") && !strings.Contains(s, ":") {
+			l.mark(n, Unread, "") // no sentence: it may belong to a partition
+		}
 		return
 	}
 	if style := styleNamed(m[1]); style != "" {

@@ -127,6 +127,9 @@ func (p *jsonReader) value(depth int) (*value, error) {
 		}
 		for p.dec.More() {
 			item, err := p.value(depth + 1)
+			if item == nil && err != nil {
+				v.unended()
+			}
 			if item != nil {
 				v.items = append(v.items, item)
 			}
@@ -134,8 +137,8 @@ func (p *jsonReader) value(depth int) (*value, error) {
 				return v, err
 			}
 		}
-		if _, err = p.dec.Token(); err != nil && len(v.items) > 0 && v.items[len(v.items)-1].scalar() {
-			v.items = v.items[:len(v.items)-1] // a figure may lack its end
+		if _, err = p.dec.Token(); err != nil {
+			v.unended()
 		}
 		return v, err
 	case string:
@@ -153,6 +156,7 @@ func (p *jsonReader) object(v *value, depth int) error {
 	for p.dec.More() {
 		key, err := p.dec.Token()
 		if err != nil {
+			v.unended()
 			return err
 		}
 		name := fmt.Sprint(key)
@@ -171,10 +175,21 @@ func (p *jsonReader) object(v *value, depth int) error {
 		}
 	}
 	_, err := p.dec.Token()
-	if n := len(v.fields); err != nil && n > 0 && v.fields[n-1].scalar() {
-		v.fields = v.fields[:n-1] // a figure may lack its end
+	if err != nil {
+		v.unended()
 	}
 	return err
+}
+
+// unended takes out the last value before the place where a text breaks off: a figure may lack
+// its end.
+func (v *value) unended() {
+	if n := len(v.fields); n > 0 && v.fields[n-1].value.scalar() {
+		v.fields = v.fields[:n-1]
+	}
+	if n := len(v.items); n > 0 && v.items[n-1].scalar() {
+		v.items = v.items[:n-1]
+	}
 }
 
 // scalar reports whether the value is neither an object nor a list.

@@ -40,7 +40,7 @@ func readEfibootmgr(t *text, l *Listing) {
 	}
 	cut := capture.Widest(whole)
 	for _, one := range lines {
-		means, err := capture.BootEntryLine(l.Entries, one.text, one.line, cut(one.text))
+		means, err := capture.BootEntryLine(l.Entries, one.text, one.line, cut(one.text) || one.last && t.broken)
 		switch {
 		case err != nil && !isPrompt(one.text):
 			l.unread(one.line, "expected BootOrder:, BootNext: or Boot####")
@@ -95,6 +95,10 @@ func readSfdiskDump(t *text, l *Listing) {
 				return
 			}
 		}
+		if head != nil && one.last && t.broken {
+			l.unread(n, "what the text ends with may lack its end")
+			continue
+		}
 		if head != nil {
 			switch key, value := head[1], head[2]; key {
 			case "label":
@@ -113,7 +117,7 @@ func readSfdiskDump(t *text, l *Listing) {
 			continue
 		}
 		if part != nil {
-			readSfdiskPart(l, d, part[1], part[2], sector, n, cut(one.text))
+			readSfdiskPart(l, d, part[1], part[2], sector, n, cut(one.text) || one.last && t.broken)
 		}
 	}
 	if d != nil {
@@ -153,6 +157,9 @@ func sfdiskName(l *Listing) string {
 	return name
 }
 
+// sfdiskField is a field with its end, as far as that can be seen.
+var sfdiskField = regexp.MustCompile(`^(?:(?:start|size|type|Id|uuid) *= *[^\s"]+|(?:name|attrs) *= *"[^"]*"|bootable)$`)
+
 // readSfdiskPart reads the fields of a partition: comma-separated, with names in
 // quotation marks.
 func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, sector int64, n int, cut bool) {
@@ -161,13 +168,17 @@ func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, secto
 		return
 	}
 	list := splitQuoted(fields)
+	cut = cut || !sfdiskField.MatchString(strings.TrimSpace(list[len(list)-1]))
 	if !cut && d.Style == disk.StyleMBR {
 		p.Active = fact.Known(false, fact.Source{})
 	}
 	for i, f := range list {
 		last := cut && i == len(list)-1 // perhaps without its end
 		key, value, _ := strings.Cut(f, "=")
-		value = strings.Trim(strings.TrimSpace(value), `"`)
+		if value = strings.TrimSpace(value); strings.Count(value, `"`)%2 != 0 {
+			continue // a name without its end
+		}
+		value = strings.Trim(value, `"`)
 		switch strings.TrimSpace(key) {
 		case "start":
 			if v, err := strconv.ParseInt(value, 10, 54); err == nil && !last {
@@ -178,8 +189,9 @@ func readSfdiskPart(l *Listing, d *machine.Described, node, fields string, secto
 				p.Length = v * sector
 			}
 		case "type", "Id":
-			setType(p, value)
-			p.TypeOpen = last && p.Type.IsZero()
+			if setType(p, value); last && p.Type.IsZero() {
+				p.MBRType, p.TypeOpen = 0, true
+			}
 		case "uuid":
 			p.GUID, _ = disk.ParseGUID(value)
 		case "name":
@@ -266,7 +278,11 @@ func readSfdiskJSON(t *text, l *Listing) {
 	if table == nil {
 		return
 	}
-	d := l.disk(path.Base(table.str("device")), table.line)
+	name := sfdiskName(l)
+	if table.has("device") {
+		name = path.Base(table.str("device"))
+	}
+	d := l.disk(name, table.line)
 	d.Style, d.StyleLine = styleNamed(table.str("label")), table.lineOf("label")
 	d.ID, d.IDLine = diskID(table.str("id")), table.lineOf("id")
 	sector := table.num("sectorsize")
@@ -275,6 +291,10 @@ func readSfdiskJSON(t *text, l *Listing) {
 	}
 	d.SectorSize = int(sector)
 	for _, v := range table.list("partitions") {
+		if !v.has("node") {
+			l.unread(v.line, "expected the partition's name")
+			continue
+		}
 		p := partition(d, trailingNumber(v.str("node")), v.line)
 		if p == nil {
 			continue
@@ -301,15 +321,18 @@ func (t *text) goesOn(d *machine.Described) bool {
 		return false // a disk without partitions, or one that the command could not read
 	case t.after:
 		return true
+	case t.broken:
+		return false // what follows may be a partition's, without its end
 	}
 	last := d.Line
 	for _, p := range d.Partitions {
 		last = max(last, p.Line)
 	}
-	for _, s := range t.lines[min(last, len(t.lines)):] {
-		if strings.TrimSpace(s) != "" {
-			return true
-		}
-	}
-	return false
+	return t.follows(last)
+}
+
+// follows reports whether something stands behind a line, counted from 1.
+func (t *text) follows(line int) bool {
+	words := func(s string) bool { return strings.TrimSpace(s) != "" }
+	return slices.ContainsFunc(t.lines[min(line, len(t.lines)):], words)
 }

@@ -160,7 +160,12 @@ type text struct {
 	// beginning is seen, after where something follows it.
 	command       string
 	begins, after bool
+	// broken is set where the text ends within a line, or may do so.
+	broken bool
 }
+
+// brokenOff reports whether a line, counted from 0, is the last one and may lack its end.
+func (t *text) brokenOff(i int) bool { return t.broken && i == len(t.lines)-1 }
 
 // Error says why a listing cannot be read.
 type Error struct{ Reason string }
@@ -183,11 +188,13 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 			return nil, err
 		}
 		// wmic ends its lines with two carriage returns.
+		decoded = plainRules(blanks.Replace(decoded))
 		decoded = strings.NewReplacer("\r\r\n", "\n", "\r\n", "\n", "\r", "\n").Replace(decoded)
 		if n := strings.Count(decoded, "\n") + 1; n > maxLines {
 			return nil, &Error{fmt.Sprintf("The listing has %d lines: at most %d are taken.", n, maxLines)}
 		}
-		t.lines = withoutFences(strings.Split(decoded, "\n"))
+		t.lines = withoutFences(strings.Split(strings.TrimRight(decoded, " \t"), "\n"))
+		t.broken = endsWithin(t.lines)
 	}
 	if _, known := readers[format]; !known && format != "" && format != Several {
 		return nil, &Error{fmt.Sprintf("The format %q is not known. Expected one of: %s.", format, strings.Join(names(), ", "))}
@@ -196,51 +203,10 @@ func Read(name string, raw []byte, format Format) (*Listing, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.placeVolumes()
 	if l.Empty() && len(l.Unplaced) > 0 && l.Problem == "" {
 		l.Problem = "These are volumes without the partitions they lie in: paste Get-Partition | ConvertTo-Json with them."
 	}
 	return l, nil
-}
-
-// best reads a text in the way of which most lines are understood.
-func (t *text) best(format Format) (best *Listing, failed error) {
-	understood := -1
-	for _, lines := range unquoted(t.lines) {
-		way := *t
-		way.lines = lines
-		l := &Listing{Format: format}
-		for i, s := range lines {
-			state := Unread
-			if strings.TrimSpace(s) == "" || isPrompt(s) {
-				state = Passed
-			}
-			l.Lines = append(l.Lines, Line{Number: i + 1, Text: clip(s), State: state})
-		}
-		if err := l.read(&way, format); err != nil {
-			if failed == nil {
-				failed = err
-			}
-			continue
-		}
-		if n := l.understood(); n > understood {
-			best, understood = l, n
-		}
-	}
-	if best != nil {
-		failed = nil
-	}
-	return best, failed
-}
-
-// understood counts the lines from which something was taken.
-func (l *Listing) understood() (n int) {
-	for _, line := range l.Lines {
-		if line.State == Understood {
-			n++
-		}
-	}
-	return n
 }
 
 // read reads a text as a format, or part by part as what each is recognised for.
@@ -252,6 +218,7 @@ func (l *Listing) read(t *text, format Format) error {
 	case format != "" && format != Several:
 		l.Format, l.Parts = format, []Format{format}
 		readers[format].read(t, l)
+		l.doubt(t, 0)
 		l.source(format)
 		return nil
 	}
@@ -267,6 +234,7 @@ func (l *Listing) read(t *text, format Format) error {
 		}
 		l.Problem = ""
 		readers[p.format].read(only, l)
+		l.doubt(only, p.from)
 		if l.Problem != "" {
 			problems = append(problems, l.Problem)
 		}

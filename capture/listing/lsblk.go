@@ -184,6 +184,8 @@ func readLsblkTable(t *text, l *Listing) {
 		case h != nil:
 			at = h
 			l.mark(n, Passed, "%s", headsMark(at))
+		case isLsblkPair(s) && strings.Count(" "+s, ` NAME="`) > 1:
+			l.unread(n, "several rows stand in one line")
 		case isLsblkPair(s):
 			v := &value{line: n, object: true}
 			for _, f := range lsblkField.FindAllStringSubmatch(s, -1) {
@@ -197,6 +199,10 @@ func readLsblkTable(t *text, l *Listing) {
 			}
 			// The branches of the tree stand before the name, which they may push to the right.
 			lead := lsblkTree.FindString(s)
+			if t.brokenOff(i) && diskName.FindString(firstWord(s[len(lead):])) == "" {
+				l.unread(n, "the name may lack its end")
+				continue
+			}
 			plain := strings.Repeat(" ", len([]rune(lead))) + s[len(lead):]
 			d = lsblkRow(l, object(n, names, row(plain, at, lsblkAlways...)), d)
 		}

@@ -38,6 +38,9 @@ func readMacReport(t *text, l *Listing) {
 		fields = map[string]string{}
 	}
 	for i, s := range t.lines {
+		if t.brokenOff(i) {
+			break
+		}
 		if m := reportTitle.FindStringSubmatch(s); m != nil {
 			end()
 			title = m[2]

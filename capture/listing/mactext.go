@@ -17,7 +17,9 @@ var (
 	macField = regexp.MustCompile(`^\s{2,}([A-Z][\w ()/.-]+?):\s+(\S.*?)\s*$`)
 	macBytes = regexp.MustCompile(`\((\d+) Bytes\)`)
 	gptRow   = regexp.MustCompile(`^\s*(\d+)\s+(\d+)(?:\s+(\d+))?\s+(GPT part - ([0-9A-Fa-f-]{36})|PMBR|MBR|Pri GPT header|Sec GPT header|Pri GPT table|Sec GPT table|MBR part (\d+))?\s*$`)
-	gptHead  = regexp.MustCompile(`^gpt show: (?:/dev/)?(\S+?): mediasize=(\d+); sectorsize=(\d+);`)
+	// gptPlaces begins a row.
+	gptPlaces = regexp.MustCompile(`^\s*\d+\s+\d+\s+\S`)
+	gptHead   = regexp.MustCompile(`^gpt show: (?:/dev/)?(\S+?): mediasize=(\d+); sectorsize=(\d+);`)
 )
 
 func isDiskutilText(t *text) bool {
@@ -177,12 +179,19 @@ func readGPTShow(t *text, l *Listing) {
 		}
 		m := gptRow.FindStringSubmatch(s)
 		if m == nil || m[4] == "" {
-			if strings.TrimSpace(s) != "" {
+			switch {
+			case gptPlaces.MatchString(s) && m == nil:
+				l.unread(n, "expected what lies there, as gpt show calls it")
+			case strings.TrimSpace(s) != "":
 				l.mark(n, Passed, "")
 			}
 			continue
 		}
 		if d == nil {
+			if i == 0 {
+				l.unread(n, "its beginning may be lacking")
+				continue
+			}
 			if d = l.disk(unnamed, n); d == nil {
 				return
 			}
@@ -191,7 +200,10 @@ func readGPTShow(t *text, l *Listing) {
 		l.mark(n, Understood, "%s", m[4])
 	}
 	if d != nil {
-		d.Whole = anyLine(t, func(s string) bool { return strings.Contains(s, "Sec GPT header") })
+		d.Whole = len(d.Partitions) > 0 && anyLine(t, func(s string) bool {
+			m := gptRow.FindStringSubmatch(s)
+			return m != nil && m[4] == "Sec GPT header"
+		})
 	}
 }
 

@@ -139,6 +139,7 @@ func partedFlags(d *machine.Described, p *machine.DescribedPartition, flags stri
 
 var (
 	partedDisk  = regexp.MustCompile(`^Disk (/\S+): (\S+)$`)
+	onlyDigits  = regexp.MustCompile(`^[\d.,]+$`) // a unit follows, or the line is cut off
 	partedHead  = regexp.MustCompile(`^(Model|Sector size \(logical/physical\)|Partition Table): (.*)$`)
 	partedBus   = regexp.MustCompile(`^(.*) \(([^()]*)\)$`)
 	partedNames = newVocabulary(map[string]string{"Number": "number", "Start": "start", "End": "end", "Size": "size", "Type": "type",
@@ -172,7 +173,7 @@ func readPartedPrint(t *text, l *Listing) {
 			}
 			at, sector = nil, 512
 			d.Model, d.Bus = model, linuxBus(d.Name, bus)
-			if v, ok := partedFigure(k[2], sector); ok {
+			if v, ok := partedFigure(k[2], sector); ok && !onlyDigits.MatchString(k[2]) {
 				d.Size, d.Rounded = v, !exactPlaces(k[2])
 			}
 			l.mark(n, Understood, "disk %s", d.Name)

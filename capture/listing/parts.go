@@ -103,7 +103,7 @@ func (t *text) each(parts []part, do func(p part, only *text)) {
 	for _, p := range parts {
 		copy(lines[p.from:p.to], t.lines[p.from:p.to])
 		do(p, &text{name: t.name, raw: t.raw, lines: lines[:p.to], after: p.after, begins: p.begins,
-			command: p.command})
+			command: p.command, broken: t.broken && p.to == len(t.lines)})
 		clear(lines[p.from:p.to])
 	}
 }
@@ -141,7 +141,8 @@ func isPrompt(s string) bool {
 // unwrapped is a line as it was before a window broke it.
 type unwrapped struct {
 	text string
-	line int // from 1
+	line int  // from 1
+	last bool // nothing follows it
 }
 
 // maxJoined bounds the lines of a record.
@@ -161,8 +162,9 @@ func (t *text) unwrap(begins func(string) bool) []unwrapped {
 		if joined++; full && s != "" && joined < maxJoined && !begins(s) && !isPrompt(s) {
 			out[len(out)-1].text += s
 		} else {
-			out, joined = append(out, unwrapped{s, i + 1}), 0
+			out, joined = append(out, unwrapped{text: s, line: i + 1}), 0
 		}
+		out[len(out)-1].last = i == len(t.lines)-1
 		full = widest >= 40 && utf8.RuneCountInString(s) == widest && begins(out[len(out)-1].text)
 	}
 	return out

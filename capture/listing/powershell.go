@@ -152,9 +152,16 @@ func (l *Listing) storage(t *text, objects []*value, closed bool) {
 			l.unread(v.line, "expected a disk, a partition or a volume")
 		}
 	}
+	last := 0
+	for _, v := range objects {
+		for _, f := range v.fields {
+			last = max(last, f.line)
+		}
+	}
 	for i := range l.Disks {
 		if d := &l.Disks[i]; touched[d.Name] {
-			d.Whole = l.Problem == "" && contiguous(d.Partitions) && (closed || t.goesOn(d))
+			goesOn := t.after || t.goesOn(d) && t.follows(last)
+			d.Whole = l.Problem == "" && contiguous(d.Partitions) && (closed || goesOn)
 		}
 	}
 	l.volumes = append(l.volumes, volumes...)

@@ -31,7 +31,8 @@ func withoutFences(lines []string) []string {
 // they are, and without what all of them begin with.
 func unquoted(lines []string) (ways [][]string) {
 	ways = append(ways, lines)
-	for _, off := range []func([]string) ([]string, bool){withoutQuotes, withoutNumbers, withoutIndent} {
+	all := []func([]string) ([]string, bool){without(quote), withoutNumbers, without(stamped), withoutIndent}
+	for _, off := range all {
 		if stripped, ok := off(lines); ok {
 			ways = append(ways, stripped)
 		}
@@ -42,22 +43,28 @@ func unquoted(lines []string) (ways [][]string) {
 // fewest is how many lines a quotation has at least: below that a sign may be the text's own.
 const fewest = 3
 
-// withoutQuotes takes off the marks of a quotation, where most lines have them.
-func withoutQuotes(lines []string) ([]string, bool) {
-	quoted, all := 0, 0
-	out := make([]string, len(lines))
-	for i, s := range lines {
-		out[i] = s
-		if strings.TrimSpace(s) == "" {
-			continue
+// stamped is what a recorder of a terminal or a log puts before its lines: the time, and who
+// said it.
+var stamped = regexp.MustCompile(`^\s*(?:\[\s*\d+\.\d{3,9}\]|[\[(]?(?:\d{4}-\d\d-\d\d[T _])?\d\d:\d\d:\d\d(?:[.,]\d{1,9})?(?:Z|[+-]\d\d:?\d\d)?[\])]?)[:|]? ?`)
+
+// without takes off what most lines begin with.
+func without(beginning *regexp.Regexp) func(lines []string) ([]string, bool) {
+	return func(lines []string) ([]string, bool) {
+		with, all := 0, 0
+		out := make([]string, len(lines))
+		for i, s := range lines {
+			out[i] = s
+			if strings.TrimSpace(s) == "" {
+				continue
+			}
+			all++
+			if m := beginning.FindString(s); m != "" {
+				with++
+				out[i] = s[len(m):]
+			}
 		}
-		all++
-		if m := quote.FindString(s); m != "" {
-			quoted++
-			out[i] = s[len(m):]
-		}
+		return out, with >= fewest && with*2 > all
 	}
-	return out, quoted >= fewest && quoted*2 > all
 }
 
 // withoutNumbers takes off the numbers of lines, where every line has the next one.

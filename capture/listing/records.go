@@ -97,8 +97,10 @@ func row(s string, heads []head, never ...string) []string {
 	for _, w := range words(s) {
 		column := over(w, heads)
 		switch between := column < 0; {
-		case between && last >= 0 && (w.from == lastEnd+1 || heads[len(heads)-1].to <= w.from):
+		case between && last >= 0 && w.from == lastEnd+1:
 			column = last
+		case between && heads[len(heads)-1].to <= w.from:
+			return cells // of a column whose head is not there
 		case between:
 			column = slices.IndexFunc(heads, func(h head) bool { return h.from >= w.to })
 			if column < 0 {
@@ -256,7 +258,9 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 			}
 			called := make([]string, len(at))
 			for j, h := range at {
-				called[j] = h.name
+				if called[j] = h.name; t.brokenOff(i) && cells[j] == "" {
+					called[j] = "" // it may come behind the end of the text
+				}
 			}
 			out = append(out, object(i+1, called, cells))
 		}
@@ -306,49 +310,6 @@ func headsAgain(lines []string, line int, record []string) bool {
 
 var onlyLetters = regexp.MustCompile(`^[A-Za-z_]+$`)
 
-var keyed = regexp.MustCompile(`^\s*([A-Za-z][\w ()/.-]*?)\s*(?:[:=]|=(\S.*?)|[:=]\s+(.*?))\s*$`)
-
-// keyValue parts a line of a name and its value: "Size : 5", "Size: 5", "Size=5".
-func keyValue(s string) (name, val string, is bool) {
-	m := keyed.FindStringSubmatch(s)
-	if m == nil {
-		return "", "", false
-	}
-	return m[1], m[2] + m[3], true
-}
-
-// keyedList reads records that are printed as names and values, a line each, with an empty
-// line or a name that comes again between them.
-func (t *text) keyedList(l *Listing, names vocabulary) []*value {
-	var out []*value
-	var v *value
-	for i, s := range t.lines {
-		if strings.TrimSpace(s) == "" {
-			v = nil
-			continue
-		}
-		name, val, is := keyValue(s)
-		if !is {
-			continue
-		}
-		if called, known := names.called[strings.ToLower(name)]; known {
-			name = called
-		}
-		if v == nil || v.get(name) != nil {
-			if len(out) == maxRecords {
-				return out
-			}
-			v = &value{line: i + 1, object: true}
-			out = append(out, v)
-		}
-		l.mark(i+1, Passed, "")
-		if val != "" || name == emptyTells {
-			v.fields = append(v.fields, field{name, i + 1, &value{line: i + 1, text: val}})
-		}
-	}
-	return out
-}
-
 // separated reads comma-separated values (RFC 4180), or such as a semicolon separates,
 // whose first line holds the names.
 func (t *text) separated(l *Listing) []*value {
@@ -376,6 +337,10 @@ func (t *text) separated(l *Listing) []*value {
 		l.mark(line, Passed, "")
 		if names == nil || headsAgain(t.lines, line, record) {
 			names = record
+			continue
+		}
+		if len(record) != len(names) {
+			l.unread(line, "expected as many values as names")
 			continue
 		}
 		out = append(out, object(line, names, record))

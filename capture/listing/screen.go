@@ -27,10 +27,15 @@ var (
 	screenState   = regexp.MustCompile(`(?i)^(healthy|fehlerfrei|sain|correcto|integro|íntegro|zdrowa|zdravý|ok|gezond|исправен|状态良好|正常|at risk|unknown|failed)?\s*\((.*)\)\s*$`)
 	screenActive  = regexp.MustCompile(`(?i)^\s*(activ|aktiv|actif|attiv|активен)`)
 	screenLetter  = regexp.MustCompile(`\(([A-Z]):\)`)
-	screenFree    = regexp.MustCompile(`(?i)unallocated|nicht zugeordnet|non alloué|no asignado|non allocato|niet toegewezen|nieprzydzielone|не распределена|未分配`)
+	// elsewhere is how other systems call disks and partitions.
+	elsewhere  = regexp.MustCompile(`^/dev/|\bdisk\d+s\d+\b|^\s*disk\d+\s*$`)
+	screenFree = regexp.MustCompile(`(?i)unallocated|nicht zugeordnet|non alloué|no asignado|non allocato|niet toegewezen|nieprzydzielone|не распределена|未分配`)
 )
 
 func isDiskManagement(t *text) bool {
+	if anyLine(t, elsewhere.MatchString) {
+		return false
+	}
 	for i, s := range t.lines {
 		s = strings.TrimSpace(s)
 		if m := screenDisk.FindStringSubmatch(s); m != nil && i+1 < len(t.lines) &&
@@ -52,9 +57,12 @@ func readDiskManagement(t *text, l *Listing) {
 	for i, s := range t.lines {
 		r.line(strings.TrimSpace(s), i+1)
 	}
+	if t.broken && r.p.Kind == "" && r.p.Letter == "" {
+		r.p.Length = 0 // what it is would come behind it: a partition, or free room
+	}
 	r.partitionEnds()
 	if r.d != nil {
-		r.d.Whole = t.goesOn(r.d)
+		r.d.Whole = t.after && t.goesOn(r.d) || r.filled() || r.d.Whole
 	}
 }
 
@@ -64,6 +72,22 @@ type screen struct {
 	d     *machine.Described
 	p     machine.DescribedPartition
 	line0 int
+	words []int // lines of words without a meaning of their own, since the last partition
+	free  int64 // bytes of the disk that the screen shows as free
+}
+
+// unshown is how much of a disk the screen leaves out at most, and rounds away at each of its
+// sizes: the reserved partition (up to 128 MiB), and what lies between the others.
+const unshown, roundedAway = 144 << 20, 6 << 20
+
+// filled reports whether what is shown of a disk fills it: nothing was left out then.
+func (r *screen) filled() bool {
+	left := r.d.Size - r.free
+	for _, p := range r.d.Partitions {
+		left -= p.Length
+	}
+	slack := int64(len(r.d.Partitions)+2) * roundedAway
+	return r.d.Size > 0 && len(r.d.Partitions) > 0 && left < unshown+slack && left > -slack
 }
 
 func (r *screen) line(s string, n int) {
@@ -73,6 +97,7 @@ func (r *screen) line(s string, n int) {
 	if m := screenDisk.FindStringSubmatch(s); m != nil && !screenLetter.MatchString(s) {
 		r.partitionEnds()
 		r.l.endOfDisk(r.d)
+		r.free = 0
 		if r.d = r.l.disk("Disk "+m[1], n); r.d != nil {
 			r.l.mark(n, Understood, "%s", r.d.Name)
 			r.named(m[2], n)
@@ -82,6 +107,7 @@ func (r *screen) line(s string, n int) {
 	if m := screenNamed.FindStringSubmatch(s); m != nil {
 		r.partitionEnds()
 		r.l.endOfDisk(r.d)
+		r.free = 0
 		if r.d = r.l.disk(strings.ToLower(m[1]), n); r.d != nil {
 			r.l.mark(n, Understood, "the %s", r.d.Name)
 			r.named(m[2], n)
@@ -101,12 +127,13 @@ func (r *screen) line(s string, n int) {
 		return
 	}
 	if screenFree.MatchString(s) {
+		r.free += r.p.Length
 		r.p, r.line0 = machine.DescribedPartition{}, 0
 		r.l.mark(n, Passed, "free")
 		return
 	}
 	if m := screenLetter.FindStringSubmatch(s); m != nil {
-		if r.p.Letter != "" {
+		if r.p.Letter != "" || r.p.Length > 0 {
 			r.partitionEnds()
 		}
 		r.p.Letter, r.p.Label = m[1], strings.TrimSpace(s[:strings.Index(s, "("+m[1]+":)")])
@@ -137,7 +164,7 @@ func (r *screen) same(n int) {
 		if r.d.Style == "" {
 			r.d.Style, r.d.StyleLine = o.Style, n
 		}
-		r.d.Partitions = slices.Clone(o.Partitions)
+		r.d.Partitions, r.d.Whole = slices.Clone(o.Partitions), o.Whole // as far as the person says otherwise
 		for j := range r.d.Partitions {
 			r.d.Partitions[j].Line, r.d.Partitions[j].Letter = n, ""
 		}
@@ -167,6 +194,7 @@ func (r *screen) without(what string, n int) {
 func (r *screen) size(s string, n int) {
 	m := screenSize.FindStringSubmatch(s)
 	if m == nil {
+		r.words = append(r.words, n)
 		return
 	}
 	length, _, err := disk.ParseSize(m[1]+" "+m[2]+"B", disk.BinaryUnits)
@@ -249,10 +277,13 @@ func screenWords(s string) string {
 func (r *screen) partitionEnds() {
 	if r.d != nil && (r.p.Length > 0 || r.p.Letter != "") {
 		if p := partition(r.d, len(r.d.Partitions)+1, r.line0); p != nil {
+			for _, n := range r.words {
+				r.l.mark(n, Passed, "")
+			}
 			number := p.Number
 			*p = r.p
 			p.Number, p.Start, p.Line = number, -1, r.line0
 		}
 	}
-	r.p, r.line0 = machine.DescribedPartition{}, 0
+	r.p, r.line0, r.words = machine.DescribedPartition{}, 0, nil
 }

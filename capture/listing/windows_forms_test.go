@@ -181,6 +181,10 @@ func TestScreensInShort(t *testing.T) {
 	require.Len(t, l.Disks[1].Partitions, 1)
 	assert.Equal(t, volume.KindNTFS, l.Disks[1].Partitions[0].Kind)
 	assert.Len(t, l.Disks[0].Partitions, 2, "the original keeps its own")
+	assert.True(t, l.Disks[1].Whole, "they are the original's, but for the one")
+	l = read(t, "original 465.76 GB\n100 MB EFI\nC: 465.14 GB NTFS\n532 MB recovery\nclone 931.51 GB, the same\nwithout EFI")
+	assert.True(t, l.Disks[1].Whole, "typed, with nothing behind it")
+	require.Len(t, l.Disks[1].Partitions, 2)
 }
 
 // "bcdedit /enum firmware" tells of the firmware, and of no store on a disk; from memory.

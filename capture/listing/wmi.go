@@ -173,12 +173,16 @@ func wmiPlace(d *machine.Described, v *value, start int64) *machine.DescribedPar
 			return p
 		}
 	}
-	if _, err := strconv.Atoi(v.str("Index")); err != nil && start < 0 && !strings.Contains(v.str("Name"), "Partition #") {
+	index, err := strconv.Atoi(v.str("Index"))
+	if err != nil && start < 0 && !strings.Contains(v.str("Name"), "Partition #") {
 		return nil
 	}
 	highest := 0
 	for _, p := range d.Partitions {
 		highest = max(highest, p.Number)
+	}
+	if err == nil && index >= highest && index < maxPartitions {
+		highest = index
 	}
 	return partition(d, highest+1, v.line)
 }
