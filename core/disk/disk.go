@@ -134,6 +134,16 @@ func (d *Disk) Aside() io.ReaderAt {
 	return d
 }
 
+// Recorded reports whether what is read of the disk is recorded, as for a capture.
+func (d *Disk) Recorded() bool {
+	r := d.r
+	if b, bounded := r.(*bound); bounded {
+		r = b.r
+	}
+	_, recorded := r.(interface{ Aside() io.ReaderAt })
+	return recorded
+}
+
 // New wraps r as a disk of size bytes with logical sectors of sectorSize bytes
 // (512 or 4096). A size that is not a whole number of sectors is rounded down,
 // as the operating systems do with image files.

@@ -159,3 +159,23 @@ func TestLastUsable(t *testing.T) {
 	assert.Zero(t, disk.LastUsable(34, 512), "no room for a table")
 	assert.EqualValues(t, 1, disk.LastUsable(35, 512))
 }
+
+// Without the carry of 64 bits a sector far beyond the end may be one on the disk.
+func TestEntriesWhereTheCarryIsLost(t *testing.T) {
+	for high, want := range map[byte]disk.ProblemCode{0x16: disk.CodeGPTArrayWraps, 0: "",
+		0x01: disk.CodeGPTArrayOutside} {
+		m := healthy(t)
+		at := int64(79)
+		if high == 0x01 {
+			at = 77 // the carry is not all of it
+		}
+		for _, header := range []int64{1, m.Size/512 - 1} {
+			write(t, m, header*512+at, high)
+			resum(t, m, header)
+		}
+		l := layout(t, m)
+		_, found := l.Find(want)
+		assert.Equal(t, want != "", found, "%X %v", high, codes(l))
+		assert.Equal(t, want == "", l.GPT.Valid() != nil)
+	}
+}

@@ -240,6 +240,10 @@ func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
 	src := c.field(headerArrayLBA, d.sectorSize)
 	length := uint64(h.NumberOfPartitionEntries) * uint64(h.SizeOfPartitionEntry)
 	if h.PartitionEntryLBA >= d.Sectors() || length > uint64(d.size)-h.PartitionEntryLBA*uint64(d.sectorSize) {
+		if c.wraps(d, length) {
+			return nil, []Problem{problem(CodeGPTArrayWraps, src, "The %s entry array (sector %d) lies beyond the end of the disk; who reckons its byte in 64 bits without looking at the carry comes to sector %d, where it stands.",
+				c.Which, h.PartitionEntryLBA, h.PartitionEntryLBA*uint64(d.sectorSize)/uint64(d.sectorSize))}
+		}
 		return nil, []Problem{problem(CodeGPTArrayOutside, src,
 			"The %s entry array (sector %d, %d bytes) lies beyond the end of the disk.", c.Which, h.PartitionEntryLBA, length)}
 	}
@@ -263,6 +267,18 @@ func readGPTArray(d *Disk, c *GPTCopy) ([]byte, []Problem) {
 			wanted(fmt.Sprintf("%08X", got), fmt.Sprintf("%08X", h.PartitionEntryArrayCRC32))}
 	}
 	return raw, nil
+}
+
+// wraps reports whether the entries stand where the header's sector, made bytes in 64 bits and
+// without the carry, leads: edk2 reads them there (seen, by a machine at random).
+func (c *GPTCopy) wraps(d *Disk, length uint64) bool {
+	off := c.Header.PartitionEntryLBA * uint64(d.sectorSize)
+	outside := off > uint64(d.size) || length > uint64(d.size)-off
+	if c.Header.PartitionEntryLBA < d.Sectors() || length > maxArray || outside {
+		return false
+	}
+	raw, err := d.Read(int64(off), int(length))
+	return err == nil && crc32.ChecksumIEEE(raw) == c.Header.PartitionEntryArrayCRC32
 }
 
 func decodeGPTEntries(array []byte, h GPTHeader, sectorSize int) []GPTEntry {

@@ -218,6 +218,8 @@ func (l *Layout) fromGPT() {
 	use := l.GPT.Valid()
 	if use == nil {
 		l.Problems = append(l.Problems, l.noValidCopy()...)
+		_, wraps := l.Find(CodeGPTArrayWraps)
+		l.Open = l.Open || wraps
 		return
 	}
 	if use.Which == "backup" && l.GPT.Primary.State == CopyAbsent {

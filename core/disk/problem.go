@@ -32,6 +32,7 @@ const (
 	CodeGPTArrayNotCaptured   ProblemCode = "gpt-array-not-captured"
 	CodeGPTArrayOutside       ProblemCode = "gpt-array-outside"
 	CodeGPTArrayUnreadable    ProblemCode = "gpt-array-unreadable"
+	CodeGPTArrayWraps         ProblemCode = "gpt-array-wraps"
 	CodeGPTBackupAbsent       ProblemCode = "gpt-backup-absent"
 	CodeGPTBackupMisplaced    ProblemCode = "gpt-backup-misplaced"
 	CodeGPTCopiesDiffer       ProblemCode = "gpt-copies-differ"

@@ -114,6 +114,14 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 	if sector0Open(l) && !guarded(k, d) {
 		return a.Block("gpt-refused", course.StageTable, "The GPT has no protective MBR.")
 	}
+	if p, wraps := l.Find(disk.CodeGPTArrayWraps); wraps && g.Valid() == nil {
+		if !k.Evidence(d, course.StageTable, "gpt-wraps", "Does the firmware find the entries of the partition table of "+d.Called()+"?", course.HowTry) {
+			return a.Block("no-valid-table", course.StageTable, "Neither copy of the partition table is valid.", facts...)
+		}
+		a.Unproven("gpt-wraps", course.StageTable, "Whether the firmware finds the entries of the partition table is not in evidence.", course.HowTry, machine.ProblemFact(p, d.Name))
+		a.HandsOver = true
+		return false
+	}
 	switch {
 	case g.Primary.State == disk.CopyTold:
 		if d.Contents.Origin().Origin == fact.Typed {

@@ -1,7 +1,9 @@
 package startup_test
 
 import (
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -200,4 +202,25 @@ func TestAnEntryToldByItsNameAndItsProgram(t *testing.T) {
 		}
 		assert.Equal(t, verdict, trace.Verdict, trace.Headline)
 	}
+}
+
+// What edk2 reads by a lost carry (package truth, a machine at random) is open for firmware as such.
+func TestEntriesByALostCarryAreOpen(t *testing.T) {
+	m := sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()
+	for _, at := range []int64{512, m.Size - 512} {
+		h := make([]byte, 92)
+		_, err := m.ReadAt(h, at)
+		require.NoError(t, err)
+		h[79] = 0x80
+		clear(h[16:20])
+		binary.LittleEndian.PutUint32(h[16:], crc32.ChecksumIEEE(h))
+		_, err = m.WriteAt(h, at)
+		require.NoError(t, err)
+	}
+	trace := startup.Simulate(sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, m)))
+	assert.Equal(t, startup.Depends, trace.Verdict)
+	require.NotEmpty(t, trace.Missing)
+	assert.Contains(t, trace.Missing[0].Text, "find the entries")
+	trace = startup.Simulate(sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, m)))
+	assert.Equal(t, startup.Stops, trace.Verdict)
 }

@@ -29,6 +29,7 @@ var means = map[disk.ProblemCode]string{
 	disk.CodeGPTArrayLarge:         "More entries than any system writes: this copy is passed over.",
 	disk.CodeGPTArrayNotCaptured:   "What the evidence lacks may be sound or not.",
 	disk.CodeGPTArrayOutside:       "The firmware passes this copy over and takes the other, where that is sound.",
+	disk.CodeGPTArrayWraps:         "Some firmware reads this copy, other firmware and the systems pass it over.",
 	disk.CodeGPTArrayUnreadable:    "The firmware passes this copy over and takes the other, where that is sound.",
 	disk.CodeGPTBackupAbsent:       "It starts by the primary alone; a damaged primary would then be the end of it.",
 	disk.CodeGPTBackupMisplaced:    "It starts by the primary alone: firmware looks for the backup in the last sector.",

@@ -194,8 +194,9 @@ func (f *FAT) link(c uint32) (v, last uint32, err error) {
 	return v, last, err
 }
 
-// ends reports an error where the chain from a cluster comes to no end. A link out of the
-// volume is one; the two first numbers, which are no clusters, are gone through like any.
+// ends reports an error where the chain of a folder from a cluster comes to no end, or to a
+// cluster that is marked as free or bad: firmware then takes the folder for empty. A link out of the
+// volume is an end; the first number, which is no cluster, is gone through like any (seen in edk2).
 func (f *FAT) ends(first uint32) error {
 	if first < 2 || first >= f.Clusters+2 {
 		return fmt.Errorf("first cluster is %d, expected 2 to %d", first, f.Clusters+1)
@@ -209,6 +210,9 @@ func (f *FAT) ends(first uint32) error {
 		v, last, err := f.link(c)
 		if err != nil {
 			return err
+		}
+		if v == 0 || v == last-1 {
+			return fmt.Errorf("the chain from cluster %d goes on behind %d with a cluster that is free or bad", first, c)
 		}
 		if v >= last || len(seen) > maxDirBytes/f.Cluster {
 			return nil

@@ -234,9 +234,10 @@ func TestAFATAsFirmwareReadsIt(t *testing.T) {
 		_, err := f.Lookup(name)
 		assert.Equal(t, there, err == nil, name)
 	}
-	// A folder's link out of the volume; into the two first numbers; in a circle.
+	// A folder's link out of the volume; to the first number, which has an end; to what is marked as
+	// free or bad, itself or behind another; in a circle.
 	for link, there := range map[uint32]bool{0x0FFFFFFF: true, 0x0BFFFFFF: true, 0x00FFFFFF: true, 1: true,
-		0: true, 3: true, 2: false} {
+		0x0FFFFFF0: true, 0: false, 0x0FFFFFF7: false, 0x5FF: false, 3: true, 2: false} {
 		f := build(func(b []byte, fat, _ int64) { binary.LittleEndian.PutUint32(b[fat+2*4:], link) })
 		_, err := f.Lookup(`EFI\ferry\loader.efi`)
 		assert.Equal(t, there, err == nil, "%08X", link)

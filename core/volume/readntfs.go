@@ -103,11 +103,20 @@ const maxCounted = 32
 // bitmapCount is the name under which the used clusters of a volume are counted.
 const bitmapCount = "$Bitmap"
 
+func counted(d *disk.Disk) (n int) {
+	for _, c := range d.Counts() {
+		if c.Name == bitmapCount {
+			n++
+		}
+	}
+	return n
+}
+
 // countUsed counts the clusters in use. The bitmap is large and tells nothing
 // else, so that a capture keeps the count and not the bytes.
 func (v *Volume) countUsed(d *disk.Disk, base, length int64, clusters, clusterSize uint64) {
 	used, ok := d.Counted(bitmapCount, base)
-	if !ok && len(d.Counts()) >= maxCounted {
+	if !ok && counted(d) >= maxCounted {
 		return
 	}
 	if !ok {
