@@ -21,10 +21,10 @@ func BenchmarkCapture(b *testing.B) {
 	for b.Loop() {
 		d, err := capture.OpenDevice(path)
 		require.NoError(b, err)
-		m, err := capture.Take(b.Context(), d, "disk.img", 512, time.Now(), nil)
+		m, err := capture.Take(b.Context(), d, capture.Taking{Source: "disk.img", SectorSize: 512, Now: time.Now()})
 		require.NoError(b, err)
 		var out bytes.Buffer
-		require.NoError(b, capture.WriteCapture(&out, m, d, nil))
+		require.NoError(b, capture.WriteCapture(&out, m.Manifest, d, nil))
 		size = out.Len()
 		require.NoError(b, d.Close())
 	}

@@ -87,7 +87,7 @@ func VariableFiles(folder string) (map[string][]byte, error) {
 }
 
 var (
-	entryLine = regexp.MustCompile(`^Boot([0-9A-Fa-f]{4})(\*?)\s+(.*)$`)
+	entryLine = regexp.MustCompile(`^Boot([0-9A-Fa-f]{4})(\*?)(\s+)(.*)$`)
 	fieldLine = regexp.MustCompile(`^(BootCurrent|BootNext|BootOrder|Timeout|MirroredPercentageAbove4G|MirrorMemoryBelow4GB):\s*(.*)$`)
 	moreLine  = regexp.MustCompile(`^\s+(dp|data):`)
 	// A device path begins with one of these nodes. UEFI Specification 2.10,
@@ -204,17 +204,20 @@ func clip(s string) string {
 
 func parseEntry(m []string, cut bool) firmware.Entry {
 	number, _ := strconv.ParseUint(m[1], 16, 16)
-	e := firmware.Entry{Number: uint16(number), Active: m[2] == "*", Description: strings.TrimSpace(m[3])}
-	rest := " " + m[3]
+	// A blank stands where the star of an active entry would; where neither does, it was lost.
+	lost := m[2] == "" && m[3] == " "
+	e := firmware.Entry{Number: uint16(number), Active: m[2] == "*" || lost, Description: strings.TrimSpace(m[4])}
+	rest := " " + m[4]
 	if at := pathStart.FindStringSubmatchIndex(rest); at != nil {
 		e.Description, e.Text = strings.TrimSpace(rest[:at[2]]), strings.TrimSpace(rest[at[2]:])
 		e.Path = parsePath(e.Text)
 		e.Options, e.OptionsOpen = givenOptions(e.Text)
-		lost := cut && e.Path.File == "" && !e.Path.Internal
-		e.Path.Open = e.Path.Open || lost || strings.Count(e.Text, "(") > strings.Count(e.Text, ")")
+		e.Path.Open = e.Path.Open || cut && e.Path.File == "" && !e.Path.Internal ||
+			strings.Count(e.Text, "(") > strings.Count(e.Text, ")")
 	} else {
 		e.Path.Open = true
 	}
+	e.Path.Open = e.Path.Open || lost
 	return e
 }
 
@@ -256,6 +259,7 @@ func givenOptions(text string) (options string, open bool) {
 
 func parsePath(text string) firmware.Path {
 	p := firmware.Path{Internal: strings.HasPrefix(text, "Fv")}
+	var guid error
 	if m := hdNode.FindStringSubmatch(text); m != nil {
 		node := &firmware.PartitionNode{MBR: m[2] == "MBR"}
 		number, _ := strconv.ParseUint(m[1], 10, 32)
@@ -266,9 +270,11 @@ func parsePath(text string) firmware.Path {
 			sig, _ := strconv.ParseUint(strings.TrimPrefix(m[3], "0x"), 16, 32)
 			node.Signature = uint32(sig)
 		} else {
-			node.GUID, _ = disk.ParseGUID(m[3])
+			node.GUID, guid = disk.ParseGUID(m[3])
 		}
-		p.Partition = node
+		if guid == nil {
+			p.Partition = node
+		}
 	}
 	if m := fileNode.FindStringSubmatch(text); m != nil {
 		p.File = m[1] + m[2] + strings.TrimSuffix(m[3], hexData.FindString(m[3]))
@@ -276,6 +282,9 @@ func parsePath(text string) firmware.Path {
 	}
 	// A path that cannot be told from what follows.
 	p.Open = p.Partition != nil && p.File == "" && strings.Contains(text, `)/\`)
+	if p.Partition == nil && strings.Contains(text, "HD(") {
+		p.Open, p.FileTold = true, p.File != "" // a partition that is not told as it should be
+	}
 	for node, bus := range map[string]string{"Sata(": "sata", "NVMe(": "nvme", "USB(": "usb", "Scsi(": "scsi", "SD(": "sd", "Ata(": "ide"} {
 		if strings.Contains(text, node) {
 			p.Bus = bus

@@ -95,10 +95,10 @@ func TestNoCanaryIsInACapture(t *testing.T) {
 	require.Greater(t, bytes.Count(whole, []byte(canary)), 1000)
 	for _, sectorSize := range []int{512, 4096} {
 		d := &capture.Device{ReaderAt: bytes.NewReader(whole), Size: int64(len(whole)), LogicalSectorSize: sectorSize}
-		m, err := capture.Take(t.Context(), d, "disk.img", 0, time.Now(), nil)
+		m, err := capture.Take(t.Context(), d, capture.Taking{Source: "disk.img", Now: time.Now()})
 		require.NoError(t, err)
 		var b bytes.Buffer
-		require.NoError(t, capture.WriteCapture(&b, m, d, nil))
+		require.NoError(t, capture.WriteCapture(&b, m.Manifest, d, nil))
 		z, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
 		require.NoError(t, err)
 		for _, f := range z.File {
@@ -157,12 +157,12 @@ func TestReadErrorsAreRanges(t *testing.T) {
 			drive.bad[s] = true
 		}
 		d := &capture.Device{ReaderAt: drive, Size: m.Size, LogicalSectorSize: 512}
-		manifest, err := capture.Take(t.Context(), d, "sda", 0, time.Now(), nil)
+		manifest, err := capture.Take(t.Context(), d, capture.Taking{Source: "sda", Now: time.Now()})
 		require.NoError(t, err, name)
 		require.NotEmpty(t, manifest.Unreadable, name)
 		assert.EqualValues(t, bad[0]*512, manifest.Unreadable[0].Offset, name)
 		var b bytes.Buffer
-		require.NoError(t, capture.WriteCapture(&b, manifest, d, nil), name)
+		require.NoError(t, capture.WriteCapture(&b, manifest.Manifest, d, nil), name)
 		c, err := capture.ReadCapture(bytes.NewReader(b.Bytes()), int64(b.Len()))
 		require.NoError(t, err, name)
 		_, err = c.Sectors.ReadAt(make([]byte, 16), bad[0]*512)
@@ -185,7 +185,7 @@ func TestADiskThatGoesAway(t *testing.T) {
 	m := terabyte(t, 512)
 	drive := &failing{r: m, reads: 12}
 	d := &capture.Device{ReaderAt: drive, Size: m.Size, LogicalSectorSize: 512}
-	_, err := capture.Take(t.Context(), d, "sda", 0, time.Now(), nil)
+	_, err := capture.Take(t.Context(), d, capture.Taking{Source: "sda", Now: time.Now()})
 	assert.ErrorContains(t, err, "went away")
 	path := filepath.Join(t.TempDir(), "disk.img")
 	require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
@@ -193,7 +193,7 @@ func TestADiskThatGoesAway(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	require.NoError(t, os.Truncate(path, 1<<19))
-	_, err = capture.Take(t.Context(), d, "disk.img", 0, time.Now(), nil)
+	_, err = capture.Take(t.Context(), d, capture.Taking{Source: "disk.img", Now: time.Now()})
 	assert.ErrorContains(t, err, "it was changed while it was read")
 }
 
@@ -202,7 +202,7 @@ func TestTheSectorSizeOfAnImage(t *testing.T) {
 	for _, size := range []int{512, 4096} {
 		m := terabyte(t, size)
 		d := &capture.Device{ReaderAt: m, Size: m.Size}
-		manifest, err := capture.Take(t.Context(), d, "disk.img", 0, time.Now(), nil)
+		manifest, err := capture.Take(t.Context(), d, capture.Taking{Source: "disk.img", Now: time.Now()})
 		require.NoError(t, err)
 		assert.Equal(t, size, manifest.LogicalSectorSize)
 	}

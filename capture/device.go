@@ -1,17 +1,13 @@
 package capture
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"time"
 
 	"latchkey/core/disk"
-	"latchkey/core/firmware"
-	"latchkey/core/machine"
 )
 
 // Device is a disk or an image that a capture is taken of, open for reading
@@ -74,48 +70,6 @@ type Found struct {
 	Model   string
 	Bus     string
 	Running bool // the system runs from it
-}
-
-// Take runs the very analysis of a check through a recording reader and returns
-// what it read. The context ends it early; report, when it is not nil, is told
-// how far it got. Both logical sector sizes are tried, so that the capture serves
-// the drive on either kind of port.
-func Take(ctx context.Context, d *Device, source string, sectorSize int, now time.Time,
-	report func(Progress)) (Manifest, error) {
-	sectorSize = d.SectorSizeOr(sectorSize)
-	recorder := NewRecorder(d, d.Size, sectorSize)
-	recorder.Watch(ctx, report)
-	var paths []string
-	// Damaged variables are kept as they are; the reader of the capture reports them.
-	if entries, _ := firmware.DecodeVariables(d.Variables); entries != nil {
-		paths = entries.Files()
-	}
-	var counts []disk.Count
-	for _, size := range []int{512, 4096} {
-		on, err := disk.New(recorder, d.Size, size)
-		if err != nil {
-			return Manifest{}, fmt.Errorf("%s: %w", source, err)
-		}
-		machine.Examine(on, paths...)
-		for _, c := range on.Counts() {
-			if !slices.Contains(counts, c) {
-				counts = append(counts, c)
-			}
-		}
-	}
-	if err := ctx.Err(); err != nil {
-		return Manifest{}, fmt.Errorf("%s: stopped before the end: %w", source, err)
-	}
-	m := d.manifest(source, sectorSize, now)
-	m.Extents, m.Unreadable, m.Counts = recorder.Extents(), recorder.Unreadable(), counts
-	if len(m.Extents) == 0 {
-		return Manifest{}, fmt.Errorf("%s: nothing of it could be read", source)
-	}
-	if err := d.still(m.Extents[0]); err != nil {
-		return Manifest{}, fmt.Errorf("%s: %w", source, err)
-	}
-	m.Unreadable = m.Unreadable[:min(len(m.Unreadable), maxFailed)]
-	return m, nil
 }
 
 // still reports why the device is not the one any more that was read: it is shorter, or

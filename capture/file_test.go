@@ -49,10 +49,10 @@ func take(t testing.TB, m *diskmaker.Image, variables map[string][]byte) []byte 
 	t.Helper()
 	d := &capture.Device{ReaderAt: m, Size: m.Size, LogicalSectorSize: m.SectorSize, Bus: "nvme", Model: "Ostra N3",
 		Variables: variables}
-	manifest, err := capture.Take(t.Context(), d, "disk.img", 0, time.Unix(1_800_000_000, 0), nil)
+	manifest, err := capture.Take(t.Context(), d, capture.Taking{Source: "disk.img", Now: time.Unix(1_800_000_000, 0)})
 	require.NoError(t, err)
 	var b bytes.Buffer
-	require.NoError(t, capture.WriteCapture(&b, manifest, d, variables))
+	require.NoError(t, capture.WriteCapture(&b, manifest.Manifest, d, variables))
 	return b.Bytes()
 }
 

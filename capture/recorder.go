@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"time"
 
 	"latchkey/core/disk"
 )
@@ -23,6 +24,9 @@ type Recorder struct {
 	ctx      context.Context
 	report   func(Progress)
 	progress Progress
+	// What was read without being recorded: how often, and when first and last.
+	asideReads              int64
+	asideFirst, asideLatest time.Time
 }
 
 // Progress is how far a capture got: counts of what really was read.
@@ -30,6 +34,10 @@ type Progress struct {
 	Reads int
 	Read  int64 // bytes
 	Kept  int64 // bytes
+	// A thorough search for volumes: up to which byte it came, of how many, and how many it
+	// found. Of is 0 where none goes on.
+	Searched, Of int64
+	Found        int
 }
 
 // Watch ends the reading with a context, and reports on the way.
@@ -55,7 +63,14 @@ func (r *Recorder) through(p []byte, off int64) (int, error) {
 // aside reads what is not recorded.
 type aside struct{ r *Recorder }
 
-func (a aside) ReadAt(p []byte, off int64) (int, error) { return a.r.through(p, off) }
+func (a aside) ReadAt(p []byte, off int64) (int, error) {
+	if a.r.asideReads == 0 {
+		a.r.asideFirst = time.Now()
+	}
+	n, err := a.r.through(p, off)
+	a.r.asideReads, a.r.asideLatest = a.r.asideReads+1, time.Now()
+	return n, err
+}
 
 // NewRecorder records reads of a disk of size bytes, whose sectors have sectorSize bytes.
 func NewRecorder(r io.ReaderAt, size int64, sectorSize int) *Recorder {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"latchkey/capture"
+	"latchkey/core/disk"
 )
 
 // Look takes the evidence of every drive but the stick, and the firmware's variables. A drive
@@ -30,7 +31,7 @@ func (s *Session) Look(ctx context.Context, stick string, report func(d *Drive, 
 			continue
 		}
 		d := &Drive{Found: f, Name: filepath.Base(f.Path)}
-		if err := s.take(ctx, d, report); err != nil {
+		if err := s.take(ctx, nil, d, report); err != nil {
 			return err
 		}
 		s.Drives = append(s.Drives, d)
@@ -66,8 +67,24 @@ func (s *Session) keepRoles(before []*Drive) {
 	}
 }
 
-// take captures one drive.
-func (s *Session) take(ctx context.Context, d *Drive, report func(d *Drive, p capture.Progress)) error {
+// LookThrough takes the evidence of one drive anew, with a search for volumes at every place
+// where one may begin. When search is done, the search ends and what it found is kept.
+func (s *Session) LookThrough(ctx, search context.Context, d *Drive, report func(d *Drive, p capture.Progress)) error {
+	before := d.File
+	if err := s.take(ctx, search, d, report); err != nil {
+		return err
+	}
+	s.Log("%s: looked through for volumes up to %s, %d found", d.Called(), disk.Both(d.Search.UpTo), d.Search.Found)
+	if before != d.File && before != "" {
+		if err := os.Remove(filepath.Join(s.Folder, before)); err != nil {
+			return err
+		}
+	}
+	return s.Judge()
+}
+
+// take captures one drive, with a thorough search where there is one.
+func (s *Session) take(ctx, search context.Context, d *Drive, report func(d *Drive, p capture.Progress)) error {
 	device, err := s.world.open(d.Path)
 	if err != nil {
 		d.Err = err
@@ -75,11 +92,12 @@ func (s *Session) take(ctx context.Context, d *Drive, report func(d *Drive, p ca
 	}
 	defer device.Close()
 	d.Serial = device.Serial
-	m, err := capture.Take(ctx, device, d.Path, 0, s.now(), func(p capture.Progress) {
-		if report != nil {
-			report(d, p)
-		}
-	})
+	m, err := capture.Take(ctx, device, capture.Taking{Source: d.Path, Now: s.now(), Thorough: search,
+		Report: func(p capture.Progress) {
+			if report != nil {
+				report(d, p)
+			}
+		}})
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -87,6 +105,7 @@ func (s *Session) take(ctx context.Context, d *Drive, report func(d *Drive, p ca
 		d.Err = err
 		return nil
 	}
+	d.Search, d.Lost = m.Search, 0
 	for _, x := range m.Unreadable {
 		d.Lost += x.Length
 	}
@@ -95,7 +114,7 @@ func (s *Session) take(ctx context.Context, d *Drive, report func(d *Drive, p ca
 	if err != nil {
 		return fmt.Errorf("the stick does not take %s: %w", name, err)
 	}
-	err = capture.WriteCapture(f, m, device, device.Variables)
+	err = capture.WriteCapture(f, m.Manifest, device, device.Variables)
 	if err == nil {
 		err = f.Sync()
 	}

@@ -32,6 +32,7 @@ type Drive struct {
 	Role     machine.Role
 	Err      error // why nothing of it could be read
 	Lost     int64 // bytes that could not be read
+	Search   capture.Search
 	Contents *machine.Contents
 }
 

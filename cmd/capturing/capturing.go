@@ -28,7 +28,7 @@ func Command() *cobra.Command {
 	var out string
 	var sectorSize int
 	var only string
-	var overwrite bool
+	var overwrite, thorough bool
 	cmd := &cobra.Command{
 		Use: "capture [DEVICE-OR-IMAGE -o FILE]", Short: "Save the sectors of a disk that a check needs",
 		Long: "Save the sectors of a disk that a check needs, and nothing else. The disk is opened for reading only. Without a disk, the disks of this computer are listed.",
@@ -37,13 +37,14 @@ func Command() *cobra.Command {
 			if len(args) == 0 {
 				return listDisks(cmd.OutOrStdout())
 			}
-			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			ctx, search, stop := interrupts(cmd.Context(), thorough)
 			defer stop()
 			if err := mayWrite(cmd, args[0], out, overwrite); err != nil {
 				return err
 			}
 			progress := showProgress(cmd.ErrOrStderr())
-			m, written, err := takeCapture(ctx, args[0], out, only, sectorSize, progress)
+			m, written, err := takeCapture(ctx, args[0], out, only, capture.Taking{Source: filepath.Base(args[0]),
+				SectorSize: sectorSize, Now: time.Now(), Report: progress, Thorough: search})
 			progress(capture.Progress{})
 			if err != nil {
 				return err
@@ -55,6 +56,9 @@ func Command() *cobra.Command {
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, sectors of %d bytes%s\n%s: %s of it in %d pieces, %s as a file\n",
 				args[0], disk.Both(m.Capacity), m.LogicalSectorSize, told(m), out, disk.Binary(held), len(m.Extents),
 				disk.Binary(written))
+			if err == nil {
+				err = tellSearch(cmd.OutOrStdout(), m)
+			}
 			if err == nil && len(m.Unreadable) > 0 {
 				return &Unreadable{out, m.Unreadable}
 			}
@@ -64,9 +68,55 @@ func Command() *cobra.Command {
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the capture file to write")
 	cmd.Flags().IntVar(&sectorSize, "sector-size", 0, "logical sector size in bytes, 512 or 4096, where the system does not tell")
 	cmd.Flags().StringVar(&only, "sectors", "", "save just these sectors, FIRST+COUNT, before something overwrites them")
+	cmd.Flags().BoolVar(&thorough, "thorough", false, "look for volumes at every place where one may begin and no table tells of one; Ctrl+C ends the search and keeps what it found")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write the file though one of its name is there")
 	cmd.AddCommand(putBackCommand(), makeStickCommand())
 	return cmd
+}
+
+// interrupts are the contexts that a person ends by Ctrl+C: at once, or where a search goes on
+// first the search and then the rest. The search is nil where there shall be none.
+func interrupts(parent context.Context, thorough bool) (all, search context.Context, stop func()) {
+	if !thorough {
+		all, stop = signal.NotifyContext(parent, os.Interrupt)
+		return all, nil, stop
+	}
+	all, endAll := context.WithCancel(parent)
+	search, endSearch := context.WithCancel(all)
+	pressed := make(chan os.Signal, 2)
+	signal.Notify(pressed, os.Interrupt)
+	go func() {
+		for range pressed {
+			if search.Err() != nil {
+				endAll()
+			}
+			endSearch()
+		}
+	}()
+	return all, search, func() {
+		signal.Stop(pressed)
+		close(pressed)
+		endSearch()
+		endAll()
+	}
+}
+
+// tellSearch says how far volumes were looked for that no table tells of.
+func tellSearch(w io.Writer, m capture.Taken) error {
+	s := m.Search
+	if s.UpTo == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("Volumes that no table tells of: %d found, looked for up to %s of %s.", s.Found, disk.Binary(s.UpTo), disk.Binary(m.Capacity))
+	if s.Left > 0 {
+		text += fmt.Sprintf(" A thorough search (--thorough) looks through %s more and reads %s of them", disk.Binary(s.Left), disk.Binary(s.Reads))
+		if s.Takes >= time.Second {
+			text += fmt.Sprintf(", in about %s at this drive's pace", s.Takes.Round(time.Second))
+		}
+		text += "."
+	}
+	_, err := fmt.Fprintln(w, text)
+	return err
 }
 
 // Unreadable reports that a capture was written, and that the drive would not give some
@@ -129,7 +179,11 @@ func showProgress(w io.Writer) func(capture.Progress) {
 	return func(p capture.Progress) {
 		switch now := time.Now(); {
 		case p.Reads == 0 && shown:
-			fmt.Fprintf(f, "\r%60s\r", "")
+			fmt.Fprintf(f, "\r%78s\r", "")
+		case p.Of > 0 && now.Sub(last) > 200*time.Millisecond:
+			last, shown = now, true
+			fmt.Fprintf(f, "\rlooking for volumes: %d %%, %s of %s, %d found; Ctrl+C ends it", 100*p.Searched/p.Of,
+				disk.Binary(p.Searched), disk.Binary(p.Of), p.Found)
 		case p.Reads > 0 && now.Sub(last) > 200*time.Millisecond:
 			last, shown = now, true
 			fmt.Fprintf(f, "\r%d reads, %s read, %s kept", p.Reads, disk.Binary(p.Read), disk.Binary(p.Kept))
@@ -137,7 +191,7 @@ func showProgress(w io.Writer) func(capture.Progress) {
 	}
 }
 
-func told(m capture.Manifest) string {
+func told(m capture.Taken) string {
 	text := ""
 	for _, s := range []string{m.Model, m.Bus} {
 		if s != "" {
@@ -178,18 +232,17 @@ func mayWrite(cmd *cobra.Command, device, out string, overwrite bool) error {
 
 // takeCapture writes a capture beside its final place and moves it there when
 // it is whole.
-func takeCapture(ctx context.Context, device, out, only string, sectorSize int,
-	progress func(capture.Progress)) (capture.Manifest, int64, error) {
-	var none capture.Manifest
-	if sectorSize != 0 && sectorSize != 512 && sectorSize != 4096 {
-		return none, 0, fmt.Errorf("--sector-size is %d: expected 512 or 4096", sectorSize)
+func takeCapture(ctx context.Context, device, out, only string, t capture.Taking) (capture.Taken, int64, error) {
+	var none capture.Taken
+	if t.SectorSize != 0 && t.SectorSize != 512 && t.SectorSize != 4096 {
+		return none, 0, fmt.Errorf("--sector-size is %d: expected 512 or 4096", t.SectorSize)
 	}
 	d, err := capture.OpenDevice(device)
 	if err != nil {
 		return none, 0, err
 	}
 	defer d.Close()
-	m, err := take(ctx, d, device, only, sectorSize, progress)
+	m, err := take(ctx, d, only, t)
 	if err != nil {
 		return none, 0, err
 	}
@@ -199,7 +252,7 @@ func takeCapture(ctx context.Context, device, out, only string, sectorSize int,
 	}
 	part := f.Name()
 	defer os.Remove(part)
-	err = capture.WriteCapture(f, m, d, d.Variables)
+	err = capture.WriteCapture(f, m.Manifest, d, d.Variables)
 	if cerr := f.Close(); err == nil {
 		err = cerr
 	}
@@ -213,18 +266,18 @@ func takeCapture(ctx context.Context, device, out, only string, sectorSize int,
 	return m, info.Size(), os.Rename(part, out)
 }
 
-func take(ctx context.Context, d *capture.Device, device, only string, sectorSize int,
-	progress func(capture.Progress)) (capture.Manifest, error) {
+func take(ctx context.Context, d *capture.Device, only string, t capture.Taking) (capture.Taken, error) {
 	if only == "" {
-		return capture.Take(ctx, d, filepath.Base(device), sectorSize, time.Now(), progress)
+		return capture.Take(ctx, d, t)
 	}
 	first, count, found := strings.Cut(only, "+")
 	from, errFrom := strconv.ParseUint(first, 10, 64)
 	n, errCount := strconv.ParseUint(count, 10, 64)
 	if !found || errFrom != nil || errCount != nil {
-		return capture.Manifest{}, fmt.Errorf("--sectors %q: expected FIRST+COUNT, such as 0+34", only)
+		return capture.Taken{}, fmt.Errorf("--sectors %q: expected FIRST+COUNT, such as 0+34", only)
 	}
-	return capture.TakeSectors(d, filepath.Base(device), d.SectorSizeOr(sectorSize), from, n, time.Now())
+	m, err := capture.TakeSectors(d, t.Source, d.SectorSizeOr(t.SectorSize), from, n, t.Now)
+	return capture.Taken{Manifest: m}, err
 }
 
 func putBackCommand() *cobra.Command {

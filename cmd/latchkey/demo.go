@@ -276,7 +276,7 @@ func addDemoDisk(ctx context.Context, s *store.Store, c *store.Case, role string
 		sectorSize = image.SectorSize
 	}
 	m, err := capture.Take(ctx, &capture.Device{ReaderAt: image, Size: image.Size, LogicalSectorSize: sectorSize},
-		role, sectorSize, time.Now(), nil)
+		capture.Taking{Source: role, SectorSize: sectorSize, Now: time.Now()})
 	if err != nil {
 		return err
 	}

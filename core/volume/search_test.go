@@ -81,7 +81,49 @@ func TestASearchIsBounded(t *testing.T) {
 	hits, upTo, _ := volume.Search(d)
 	assert.Empty(t, hits)
 	assert.Less(t, upTo, d.Sectors())
-	assert.Less(t, read, int64(9<<20), "of a disk of 1 TiB")
+	assert.Less(t, read, int64(64<<20), "of a disk of 1 TiB")
+}
+
+// A thorough search goes on to the end, or until it is told not to; the disk's next
+// examination takes what it found from there.
+func TestAThoroughSearch(t *testing.T) {
+	path := reference.Image(t, 64<<20)
+	reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", path)
+	r := far{volume: reference.NeedFile(t, path), at: 40 << 30}
+	d, err := disk.New(r, 48<<30, 512)
+	require.NoError(t, err)
+	hits, upTo, _ := volume.Search(d)
+	assert.Empty(t, hits)
+	require.Less(t, upTo, uint64(40<<30/512))
+	ended := volume.SearchThoroughly(d, upTo, d.Sectors(), func(now volume.Searching) bool { return now.Places < 100 })
+	assert.Equal(t, 100, ended.Places)
+	hits, last, _ := volume.Search(d)
+	assert.Empty(t, hits)
+	assert.Equal(t, ended.UpTo, last)
+	assert.Equal(t, upTo+100*2048, last)
+	got := volume.SearchThoroughly(d, last, d.Sectors(), func(volume.Searching) bool { return true })
+	assert.Equal(t, volume.Searching{UpTo: d.Sectors(), Places: got.Places, Found: 1}, got)
+	places, bytes := volume.Left(d, last, d.Sectors())
+	assert.Less(t, int64(got.Places), places, "the volume is passed over")
+	assert.Greater(t, bytes, 4096*places)
+	hits, last, lacks := volume.Search(d)
+	assert.Equal(t, []volume.Hit{{Start: 40 << 30 / 512, Length: 64 << 20 / 512}}, hits)
+	assert.Equal(t, d.Sectors(), last)
+	assert.False(t, lacks)
+}
+
+// far is a volume far behind the beginning of a disk of zeros.
+type far struct {
+	volume []byte
+	at     int64
+}
+
+func (f far) ReadAt(b []byte, off int64) (int, error) {
+	clear(b)
+	if from := off - f.at; from > -int64(len(b)) && from < int64(len(f.volume)) {
+		copy(b[max(0, -from):], f.volume[max(0, from):])
+	}
+	return len(b), nil
 }
 
 func FuzzSearch(f *testing.F) {

@@ -174,10 +174,17 @@ func (r *run) roles() (string, error) {
 				)
 			}
 			p.options = append(p.options, option{d.Name, fmt.Sprintf("%s is another one", d.Name)})
+			if d.Search.Left > 0 {
+				p.say(brass, lookedThrough(d))
+				p.options = append(p.options, option{"through:" + d.Name, fmt.Sprintf("Look through all of %s for volumes", d.Name)})
+			}
 		}
 		key, _ := r.choose(p)
 		if key == "go" {
 			return "verdict", r.Judge()
+		}
+		if err := r.through(key); err != nil {
+			return "", err
 		}
 		for _, d := range r.Drives {
 			if d.Name == key {

@@ -69,7 +69,7 @@ func (p *person) shown() string {
 // sees waits for words, which may go over lines.
 func (p *person) sees(words string) string {
 	p.t.Helper()
-	for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
 		if strings.Contains(strings.Join(strings.Fields(p.shown()), " "), words) {
 			return p.shown()
 		}
