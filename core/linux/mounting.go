@@ -11,54 +11,10 @@ import (
 	"latchkey/core/volume"
 )
 
-// mountedAs are the types under which Linux mounts what a volume holds. The kernel's
-// filesystems/index; the driver of ext4 takes the older two.
-var mountedAs = map[volume.Kind][]string{
-	volume.KindExt: {"ext4", "ext3", "ext2"}, volume.KindXFS: {"xfs"}, volume.KindBtrfs: {"btrfs"},
-	volume.KindF2FS: {"f2fs"}, volume.KindJFS: {"jfs"}, volume.KindReiser: {"reiserfs"},
-	volume.KindBcachefs: {"bcachefs"}, volume.KindNTFS: {"ntfs", "ntfs3", "ntfs-3g", "fuseblk", "antfs"},
-	volume.KindFAT: fatTypes, volume.KindFAT12: fatTypes, volume.KindFAT16: fatTypes, volume.KindFAT32: fatTypes,
-	volume.KindExFAT: {"exfat", "exfat-fuse", "fuseblk"}, volume.KindHFS: {"hfsplus"},
-}
-
-var fatTypes = []string{"vfat", "msdos", "umsdos", "fat"}
-
-// refused says why a volume is not mounted with a type and options, where that is known; ""
-// elsewhere. Types that are none of the known ones may be anything. mount(8), "-t".
-func refused(v *volume.Volume, types, options string) string {
-	as, known := mountedAs[v.Kind]
-	asked := strings.FieldsFunc(types, func(r rune) bool { return r == ',' })
-	open := func(t string) bool { return !isType(t) } // such as auto, or a negation
-	switch {
-	case !known:
-		return ""
-	case len(asked) > 0 && !slices.ContainsFunc(asked, open) &&
-		!slices.ContainsFunc(asked, func(t string) bool { return slices.Contains(as, t) }):
-		return fmt.Sprintf("as %s, and it holds %s", types, as[0])
-	case v.Kind != volume.KindBtrfs && slices.ContainsFunc(strings.Split(options, ","), namesSubvolume):
-		return fmt.Sprintf("with %s, which %s does not know", options, as[0])
-	}
-	return ""
-}
-
-// isType reports whether a word is the type of a file system that is known.
-func isType(word string) bool {
-	for _, as := range mountedAs {
-		if slices.Contains(as, word) {
-			return true
-		}
-	}
-	return false
-}
-
-func namesSubvolume(option string) bool {
-	return strings.HasPrefix(option, "subvol=") || strings.HasPrefix(option, "subvolid=")
-}
-
 // mountsRoot asks whether the kernel line has the root mounted as what it is.
 func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	said := func(name string) string { return strings.Join(loader.KernelOptions(line.options, name), ",") }
-	why := refused(&home.Volume().Volume, said("rootfstype"), said("rootflags"))
+	why := volume.Refused(&home.Volume().Volume, said("rootfstype"), said("rootflags"))
 	if why == "" {
 		return nil
 	}

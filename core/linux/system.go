@@ -6,6 +6,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 // linuxSystem judges stage 8 for Linux.
@@ -117,7 +118,7 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		hits, known := find(k, a, m.Spec)
 		written, why := "", ""
 		if len(hits) > 0 {
-			written, why = otherLetters(hits[0], m.Spec), refused(&hits[0].Volume().Volume, m.Type, m.Options)
+			written, why = otherLetters(hits[0], m.Spec), volume.Refused(&hits[0].Volume().Volume, m.Type, m.Options)
 		}
 		switch {
 		case len(hits) == 0 && !known:

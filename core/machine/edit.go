@@ -56,7 +56,8 @@ func (c *Contents) WithPrimaryRestored() *Contents {
 	e.Layout.GPT = &g
 	e.drop(disk.CodeGPTHeaderSize, disk.CodeGPTHeaderCRC, disk.CodeGPTArrayCRC, disk.CodeGPTArrayLarge,
 		disk.CodeGPTArrayNotCaptured,
-		disk.CodeGPTArrayOutside, disk.CodeGPTArrayUnreadable, disk.CodeGPTPrimaryAbsent, disk.CodeGPTMyLBA,
+		disk.CodeGPTArrayOutside, disk.CodeGPTArrayUnreadable, disk.CodeGPTArrayWraps,
+		disk.CodeGPTPrimaryAbsent, disk.CodeGPTMyLBA,
 		disk.CodeGPTEntrySize)
 	return e.WithProtectiveMBR()
 }

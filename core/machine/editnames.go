@@ -12,7 +12,7 @@ func (c *Contents) WithNames(n Names) *Contents {
 	e := c.edited()
 	for _, v := range e.configured(n) {
 		for i := range v.Configs {
-			v.Configs[i].rename(n.Menus)
+			v.Configs[i].rename(n.Menus, n.Types)
 		}
 	}
 	table := e.Config(n.Root, ConfigFstab, fstabFile)
@@ -28,14 +28,26 @@ func (c *Contents) WithNames(n Names) *Contents {
 				break
 			}
 		}
-		lax := func(l loader.Mount) bool { return l.Field == m.Field && l.Spec == m.Spec }
-		m.NoFail = m.NoFail || slices.ContainsFunc(n.Lax, lax)
+		same := func(l loader.Mount) bool { return l.Field == m.Field && l.Spec == m.Spec }
+		m.NoFail = m.NoFail || slices.ContainsFunc(n.Lax, same)
+		if slices.ContainsFunc(n.AnyType, same) {
+			m.Type = anyType
+		}
 	}
 	return e
 }
 
-// rename lets a menu or an entry say new names.
-func (c *Config) rename(names []Rename) {
+// anyType has mount look for the type of a volume. mount(8), "-t".
+const anyType = "auto"
+
+// rename lets a menu or an entry say new names, and types of a root.
+func (c *Config) rename(names []Rename, types []Renamed) {
+	line := func(options string) string {
+		for _, t := range types {
+			options = t.In(options)
+		}
+		return renamedOptions(options, names)
+	}
 	spec := func(s *loader.Spec) *loader.Spec {
 		for _, n := range names {
 			if s != nil && s.Kind == n.Old.Kind && n.Old.Same(s.Value) {
@@ -59,7 +71,7 @@ func (c *Config) rename(names []Rename) {
 			out := slices.Clone(list)
 			for i := range out {
 				x := &out[i]
-				x.Root, x.Options = spec(x.Root), renamedOptions(x.Options, names)
+				x.Root, x.Options = spec(x.Root), line(x.Options)
 				x.Searches, x.Sub = searches(x.Searches), entries(x.Sub)
 			}
 			return out
@@ -70,7 +82,7 @@ func (c *Config) rename(names []Rename) {
 	}
 	if c.Entry != nil {
 		x := *c.Entry
-		x.Root, x.Options = spec(x.Root), renamedOptions(x.Options, names)
+		x.Root, x.Options = spec(x.Root), line(x.Options)
 		c.Entry = &x
 	}
 }

@@ -34,6 +34,10 @@ func (c *Contents) lacksTable() bool {
 // LacksTable reports whether the volumes were found on a disk that has no table of them.
 func (c *Contents) LacksTable() bool { return len(c.Found) > 0 && c.lacksTable() }
 
+// SearchEnded reports whether volumes were looked for on a disk without a table, and not up to
+// its end.
+func (c *Contents) SearchEnded() bool { return c.lacksTable() && c.FoundUpTo < c.Layout.Sectors }
+
 // search looks for the volumes of a disk without a table, and reads them.
 func (c *Contents) search(d *disk.Disk, left *int64) {
 	hits, upTo, lacks := volume.Search(d)
@@ -70,7 +74,9 @@ func (c *Contents) searchGaps(d *disk.Disk) (hits []volume.Hit, lacks bool) {
 	l := &c.Layout
 	per := uint64(1<<20) / uint64(l.SectorSize)
 	seen := map[uint64]bool{}
-	for places := c.doubted(); len(places) > 0; {
+	starts, _, _ := volume.Searched(d)
+	starts = slices.DeleteFunc(starts, c.heldAt)
+	for places := append(c.doubted(), starts...); len(places) > 0; {
 		for _, at := range places {
 			seen[at] = true
 		}
@@ -87,6 +93,40 @@ func (c *Contents) searchGaps(d *disk.Disk) (hits []volume.Hit, lacks bool) {
 		}
 	}
 	return hits, lacks
+}
+
+// Stretch is a run of sectors, from one up to another.
+type Stretch struct{ From, To uint64 }
+
+// Unsearched are the stretches of a disk in which a volume may lie that was not looked for: what
+// a search did not come to where no table tells of partitions, else what lies between those
+// that hold volumes.
+func (c *Contents) Unsearched() (all []Stretch) {
+	l := &c.Layout
+	if c.lacksTable() {
+		if c.FoundUpTo < l.Sectors {
+			all = append(all, Stretch{c.FoundUpTo, l.Sectors})
+		}
+		return all
+	}
+	var held []Stretch
+	for i, p := range l.Partitions {
+		if !holdsNone(&c.Volumes[i]) || p.Type.Role == disk.RoleReserved {
+			held = append(held, Stretch{p.Start, p.End()})
+		}
+	}
+	for _, f := range c.Found {
+		held = append(held, Stretch{f.Partition.Start, f.Partition.End()})
+	}
+	slices.SortFunc(held, func(a, b Stretch) int { return cmp.Compare(a.From, b.From) })
+	per, free := uint64(1<<20)/uint64(l.SectorSize), uint64(0)
+	for _, h := range append(held, Stretch{l.Sectors, l.Sectors}) {
+		if h.From > free+per*(ofGap+1) {
+			all = append(all, Stretch{free, h.From})
+		}
+		free = max(free, h.To)
+	}
+	return all
 }
 
 // maxFound bounds the volumes that are followed from one to the next.

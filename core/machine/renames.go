@@ -30,10 +30,18 @@ type Names struct {
 	Mounts    []Rename       // of the mount table, by its mount points
 	Menus     []Rename       // of menus, entries and kernel lines
 	Lax       []loader.Mount // mounts that the start is to go on without
+	AnyType   []loader.Mount // mounts of another type than the volume's, which is to be looked for
+	Types     []Renamed      // of kernel lines: the root's type that is another one
 }
 
 // Empty reports whether there is nothing to be renamed.
-func (n *Names) Empty() bool { return len(n.Mounts)+len(n.Menus)+len(n.Lax) == 0 }
+func (n *Names) Empty() bool { return len(n.Mounts)+len(n.Lax)+len(n.AnyType) == 0 && !n.EditsMenus() }
+
+// EditsMenus reports whether menus and entries are edited.
+func (n *Names) EditsMenus() bool { return len(n.Menus)+len(n.Types) > 0 }
+
+// NamesAbsent reports whether something is renamed that nothing on the disk carries.
+func (n *Names) NamesAbsent() bool { return len(n.Mounts)+len(n.Menus)+len(n.Lax) > 0 }
 
 // renaming finds what names are meant to be.
 type renaming struct {
@@ -102,7 +110,11 @@ func absentOn(d *Drive, s loader.Spec) bool {
 // mounts goes through the mount table.
 func (r *renaming) mounts() {
 	for _, m := range r.c.table(r.names.Root) {
-		if m.Comment != "" || !r.absent(m.Spec) {
+		if m.Comment != "" {
+			continue
+		}
+		if !r.absent(m.Spec) {
+			r.refused(m)
 			continue
 		}
 		if to, ok := r.meant(m); ok {
@@ -116,6 +128,35 @@ func (r *renaming) mounts() {
 		}
 	}
 }
+
+// refused goes by what a volume is that a line of the mount table has mounted as something else.
+func (r *renaming) refused(m loader.Mount) {
+	hits, known := r.drive.Resolve(m.Spec)
+	if !known || len(hits) != 1 || !m.Essential() || m.Point == "/" {
+		return
+	}
+	v := &hits[0].Volume().Volume
+	switch {
+	case volume.Refused(v, m.Type, "") != "":
+		r.names.AnyType = append(r.names.AnyType, m)
+	case volume.Refused(v, m.Type, m.Options) != "":
+		r.names.Lax = append(r.names.Lax, m)
+	}
+}
+
+// rootType has a kernel line name the type of the root.
+func (r *renaming) rootType(options string) {
+	root := r.c.At(r.names.Root)
+	for _, types := range loader.KernelOptions(options, "rootfstype") {
+		as := Renamed{"rootfstype=" + types, "rootfstype=" + volume.MountedAs(root.Kind)}
+		otherwise := volume.Refused(&root.Volume, types, "") != ""
+		if otherwise && plainTypes.MatchString(types) && !slices.Contains(r.names.Types, as) {
+			r.names.Types = append(r.names.Types, as)
+		}
+	}
+}
+
+var plainTypes = regexp.MustCompile(`^[a-z0-9,-]+$`)
 
 // isBootPoint reports whether the boot partition is mounted at a point, as the families have
 // it. Common practice.
@@ -225,6 +266,7 @@ func (r *renaming) menu(c *Config) {
 	line := func(root *loader.Spec, options string) {
 		if root != nil {
 			r.add(*root, r.names.Root)
+			r.rootType(options)
 		}
 		for _, value := range loader.KernelOptions(options, "rd.lvm.lv") {
 			if spec, ok := LVMSpec(value); ok {

@@ -88,9 +88,11 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	if !ok || n.Empty() {
 		return nil
 	}
-	mv := onDisk(m, PlanStep{Action: "linux-names",
-		Title: "Let configuration and mount table name the clone's own file systems",
-		Why:   "They name file systems that no attached disk carries.", Risk: RiskLow, Minutes: 10,
+	title, why := "Let configuration and mount table name the clone's own file systems", "They name file systems that no attached disk carries."
+	if !n.NamesAbsent() {
+		title, why = "Let configuration and mount table name the types of the clone's own file systems", "They have a file system mounted as what it is not."
+	}
+	mv := onDisk(m, PlanStep{Action: "linux-names", Title: title, Why: why, Risk: RiskLow, Minutes: 10,
 		Save: "The old files: the commands keep them as .bak.",
 		Undo: "Move the files ending in .bak back over the new ones.", Passphrase: passphrase(d, n)},
 		"linux-names", d.Contents.WithNames(n),

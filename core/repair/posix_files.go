@@ -236,6 +236,9 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 	for _, m := range n.Lax {
 		nodes = append(nodes, edited(change(m.Field, m.Spec).With("lax", "yes"), table))
 	}
+	for _, m := range n.AnyType {
+		nodes = append(nodes, edited(change(m.Field, m.Spec).With("type", "auto"), table))
+	}
 	return nodes
 }
 
@@ -258,6 +261,9 @@ func newNames(d *machine.Drive, n machine.Names) (set []command.Node, pairs comm
 			pairs = command.Join(pairs, t.Old, " ", as, " ")
 		}
 	}
+	for _, t := range n.Types {
+		pairs = command.Join(pairs, t.Old, " ", t.New, " ")
+	}
 	return set, pairs
 }
 
@@ -269,7 +275,7 @@ func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/grub/custom.cfg /mnt/clone/boot/efi/grub/grub.cfg /mnt/clone/boot/EFI/*/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/boot/extlinux/extlinux.conf /mnt/clone/extlinux/extlinux.conf /mnt/clone/boot/syslinux/syslinux.cfg /mnt/clone/boot/syslinux/extlinux.conf /mnt/clone/syslinux/syslinux.cfg /mnt/clone/extlinux.conf /mnt/clone/syslinux.cfg /mnt/clone/etc/kernel/cmdline /mnt/clone/etc/default/grub")
 	return onRoot(d, n, func(command.Word) []command.Node {
 		nodes := mountTable(d, n)
-		if len(n.Menus) == 0 {
+		if !n.EditsMenus() {
 			return nodes
 		}
 		return append(append(nodes, set...), command.Each("f", files, command.Either(change, command.Run("exit", "1"))))
