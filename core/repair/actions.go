@@ -26,7 +26,7 @@ var actions = map[course.Stage][]action{
 	course.StageConfiguration: {rebuildTable, correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames,
 		linuxFiles, copyBootSector, detachOthers, lookInside},
 	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
-		driverAtStart, safeStart, buildIn, initialRAMDisk, detachOthers},
+		driverAtStart, safeStart, buildIn, linuxNames, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

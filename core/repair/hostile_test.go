@@ -341,6 +341,9 @@ func TestFilesAreEditedByPrograms(t *testing.T) {
 	got, err := edit("mounts.awk", swaps, "point=none", "old=AB-2", "device=UUID=3")
 	assert.NoError(t, err)
 	assert.Equal(t, strings.Replace(swaps, "UUID=ab-2", "UUID=3", 1), got)
+	got, err = edit("mounts.awk", table, "point="+mounts[1].Field, "type=auto")
+	assert.NoError(t, err)
+	assert.Equal(t, strings.Replace(table, "$(x)  ext4", "$(x)  auto", 1), got)
 	_, err = edit("mounts.awk", table, "point=/home")
 	assert.Error(t, err, "a mount point that is not there")
 

@@ -2,10 +2,12 @@ package repair
 
 import (
 	"container/heap"
+	"fmt"
 	"slices"
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
@@ -289,6 +291,9 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 		return "Attach the drive by a port or enclosure that presents the sector size its table was written for, or copy again while it hangs where it is to stay."
 	case t.Stage == course.StageDrive:
 		return "This firmware cannot start from the drive where it hangs: use a drive or an adapter for a bus that it starts from, or keep the boot partition on a small drive that it does start from."
+	case d.Contents.SearchEnded():
+		return fmt.Sprintf("Volumes were looked for up to %s of the clone, where no table tells of any. Take a capture with a thorough search: for what it finds a table may be written. If it finds none, copy again, with all partitions and to the same sector size.",
+			disk.Binary(disk.Span(d.Contents.FoundUpTo, d.Contents.Layout.SectorSize)))
 	case t.Stage == course.StageSystem:
 		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."
 	}

@@ -69,7 +69,9 @@ func (w *tableWriter) add(r machine.Record, from, why string) {
 	if r.Style == disk.StyleMBR {
 		saves = append(saves, chainSectors(r)...)
 	}
-	step := PlanStep{Action: w.action, Title: w.title + from, Why: why + " " + listed(w.c, r), Risk: RiskLow,
+	table := strataOf(w.m, w.c, r)
+	step := PlanStep{Action: w.action, Title: w.title + from, Why: why + " " + listed(w.c, table), Table: table,
+		Risk:    RiskLow,
 		Minutes: 9 + len(w.seen), Saves: saves, Undo: "Write the saved sectors back."}
 	tools := map[Toolbox]func() []Command{Linux: func() []Command {
 		if r.Extended.Number > 0 {
@@ -86,21 +88,10 @@ func samePlace(p, q disk.Partition) bool {
 }
 
 // listed says what the table is going to hold.
-func listed(c *machine.Contents, r machine.Record) string {
-	var parts []string
-	for _, p := range r.Partitions {
-		kind := string(volume.Unknown)
-		for _, f := range c.Found {
-			if f.Partition.Start == p.Start {
-				kind = string(f.Volume.Kind)
-			}
-		}
-		parts = append(parts, fmt.Sprintf("%d: %s at sector %d, %s", p.Number, kind, p.Start,
-			disk.Binary(disk.Span(p.Length, c.Layout.SectorSize))))
-	}
-	text := "It will hold " + strings.Join(parts, "; ") + "."
+func listed(c *machine.Contents, t *Table) string {
+	text := "It will hold " + t.text() + "."
 	if c.FoundUpTo < c.Layout.Sectors {
-		text += fmt.Sprintf(" What lies behind sector %d was not looked at.", c.FoundUpTo)
+		text += fmt.Sprintf(" What lies behind sector %d was not looked at: a capture with a thorough search does.", c.FoundUpTo)
 	}
 	return text
 }
@@ -178,17 +169,6 @@ func mendedRecords(c *machine.Contents) (records []machine.Record) {
 		}
 	}
 	return records
-}
-
-// recordOf is the table that a copy of a GPT holds.
-func recordOf(g *disk.GPTCopy) machine.Record {
-	r := machine.Record{Style: disk.StyleGPT, ID: g.Header.DiskGUID, FirstLBA: g.Header.FirstUsableLBA}
-	for _, e := range g.Entries {
-		r.Partitions = append(r.Partitions, disk.Partition{Number: e.Number, Type: disk.GPTType(e.Type),
-			TypeGUID: e.Type, GUID: e.GUID, Name: e.Name, Attributes: e.Attributes,
-			Start: e.First, Length: max(e.Last, e.First) - e.First + 1})
-	}
-	return r
 }
 
 // unsignedRecord is the table of an MBR whose signature alone is gone.

@@ -85,8 +85,9 @@ type PlanStep struct {
 	Disk    string    `json:"disk,omitempty"` // the drive it touches; absent when it touches none
 	Risk    Risk      `json:"risk"`
 	Minutes int       `json:"minutes"`
-	Saves   []Sectors `json:"saves"` // the sectors it overwrites: they are saved first
-	Save    string    `json:"save"`  // what must be saved first, in words
+	Table   *Table    `json:"table,omitempty"` // the partition table it writes; absent where it writes none anew
+	Saves   []Sectors `json:"saves"`           // the sectors it overwrites: they are saved first
+	Save    string    `json:"save"`            // what must be saved first, in words
 	Undo    string    `json:"undo"`
 	// Passphrase is what the commands open, and ask the passphrase of; absent for nothing.
 	Passphrase string `json:"passphrase,omitempty"`

@@ -77,10 +77,10 @@ func TestACaptureAsEvidence(t *testing.T) {
 	m := bootDisk(map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{}.Bytes()})
 	d := &capture.Device{ReaderAt: m, Size: m.Size, Bus: "nvme", Model: "Ostra N3"}
 	order := map[string][]byte{"BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c": {7, 0, 0, 0}}
-	manifest, err := capture.Take(t.Context(), d, "sda", 512, time.Now(), nil)
+	manifest, err := capture.Take(t.Context(), d, capture.Taking{Source: "sda", SectorSize: 512, Now: time.Now()})
 	require.NoError(t, err)
 	var file bytes.Buffer
-	require.NoError(t, capture.WriteCapture(&file, manifest, d, order))
+	require.NoError(t, capture.WriteCapture(&file, manifest.Manifest, d, order))
 	r := c.upload(id, "clone", `"1"`, upload{file: file.Bytes()})
 	require.Equal(t, http.StatusCreated, r.status, r.body)
 	clone := r.body["drives"].([]any)[1].(map[string]any)

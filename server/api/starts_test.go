@@ -21,10 +21,10 @@ import (
 func captureOf(t testing.TB, m *diskmaker.Image, running bool) []byte {
 	t.Helper()
 	d := &capture.Device{ReaderAt: m, Size: m.Size, Model: "Ostra N3", Serial: "C2", Bus: "nvme", Running: running}
-	manifest, err := capture.Take(t.Context(), d, "nvme0n1", 512, time.Now(), nil)
+	manifest, err := capture.Take(t.Context(), d, capture.Taking{Source: "nvme0n1", SectorSize: 512, Now: time.Now()})
 	require.NoError(t, err)
 	var b bytes.Buffer
-	require.NoError(t, capture.WriteCapture(&b, manifest, m, nil))
+	require.NoError(t, capture.WriteCapture(&b, manifest.Manifest, m, nil))
 	return b.Bytes()
 }
 

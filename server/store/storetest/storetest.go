@@ -182,8 +182,8 @@ func (s *Server) run(action string) (string, error) {
 // Piece captures a disk, as evidence for a drive of a case.
 func Piece(t testing.TB, caseID uint64, role string, r io.ReaderAt, size int64) *store.Piece {
 	t.Helper()
-	m, err := capture.Take(t.Context(), &capture.Device{ReaderAt: r, Size: size, LogicalSectorSize: 512}, role, 512,
-		time.Now(), nil)
+	m, err := capture.Take(t.Context(), &capture.Device{ReaderAt: r, Size: size, LogicalSectorSize: 512},
+		capture.Taking{Source: role, SectorSize: 512, Now: time.Now()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,7 +8,9 @@ import { Fills, fillOf } from "../parts/Fills";
 import { usePalette } from "../parts/palette";
 import { grouped } from "../parts/format";
 import { useWidth } from "../parts/useWidth";
-import { bytesOf, type Layer, type Scale, columnOf, spread } from "./strataLayout";
+import { bytesOf, type Layer as LayerOf, type Scale, columnOf, spread } from "./strataLayout";
+
+type Layer = LayerOf<Partition>;
 
 interface Props {
   original?: Drive;

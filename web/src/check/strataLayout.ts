@@ -1,13 +1,26 @@
-import type { Disk, Partition } from "../api/client";
-
 export type Scale = "readable" | "true";
 
+/** A partition as far as it is drawn, in sectors. */
+export interface Placed {
+  start: number;
+  length: number;
+  /** Its place is known. */
+  placed?: boolean;
+}
+
+/** A disk as far as it is drawn. */
+export interface Drawn<P extends Placed> {
+  sectors?: number;
+  sectorSize: number;
+  partitions: P[];
+}
+
 /** A partition or a gap of a disk, placed in its column. */
-export interface Layer {
+export interface Layer<P extends Placed> {
   key: string;
   /** Index into the disk's partitions; -1 for a gap. */
   index: number;
-  partition?: Partition;
+  partition?: P;
   /** Pixels from the top of the column. */
   y: number;
   height: number;
@@ -18,7 +31,12 @@ const smallestGap = 8 << 20;
 const leastHeight = 26;
 
 /** Places a disk's partitions and gaps in a column of the given height. */
-export function columnOf(disk: Disk | undefined, scale: Scale, largest: number, height: number): Layer[] {
+export function columnOf<P extends Placed>(
+  disk: Drawn<P> | undefined,
+  scale: Scale,
+  largest: number,
+  height: number,
+): Layer<P>[] {
   if (!disk) return [];
   const parts = segments(disk);
   const heights = scale === "true" ? trueHeights(parts, largest, height) : readableHeights(parts, height);
@@ -30,25 +48,28 @@ export function columnOf(disk: Disk | undefined, scale: Scale, largest: number, 
   });
 }
 
-interface Segment {
+interface Segment<P extends Placed> {
   key: string;
   index: number;
-  partition?: Partition;
+  partition?: P;
   bytes: number;
 }
 
+type Sized = { bytes: number };
+
 /** The capacity, or where the last partition ends when nobody told it. */
-const sectorsOf = (disk: Disk) =>
+const sectorsOf = <P extends Placed>(disk: Drawn<P>) =>
   disk.sectors ?? Math.max(0, ...disk.partitions.map((p) => p.start + p.length));
 
 /** The capacity in bytes, as far as it is known. */
-export const bytesOf = (disk: Disk | undefined) => (disk ? sectorsOf(disk) * disk.sectorSize : 0);
+export const bytesOf = <P extends Placed>(disk: Drawn<P> | undefined) =>
+  disk ? sectorsOf(disk) * disk.sectorSize : 0;
 
-function segments(disk: Disk): Segment[] {
+function segments<P extends Placed>(disk: Drawn<P>): Segment<P>[] {
   const ordered = disk.partitions
     .map((partition, index) => ({ partition, index }))
     .sort((a, b) => a.partition.start - b.partition.start);
-  const out: Segment[] = [];
+  const out: Segment<P>[] = [];
   const sectors = sectorsOf(disk);
   const placed = disk.partitions.every((p) => p.placed);
   let at = 0;
@@ -73,11 +94,11 @@ function segments(disk: Disk): Segment[] {
   return out;
 }
 
-const trueHeights = (parts: Segment[], largest: number, height: number) =>
+const trueHeights = (parts: Sized[], largest: number, height: number) =>
   parts.map((s) => (largest > 0 ? (s.bytes / largest) * height : 0));
 
 /** Every layer gets a least height; the rest is shared out by the square root of the size. */
-function readableHeights(parts: Segment[], height: number): number[] {
+function readableHeights(parts: Sized[], height: number): number[] {
   const least = Math.min(leastHeight, height / Math.max(parts.length, 1));
   const rest = height - least * parts.length;
   const weights = parts.map((s) => Math.sqrt(s.bytes));

@@ -173,7 +173,7 @@ export function CaptureHelp() {
       <Typography variant="body2" color="text.secondary" sx={{ mt: 1 }}>
         {s.system === "stick"
           ? "Then drop its folder under “Beginning”."
-          : "Then add the file to its disk under “What is known”."}
+          : "Then add the file to its disk under “What is known”. A disk that has lost its partition table is looked through for volumes to its end with --thorough added; the command says how long that takes."}
       </Typography>
     </Paper>
   );

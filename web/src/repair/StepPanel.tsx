@@ -11,6 +11,7 @@ import { CommandBlock } from "../parts/CommandBlock";
 import { groupNumbers } from "../parts/format";
 import { readersOnly } from "../parts/Changes";
 import { riskWord } from "../api/generated/words";
+import { TableStrata } from "./TableStrata";
 import { toolboxName } from "./words";
 
 interface Props {
@@ -37,6 +38,7 @@ export function StepPanel({ step, done, disk, busy, may, onMark }: Props) {
     <Paper component="section" aria-label="The step" sx={{ p: 1.5 }}>
       <Typography variant="h2">{step.title}</Typography>
       <Typography sx={{ mt: 0.5 }}>{step.why}</Typography>
+      {step.table && <TableStrata table={step.table} />}
       <Typography variant="body2" sx={{ mt: 0.5 }}>
         <b>Disk:</b> {step.disk ? disk : "none is touched"} · <b>Risk:</b>{" "}
         <Box

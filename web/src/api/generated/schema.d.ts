@@ -2238,6 +2238,7 @@ export interface components {
              * @enum {string}
              */
             shell?: "posix" | "batch";
+            table?: components["schemas"]["Table"];
             title: string;
             /** @enum {string} */
             toolbox: "firmware" | "windows-recovery" | "linux" | "mac-recovery" | "old-drive";
@@ -2675,6 +2676,30 @@ export interface components {
              * @description Steps and lines that the case did not hold yet
              */
             added: number;
+        };
+        Stratum: {
+            /** @description By what its place is told */
+            by: string;
+            /** @description The kind of its volume, or what it is for */
+            holds: string;
+            /** Format: int64 */
+            length: number;
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            role: "boot" | "system" | "reserved" | "recovery" | "data" | "other" | "unknown";
+            size: string;
+            /** Format: int64 */
+            start: number;
+            /** @description Its file system and a table or record say the same */
+            sure: boolean;
+        };
+        Table: {
+            /** Format: int64 */
+            sectorSize: number;
+            /** Format: int64 */
+            sectors: number;
+            strata: components["schemas"]["Stratum"][];
         };
         TableCopy: {
             entries: components["schemas"]["TableEntry"][];
