@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -358,9 +359,12 @@ func tried(s Scenario) Tried {
 	return Tried{r, r.Trace.Verdict == startup.Depends}
 }
 
-// TryAll tries machines of seeds in a row, workers at a time.
-func TryAll(from, count uint64, workers int, each func(seed uint64, t Tried)) {
-	seeds := seedsFrom(from, count)
+// TryAll tries machines of seeds in a row, workers at a time: those whose firmware and name match.
+func TryAll(from, count uint64, pattern *regexp.Regexp, workers int, each func(seed uint64, t Tried)) {
+	seeds := slices.DeleteFunc(seedsFrom(from, count), func(seed uint64) bool {
+		s := Random(seed)
+		return !pattern.MatchString(string(s.Firmware) + ": " + s.Name)
+	})
 	sideBySide(seeds, workers, TryRandom, func(i int, t Tried) { each(seeds[i], t) })
 }
 

@@ -142,10 +142,11 @@ func (s *Scenario) defaults() {
 }
 
 func (d Drive) build(dir string) (*diskmaker.Image, error) {
+	build := func(string) (*diskmaker.Image, error) { return d.Disk.Build() }
 	if d.Make != nil {
-		return d.Make(dir)
+		build = d.Make
 	}
-	image, err := d.Disk.Build()
+	image, err := build(dir)
 	if err == nil && d.Spoil != nil {
 		image = d.Spoil(image)
 	}

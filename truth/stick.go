@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"strings"
 	"time"
 
 	"latchkey/capture"
@@ -48,6 +47,25 @@ func (s *Scenario) stickArguments(dir, image string) ([]string, error) {
 	}
 	return append(args, "-drive", "if=none,id=stk,format=raw,cache=unsafe,file="+image, "-device",
 		"usb-storage,bus=xhci.0,port=4,drive=stk,removable=on,bootindex=0"), nil
+}
+
+// withStick makes a stick for a machine: its image, QEMU's arguments with it, and the sum of the
+// original before anything is done.
+func (s *Scenario) withStick(dir string) (image string, live []string, original [32]byte, err error) {
+	// Where one drive is given a place in the order, edk2 under QEMU forgets those that have
+	// none: all are given one.
+	for i := range s.Drives {
+		s.Drives[i].BootIndex = i + 1
+	}
+	image = filepath.Join(dir, "stick.img")
+	if err = run("cp", "--sparse=always", StickImage(), image); err != nil {
+		return image, nil, original, err
+	}
+	if original, err = s.sumOfOriginal(dir); err != nil {
+		return image, nil, original, err
+	}
+	live, err = s.stickArguments(dir, image)
+	return image, live, original, err
 }
 
 // Good reports whether everything came out as it is to be.
@@ -115,31 +133,18 @@ func (r *Sticked) on(dir string) error {
 	if len(plan.Steps) == 0 {
 		return ErrNoRepair
 	}
-	// Where one drive is given a place in the order, edk2 under QEMU forgets those that have
-	// none: all are given one.
-	for i := range s.Drives {
-		s.Drives[i].BootIndex = i + 1
-	}
-	args, err := s.arguments(dir)
+	image, live, before, err := s.withStick(dir)
 	if err != nil {
 		return err
 	}
-	image := filepath.Join(dir, "stick.img")
-	if err := run("cp", "--sparse=always", StickImage(), image); err != nil {
+	args, err := s.arguments(dir)
+	if err != nil {
 		return err
 	}
 	if r.Brought {
 		if err := putPlan(dir, image, plan); err != nil {
 			return err
 		}
-	}
-	before, err := s.sumOfOriginal(dir)
-	if err != nil {
-		return err
-	}
-	live, err := s.stickArguments(dir, image)
-	if err != nil {
-		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
@@ -199,84 +204,6 @@ func FirstPage(s Scenario, limit time.Duration) (string, error) {
 	return t.screen(), nil
 }
 
-// begin takes the entry of the serial line, and waits for the first page.
-func (t *talk) begin(limit time.Duration) error {
-	if _, err := t.wait(limit, "on a serial line"); err != nil {
-		return err
-	}
-	t.send("s") // the entry's own key
-	what, err := t.wait(limit, "Which drive is which?", "A plan lies on the stick")
-	if err != nil || what == "Which drive is which?" {
-		return err
-	}
-	if err := t.choose("Go by it"); err != nil {
-		return err
-	}
-	_, err = t.wait(limit, "Which drive is which?")
-	return err
-}
-
-// lead types what a person would: the serial line's entry, the roles as they are, the steps
-// with the capacity of the drive that each writes to.
-func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
-	if err := t.begin(5 * time.Minute); err != nil {
-		return err
-	}
-	r.First = time.Since(began)
-	t.send(keyEnter)
-	for _, step := range plan.Steps {
-		if _, err := t.wait(2*time.Minute, "Repair it, in"); err != nil {
-			return err
-		}
-		time.Sleep(time.Second)
-		if err := t.answer(); err != nil { // what is asked stands before it
-			return err
-		}
-		if err := t.choose("Repair it, in"); err != nil {
-			return err
-		}
-		what, err := t.wait(time.Minute, "type its capacity", "firmware's own screens")
-		if err != nil {
-			return err
-		}
-		if what != "type its capacity" {
-			return errors.New("a step is left for the firmware's screens")
-		}
-		t.send(capacityAsked(t.screen()) + keyEnter)
-		if step.Passphrase != "" {
-			if _, err := t.wait(time.Minute, "Type its passphrase"); err != nil {
-				return err
-			}
-			t.send(passphrase + keyEnter)
-		}
-		if _, err := t.wait(20*time.Minute, "Go on"); err != nil {
-			return err
-		}
-		t.send(keyEnter)
-	}
-	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
-		return err
-	}
-	time.Sleep(time.Second)
-	if err := t.answer(); err != nil {
-		return err
-	}
-	// The last of the options finishes.
-	if err := t.choose("Finish"); err != nil {
-		return err
-	}
-	if _, err := t.wait(time.Minute, "take the stick out"); err != nil {
-		return err
-	}
-	t.send(keyEnter)
-	select {
-	case <-t.ended:
-		return nil
-	case <-time.After(time.Minute):
-		return fmt.Errorf("the machine was not switched off:\n%s", t.screen())
-	}
-}
-
 // putPlan lays a plan on the stick, for the disks of the machine as the evidence tells them.
 func putPlan(dir, image string, plan repair.Plan) error {
 	m, err := capture.Load(filepath.Join(dir, "machine.json"))
@@ -328,13 +255,6 @@ func stickVolume(image string) (string, error) {
 		return "", errors.New("the stick has no second partition")
 	}
 	return fmt.Sprintf("%s@@%d", image, parts[1].Start*512), nil
-}
-
-// capacityAsked reads off the page which capacity is to be typed.
-func capacityAsked(page string) string {
-	_, rest, _ := strings.Cut(strings.Join(strings.Fields(page), " "), "type its capacity, ")
-	number, _, _ := strings.Cut(rest, " ")
-	return number
 }
 
 func (s *Scenario) sumOfOriginal(dir string) (sum [32]byte, err error) {

@@ -96,6 +96,7 @@ func start(ctx context.Context, args []string) (*talk, error) {
 			err = errors.Join(err, errors.New(errs.String()))
 		}
 		t.ended <- err
+		close(t.ended) // for all who wait for it
 	}()
 	return t, nil
 }

@@ -1,6 +1,7 @@
 package truth_test
 
 import (
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -67,7 +68,7 @@ func TestRenderedRepairsEndInAStart(t *testing.T) {
 func TestRandomMachinesAgree(t *testing.T) {
 	ready(t)
 	agree := 0
-	truth.TryAll(1, 20, 2, func(seed uint64, r truth.Tried) {
+	truth.TryAll(1, 20, regexp.MustCompile(""), 2, func(seed uint64, r truth.Tried) {
 		assert.NoError(t, r.Err, r.Scenario.Name)
 		if r.Open {
 			return

@@ -25,6 +25,7 @@ func main() {
 	seed := flag.Uint64("seed", 1, "the first of them")
 	sweep := flag.Bool("sweep", false, "start machines of which one byte is another one; -only chooses the structures")
 	onStick := flag.Bool("stick", false, "repair the machines that do not start from the stick, as a person would, and start them without it")
+	cuts := flag.Uint64("cuts", 0, "with -stick: cut the power so many times in the middle of a step, from -seed on")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -34,6 +35,9 @@ func main() {
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
+	}
+	if *onStick && *cuts > 0 {
+		os.Exit(cutOnStick(*seed, *cuts, pattern, *workers, *serial))
 	}
 	if *onStick {
 		os.Exit(fromStick(pattern, *workers, *serial))
@@ -48,7 +52,7 @@ func main() {
 		os.Exit(repairRandom(*seed, *random, *workers))
 	}
 	if *random > 0 {
-		os.Exit(tryRandom(*seed, *random, *workers, *serial))
+		os.Exit(tryRandom(*seed, *random, pattern, *workers, *serial))
 	}
 	if *repairs {
 		os.Exit(repairAll(pattern, *workers, *serial, *table))
@@ -105,9 +109,9 @@ func main() {
 }
 
 // tryRandom starts machines made at random, and returns the command's exit.
-func tryRandom(seed, count uint64, workers int, serial bool) int {
+func tryRandom(seed, count uint64, pattern *regexp.Regexp, workers int, serial bool) int {
 	return tally(serial, func(each func(truth.Tried)) {
-		truth.TryAll(seed, count, workers, func(_ uint64, t truth.Tried) { each(t) })
+		truth.TryAll(seed, count, pattern, workers, func(_ uint64, t truth.Tried) { each(t) })
 	})
 }
 

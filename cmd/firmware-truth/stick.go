@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"strings"
 
 	"latchkey/truth"
 )
@@ -37,6 +38,36 @@ func fromStick(pattern *regexp.Regexp, workers int, shown bool) int {
 	})
 	fmt.Printf("%d of %d were repaired from the stick and start\n", good, all)
 	if good != all || all == 0 {
+		return 1
+	}
+	return 0
+}
+
+// cutOnStick cuts the power while the stick repairs machines, and returns the command's exit.
+func cutOnStick(seed, count uint64, pattern *regexp.Regexp, workers int, pages bool) int {
+	good, met, all := 0, 0, 0
+	err := truth.RandomCuts(seed, count, pattern, workers, func(c truth.Cut) {
+		all++
+		if c.Met {
+			met++
+		}
+		said := "ok   "
+		if good++; !c.Good {
+			good--
+			said = "BAD  "
+		}
+		fmt.Printf("%s %d %s: %s, cut at %s (in the middle: %v); %s; %d sectors beside; original kept %v; %s %s %v\n", said, c.Seed, c.Name, c.Step,
+			c.Where, c.Met, c.After, c.Beside, c.Kept, c.Result.Ended, c.Result.Mark, c.Err)
+		if pages {
+			fmt.Println(strings.Join(c.Shown, "\n"))
+		}
+	})
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 2
+	}
+	fmt.Printf("%d of %d came out as they are to be, %d of them cut in the middle of a step\n", good, all, met)
+	if good < all || all == 0 {
 		return 1
 	}
 	return 0

@@ -1,0 +1,117 @@
+package truth
+
+import (
+	"errors"
+	"fmt"
+	"latchkey/core/repair"
+	"strings"
+	"time"
+)
+
+// begin takes the entry of the serial line, and waits for the first page.
+func (t *talk) begin(limit time.Duration) error {
+	if _, err := t.wait(limit, "on a serial line"); err != nil {
+		return err
+	}
+	t.send("s") // the entry's own key
+	what, err := t.wait(limit, "Which drive is which?", "A plan lies on the stick")
+	if err != nil || what == "Which drive is which?" {
+		return err
+	}
+	if err := t.choose("Go by it"); err != nil {
+		return err
+	}
+	_, err = t.wait(limit, "Which drive is which?")
+	return err
+}
+
+// lead types what a person would: the serial line's entry, the roles as they are, the steps
+// with the capacity of the drive that each writes to.
+func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
+	if err := t.begin(5 * time.Minute); err != nil {
+		return err
+	}
+	r.First = time.Since(began)
+	t.send(keyEnter)
+	for _, step := range plan.Steps {
+		if err := t.confirm(step); err != nil {
+			return err
+		}
+		if _, err := t.wait(20*time.Minute, "Go on"); err != nil {
+			return err
+		}
+		t.send(keyEnter)
+	}
+	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	if err := t.answer(); err != nil {
+		return err
+	}
+	return t.switchedOff()
+}
+
+// confirm takes the next step and confirms it, as a person would.
+func (t *talk) confirm(step repair.PlanStep) error {
+	if err := t.toConfirm(); err != nil {
+		return err
+	}
+	return t.confirmed(step)
+}
+
+// toConfirm goes to the page on which the next step is to be confirmed.
+func (t *talk) toConfirm() error {
+	if _, err := t.wait(2*time.Minute, "Repair it, in"); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	if err := t.answer(); err != nil { // what is asked stands before it
+		return err
+	}
+	if err := t.choose("Repair it, in"); err != nil {
+		return err
+	}
+	what, err := t.wait(time.Minute, "type its capacity", "firmware's own screens")
+	if err == nil && what != "type its capacity" {
+		err = errors.New("a step is left for the firmware's screens")
+	}
+	return err
+}
+
+// confirmed types what confirms a step.
+func (t *talk) confirmed(step repair.PlanStep) error {
+	t.send(capacityAsked(t.screen()) + keyEnter)
+	if step.Passphrase == "" {
+		return nil
+	}
+	if _, err := t.wait(time.Minute, "Type its passphrase"); err != nil {
+		return err
+	}
+	t.send(passphrase + keyEnter)
+	return nil
+}
+
+// switchedOff finishes, and waits until the machine is off.
+func (t *talk) switchedOff() error {
+	if err := t.choose("Finish"); err != nil {
+		return err
+	}
+	if _, err := t.wait(time.Minute, "take the stick out"); err != nil {
+		return err
+	}
+	t.send(keyEnter)
+	select {
+	case <-t.ended:
+		return nil
+	case <-time.After(time.Minute):
+		return fmt.Errorf("the machine was not switched off:\n%s", t.screen())
+	}
+}
+
+// capacityAsked reads off the page which capacity is to be typed.
+func capacityAsked(page string) string {
+	_, rest, _ := strings.Cut(strings.Join(strings.Fields(page), " "), "type its capacity, ")
+	number, _, _ := strings.Cut(rest, " ")
+	return number
+}
