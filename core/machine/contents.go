@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/disk"
@@ -312,6 +313,25 @@ func (c *Contents) TableKnown() bool {
 		return l.GPT.Valid() != nil || l.GPT.Primary.Lost() && l.GPT.Backup.Lost()
 	}
 	return l.MBR != nil && l.MBR.BootCode != nil
+}
+
+// TableSeen reports whether all that the disk's table is read from was looked at, or could not
+// be read: what nobody looked at is not written over.
+func (c *Contents) TableSeen() bool {
+	l := &c.Layout
+	if _, unreadable := l.Find(disk.CodeMBRUnreadable); l.MBR == nil && !unreadable {
+		return false
+	}
+	if l.GPT == nil || l.Style == disk.StyleMBR {
+		return !l.Open
+	}
+	return l.GPT.Primary.State != disk.CopyNotCaptured && l.GPT.Backup.State != disk.CopyNotCaptured
+}
+
+// Unseen reports whether the evidence lacks something of a volume that a start goes by.
+func (v *Volume) Unseen() bool {
+	return v.Kind == volume.NotCaptured || v.Told || v.CopiesOpen || disk.IsNotCaptured(v.LoaderErr) || Missing(v) ||
+		slices.ContainsFunc(v.Loaders, func(f loader.Found) bool { return disk.IsNotCaptured(f.Err) })
 }
 
 // Size returns the disk's capacity in bytes, when it is known.

@@ -307,6 +307,9 @@ func (c *Contents) WithTable(r Record) *Contents {
 	for _, p := range r.Partitions {
 		p.Source = repaired
 		v := Volume{Volume: volume.Volume{Kind: volume.Unknown}}
+		if c.FoundLacks {
+			v = Volume{Volume: volume.Volume{Kind: volume.NotCaptured}, LoaderErr: &disk.NotCaptured{}}
+		}
 		for _, f := range c.Found {
 			if f.Partition.Start == p.Start {
 				v = f.Volume

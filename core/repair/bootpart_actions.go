@@ -128,13 +128,20 @@ func createESP(m machine.Machine, _ course.Stage) []move {
 		Saves: tableSectors(c), Save: saveWord, Undo: undo}, "esp", changed, tools)}
 }
 
+// refused reports whether something is wrong with a FAT volume under UEFI, which does not go by
+// the sector that it believes to begin at. Microsoft's FAT specification, "BPB_HiddSec": only
+// relevant for media visible on interrupt 13h.
+func refused(v *machine.Volume) bool {
+	return slices.ContainsFunc(v.Problems, func(p disk.Problem) bool { return p.Code != volume.CodeHiddenSectors })
+}
+
 func formatESP(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
 	if c == nil || !isUEFI(m) {
 		return nil
 	}
 	i := espOf(c)
-	if i < 0 || c.Volumes[i].IsFAT() && len(c.Volumes[i].Problems) == 0 || c.Volumes[i].Kind == volume.NotCaptured {
+	if i < 0 || c.Volumes[i].IsFAT() && !refused(&c.Volumes[i]) || c.Volumes[i].Unseen() {
 		return nil
 	}
 	risk := RiskLow
@@ -165,7 +172,7 @@ func copyBootFiles(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	i := espOf(d.Contents)
-	if i < 0 || !d.Contents.Volumes[i].IsFAT() || len(d.Contents.Volumes[i].Problems) > 0 ||
+	if i < 0 || !d.Contents.Volumes[i].IsFAT() || refused(&d.Contents.Volumes[i]) || d.Contents.Volumes[i].Unseen() ||
 		len(startable(&d.Contents.Volumes[i], arch(m))) > 0 {
 		return nil
 	}

@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/course"
 	"latchkey/core/fact"
@@ -23,7 +24,8 @@ const perMinuteFast = 84e9 / 12
 // has room, else by the space in use.
 func copyAgain(m machine.Machine, _ course.Stage) []move {
 	d, o := clone(m), original(m)
-	if o == nil || d.Contents == nil || toldOnly(m) || d.Contents.Layout.SectorSize != o.Contents.Layout.SectorSize {
+	if o == nil || d.Contents == nil || toldOnly(m) || !lookedAt(d.Contents) ||
+		d.Contents.Layout.SectorSize != o.Contents.Layout.SectorSize {
 		return nil
 	}
 	from, to := o.Contents.Layout.Sectors, d.Contents.Layout.Sectors
@@ -52,6 +54,13 @@ func copyAgain(m machine.Machine, _ course.Stage) []move {
 		"copy-again", changed, tools)
 	mv.result = with(mv.result, o.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, afterRepair) })
 	return []move{mv}
+}
+
+// lookedAt reports whether the evidence holds all of a disk that a start goes by: before that,
+// nobody can say that nothing on it can be put right.
+func lookedAt(c *machine.Contents) bool {
+	unseen := func(v machine.Volume) bool { return v.Unseen() }
+	return c.TableSeen() && !c.FoundLacks && !slices.ContainsFunc(c.Volumes, unseen)
 }
 
 // largestFits reports whether the space in use fits a disk of so many sectors when

@@ -15,7 +15,7 @@ import (
 // beyond the end, that is gone. What an entry says besides stays as it is.
 func correctTable(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || len(c.Found) == 0 || c.LacksTable() || entangled(c) {
+	if c == nil || len(c.Found) == 0 || c.LacksTable() || !c.TableSeen() || entangled(c) {
 		return nil
 	}
 	w := tableWriter{m: m, c: c, action: "correct-table", key: "correct ", title: "Correct the partition table, by "}

@@ -272,12 +272,23 @@ func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 	case toldOnly(m):
 		p.Reason = "What is known of the clone was told or listed: commands that fit need its very sectors. Take a capture of the clone as evidence."
 		return
+	case lacks(m, t):
+		p.Reason = "The evidence does not hold all of the clone that a repair goes by: what was not looked at is not written over. Take a capture of the clone as evidence."
+		return
 	case len(allowed) < len(Toolboxes):
 		p.Reason = "No repair is known with these toolboxes. "
 	default:
 		p.Reason = "No repair is known that leads to a start from the disk as it is. "
 	}
 	p.Reason += lastResort(m, t)
+}
+
+// lacks reports whether parts of the clone that a repair at that stage goes by are not in
+// evidence.
+func lacks(m machine.Machine, t startup.Trace) bool {
+	d := clone(m)
+	return d != nil && d.Contents != nil && d.Contents.Layout.WrittenFor == 0 && !lookedAt(d.Contents) &&
+		!t.Stage.Before(course.StageTable)
 }
 
 // lastResort is what remains when nothing can be put right. start-rules, "What a

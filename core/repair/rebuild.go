@@ -20,7 +20,7 @@ import (
 // says, or from the file systems alone.
 func rebuildTable(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || !c.LacksTable() {
+	if c == nil || !c.LacksTable() || !c.TableSeen() {
 		return nil
 	}
 	w := tableWriter{m: m, c: c, action: "rebuild-table", key: "rebuild ", title: "Write the partition table anew, from "}

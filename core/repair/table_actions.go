@@ -12,7 +12,7 @@ import (
 
 func restorePrimary(m machine.Machine, _ course.Stage) []move {
 	c := clone(m).Contents
-	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood ||
+	if c == nil || c.Layout.GPT == nil || c.Layout.GPT.Primary.State == disk.CopyGood || !c.TableSeen() ||
 		c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
 	}
@@ -67,7 +67,7 @@ func writesEntry(c *machine.Contents) bool {
 			return false
 		}
 	}
-	return c.Layout.Style == disk.StyleGPT
+	return c.Layout.Style == disk.StyleGPT && c.Layout.GPT.Primary.State != disk.CopyNotCaptured
 }
 
 func correctType(m machine.Machine, _ course.Stage) []move {
@@ -96,6 +96,11 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 	}
 	var moves []move
 	sound := soundActive(c)
+	for i, p := range c.Layout.Partitions {
+		if v := &c.Volumes[i]; !p.Logical && !v.Told && v.Unseen() {
+			return nil // it may be the one that is to be active
+		}
+	}
 	for i, p := range c.Layout.Partitions {
 		v := &c.Volumes[i]
 		// What is wrong with the one that is active is another matter, but for a boot manager

@@ -78,6 +78,9 @@ type Volume struct {
 	// SecondFAT is where the second file allocation table stands, where it differs from the
 	// first and is sound at its beginning; nil for none.
 	SecondFAT *SecondFAT
+	// CopiesOpen: it is damaged, and the evidence does not hold where a copy of what is damaged
+	// may lie.
+	CopiesOpen bool
 	// Container is the set that it belongs to; nil for a volume that stands for itself.
 	Container *Container
 	marks     []disk.Region // its structures, relative to the partition
@@ -206,6 +209,7 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 			"The FAT32 volume in partition %d has %d clusters, fewer than FAT32 asks for: some firmware does not read it, and Windows may not.", p.Number, fat.Clusters))
 	}
 	if err := fat.unsound(0); err != nil && !disk.IsNotCaptured(err) {
+		v.CopiesOpen = disk.IsNotCaptured(fat.unsound(1))
 		v.Problems = append(v.Problems, trouble(CodeFATTable, src("File allocation table", "entry 0", base+fat.fatStart, 4),
 			"F0 to FF, then FF, and a chain of the root directory", err,
 			"The first file allocation table in partition %d is damaged: %v.", p.Number, err))
@@ -235,14 +239,18 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 			"a sound BIOS parameter block", fatErr,
 			"Partition %d looks like a FAT volume, but its boot sector is damaged: %v.", p.Number, fatErr))
 	}
-	if at, ok := fatBackup(section); ok {
+	at, ok, lacks := fatBackup(section)
+	v.CopiesOpen = lacks
+	if ok {
 		v.Spares = append(v.Spares, base+at)
 		v.Problems = append(v.Problems, trouble(CodeFATOnlyBackup, src("FAT boot sector (backup)", "BPB", base+at, 512),
 			"a FAT boot sector", "none",
 			"The first sector of partition %d is no sound FAT boot sector, but the copy behind it is: the boot sector was overwritten.", p.Number))
 	}
 	last := base + disk.Span(p.Length, d.SectorSize()) - int64(d.SectorSize())
-	if copied, err := d.Read(last, 512); err == nil && string(copied[3:11]) == "NTFS    " {
+	copied, err := d.Read(last, 512)
+	v.CopiesOpen = v.CopiesOpen || disk.IsNotCaptured(err)
+	if err == nil && string(copied[3:11]) == "NTFS    " {
 		v.Spares = append(v.Spares, last)
 		v.Problems = append(v.Problems, trouble(CodeNTFSOnlyBackup, src("NTFS boot sector (backup)", "OEM identifier",
 			last+3, 8), "NTFS",
@@ -253,16 +261,18 @@ func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boo
 }
 
 // fatBackup is where the copy of a FAT32 boot sector lies in a partition, in
-// bytes: in its sector 6. FAT specification 1.03, section 3.3, BPB_BkBootSec.
-func fatBackup(section *io.SectionReader) (offset int64, found bool) {
+// bytes: in its sector 6. FAT specification 1.03, section 3.3, BPB_BkBootSec. It lacks what the
+// evidence does not hold.
+func fatBackup(section *io.SectionReader) (offset int64, found, lacks bool) {
 	for _, size := range []int64{512, 1024, 2048, 4096} {
 		at := 6 * size
 		fat, err := OpenFAT(io.NewSectionReader(section, at, section.Size()-at))
 		if err == nil && fat.Kind == KindFAT32 && int64(fat.BytesPerSector) == size {
-			return at, true
+			return at, true, lacks
 		}
+		lacks = lacks || disk.IsNotCaptured(err)
 	}
-	return 0, false
+	return 0, false, lacks
 }
 
 // compare holds the volume's own figures against the partition table.
