@@ -10,8 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/reference"
+	"latchkey/internal/sample"
 )
 
 // filled has the second partition formatted, mounted by this machine's kernel, and filled.
@@ -69,6 +72,30 @@ func TestARootOnBtrfs(t *testing.T) {
 		true,
 		"/@/.snapshots/1/snapshot",
 	).starts(startup.Depends, "may be meant from its default subvolume")
+}
+
+// A kernel line whose subvolume is not there is given the one that holds the system.
+func TestASubvolumeByAnotherName(t *testing.T) {
+	for flags, as := range map[string]string{"subvol=@gone": "subvol=/@", "noatime,subvolid=999": "subvol=/@,noatime", "subvol=@": ""} {
+		n := onBtrfs(t, "(,gpt2)/@/boot/grub", "/@", " rootflags="+flags, false, "/@", "/@home", "/@/.snapshots/1/snapshot")
+		m := sample.Whole(firmware.UEFI, n.drive(machine.RoleClone))
+		d := m.Drive(machine.RoleClone)
+		root, ok := d.Contents.LinuxRoot()
+		require.True(t, ok)
+		names := d.LinuxNames(0, root, nil)
+		if as == "" {
+			assert.Empty(t, names.Types)
+			continue
+		}
+		require.Equal(t, []machine.Renamed{{Old: "rootflags=" + flags, New: "rootflags=" + as}}, names.Types)
+		d.Contents = d.Contents.WithNames(names)
+		assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	}
+	// Which of two is meant nobody knows.
+	n := onBtrfs(t, "(,gpt2)/@/boot/grub", "/@", " rootflags=subvol=@gone", false, "/@", "/@other")
+	d := n.drive(machine.RoleClone)
+	root, _ := d.Contents.LinuxRoot()
+	assert.Empty(t, d.LinuxNames(0, root, nil).Types)
 }
 
 // A mount of a subvolume that did not come along holds the start up.

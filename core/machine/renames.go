@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,7 +32,7 @@ type Names struct {
 	Menus     []Rename       // of menus, entries and kernel lines
 	Lax       []loader.Mount // mounts that the start is to go on without
 	AnyType   []loader.Mount // mounts of another type than the volume's, which is to be looked for
-	Types     []Renamed      // of kernel lines: the root's type that is another one
+	Types     []Renamed      // of kernel lines: the root's type or subvolume that is another one
 }
 
 // Empty reports whether there is nothing to be renamed.
@@ -150,13 +151,62 @@ func (r *renaming) rootType(options string) {
 	for _, types := range loader.KernelOptions(options, "rootfstype") {
 		as := Renamed{"rootfstype=" + types, "rootfstype=" + volume.MountedAs(root.Kind)}
 		otherwise := volume.Refused(&root.Volume, types, "") != ""
-		if otherwise && plainTypes.MatchString(types) && !slices.Contains(r.names.Types, as) {
-			r.names.Types = append(r.names.Types, as)
+		if otherwise && plainTypes.MatchString(types) {
+			r.types(as)
 		}
 	}
 }
 
-var plainTypes = regexp.MustCompile(`^[a-z0-9,-]+$`)
+// rootFlags has a kernel line name the subvolume that the root lies in, and none where the
+// root's kind has none.
+func (r *renaming) rootFlags(options string) {
+	root := r.c.At(r.names.Root)
+	for _, flags := range loader.KernelOptions(options, "rootflags") {
+		var kept []string
+		for o := range strings.SplitSeq(flags, ",") {
+			if !volume.NamesSubvolume(o) {
+				kept = append(kept, o)
+			}
+		}
+		if root.Subvolumes != nil {
+			if _, there, known := root.Subvolumes.Mounted(flags); there || !known || !r.loneSubvolume() {
+				continue
+			}
+			kept = append([]string{"subvol=" + cmp.Or(r.names.Root.Folder, "/")}, kept...)
+		} else if volume.Refused(&root.Volume, "", flags) == "" {
+			continue
+		}
+		as := "rootflags=" + strings.Join(kept, ",")
+		if len(kept) == 0 { // a word has to stand there
+			as = "rootfstype=" + volume.MountedAs(root.Kind)
+		}
+		if plainFlags.MatchString(flags) && plainFlags.MatchString(as) {
+			r.types(Renamed{"rootflags=" + flags, as})
+		}
+	}
+}
+
+// loneSubvolume reports whether no other subvolume as near to the top holds a system.
+func (r *renaming) loneSubvolume() bool {
+	own := r.names.Root
+	for _, folder := range r.c.At(own).Subvolumes.Views() {
+		at := Address{Index: own.Index, Inside: own.Inside, Folder: folder}
+		if folder != own.Folder && strings.Count(folder, "/") <= strings.Count(own.Folder, "/") &&
+			r.c.Config(at, ConfigFstab, fstabFile) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *renaming) types(as Renamed) {
+	if !slices.Contains(r.names.Types, as) {
+		r.names.Types = append(r.names.Types, as)
+		slices.SortStableFunc(r.names.Types, func(a, b Renamed) int { return len(b.Old) - len(a.Old) }) // one may begin another
+	}
+}
+
+var plainTypes, plainFlags = regexp.MustCompile(`^[a-z0-9,-]+$`), regexp.MustCompile(`^[A-Za-z0-9@._/,=+-]+$`)
 
 // isBootPoint reports whether the boot partition is mounted at a point, as the families have
 // it. Common practice.
@@ -267,6 +317,7 @@ func (r *renaming) menu(c *Config) {
 		if root != nil {
 			r.add(*root, r.names.Root)
 			r.rootType(options)
+			r.rootFlags(options)
 		}
 		for _, value := range loader.KernelOptions(options, "rd.lvm.lv") {
 			if spec, ok := LVMSpec(value); ok {

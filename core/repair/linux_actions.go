@@ -90,7 +90,7 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	}
 	title, why := "Let configuration and mount table name the clone's own file systems", "They name file systems that no attached disk carries."
 	if !n.NamesAbsent() {
-		title, why = "Let configuration and mount table name the types of the clone's own file systems", "They have a file system mounted as what it is not."
+		title, why = "Let configuration and mount table mount the clone's own file systems as what they are", "They have a file system mounted as what it is not, or a subvolume that it does not have."
 	}
 	mv := onDisk(m, PlanStep{Action: "linux-names", Title: title, Why: why, Risk: RiskLow, Minutes: 10,
 		Save: "The old files: the commands keep them as .bak.",

@@ -24,6 +24,9 @@ func TestTypesThatAreNotTheVolumes(t *testing.T) {
 		"the kernel line": {"boot/grub/grub.cfg", "\n initrd", " rootfstype=btrfs ro\n initrd", "rootfstype=btrfs rootfstype=ext4 "},
 		"of several":      {"boot/grub/grub.cfg", "\n initrd", " rootfstype=xfs,btrfs\n initrd", "rootfstype=xfs,btrfs rootfstype=ext4 "},
 		"the mount table": {"etc/fstab", "/boot/efi vfat", "/boot/efi ext4", "type=auto"},
+		// A subvolume of a file system that has none.
+		"flags":              {"boot/grub/grub.cfg", "\n initrd", " rootflags=subvol=@\n initrd", "rootflags=subvol=@ rootfstype=ext4 "},
+		"flags among others": {"boot/grub/grub.cfg", "\n initrd", " rootflags=noatime,subvolid=256\n initrd", "rootflags=noatime,subvolid=256 rootflags=noatime "},
 		// What ext4 does not know, the start is to go on without.
 		"a subvolume": {"etc/fstab", "/boot/efi vfat defaults", "/boot/efi vfat subvol=@x", "lax=yes"},
 	} {
@@ -42,7 +45,7 @@ func TestTypesThatAreNotTheVolumes(t *testing.T) {
 			assert.Equal(t, startup.Starts, step.After.Verdict)
 			script, _ := repair.Script(p, repair.Linux)
 			assert.Contains(t, strings.ReplaceAll(script, "'", ""), c.writes)
-			assert.Equal(t, name != "a subvolume", strings.Contains(step.Title, "types"))
+			assert.Equal(t, name != "a subvolume", strings.Contains(step.Title, "as what they are"))
 		})
 	}
 	// What would act in a command is no type.

@@ -38,7 +38,7 @@ func Refused(v *Volume, types, options string) string {
 	case len(asked) > 0 && !slices.ContainsFunc(asked, open) &&
 		!slices.ContainsFunc(asked, func(t string) bool { return slices.Contains(as, t) }):
 		return fmt.Sprintf("as %s, and it holds %s", types, as[0])
-	case v.Kind != KindBtrfs && slices.ContainsFunc(strings.Split(options, ","), namesSubvolume):
+	case v.Kind != KindBtrfs && slices.ContainsFunc(strings.Split(options, ","), NamesSubvolume):
 		return fmt.Sprintf("with %s, which %s does not know", options, as[0])
 	}
 	return ""
@@ -54,6 +54,7 @@ func isType(word string) bool {
 	return false
 }
 
-func namesSubvolume(option string) bool {
+// NamesSubvolume reports whether an option of a mount names a subvolume. btrfs(5), "MOUNT OPTIONS".
+func NamesSubvolume(option string) bool {
 	return strings.HasPrefix(option, "subvol=") || strings.HasPrefix(option, "subvolid=")
 }
