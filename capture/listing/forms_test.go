@@ -226,6 +226,21 @@ func TestSystemSummaries(t *testing.T) {
 	assert.Equal(t, firmware.Legacy, mode)
 	l = read(t, "BIOS Mode\tSomething else\n")
 	assert.True(t, l.Empty(), "a value that is not known")
+	for text, want := range map[string]bool{
+		"$ mokutil --sb-state\nSecureBoot enabled\n": true, "SecureBoot disabled\nPlatform is in Setup Mode\n": false,
+		"PS C:\\> Confirm-SecureBootUEFI\nTrue\n": true, "PS C:\\> Confirm-SecureBootUEFI\nFalse\n\nPS C:\\>\n": false,
+	} {
+		on, told := read(t, text).SecureBoot.Get()
+		assert.True(t, told, text)
+		assert.Equal(t, want, on, text)
+	}
+	_, err := listing.Read("", []byte("PS C:\\> Test-Path x\nTrue\n"), "")
+	assert.Error(t, err, "another command's answer")
+	l = read(t, "System:\n      Firmware: UEFI 2.70 (EDK II 1.00)\n Firmware Arch: x64\n   Secure Boot: disabled\n")
+	mode, _ = l.Mode.Get()
+	assert.Equal(t, firmware.UEFI, mode)
+	on, told = l.SecureBoot.Get()
+	assert.True(t, told && !on)
 }
 
 // One text of several commands, with prompts and without, and texts that say nothing of a
@@ -249,13 +264,19 @@ func TestSeveralAndNone(t *testing.T) {
 	assert.False(t, l.Entries.NextOpen)
 	assert.Contains(t, l.Problem, "This is df")
 	for text, want := range map[string]string{
-		"/dev/md0:\n           Version : 1.2\n        Raid Level : raid1\n": "mdadm",
-		"  LV   VG Attr       LSize\n  root vg -wi-ao---- 10g\n":            "logical volumes",
-		"LUKS header information\nVersion: 2\n":                             "luksDump",
-		"BitLocker Drive Encryption: Configuration Tool version 10.0.1\n":   "manage-bde",
-		"bash: sfdisk: command not found\n":                                 "not found",
-		"\xFF\xD8\xFF\xE0\x00\x10JFIF":                                      "photograph",
-		"fdisk: cannot open /dev/sda: Permission denied\n":                  "administrator",
+		"/dev/md0:\n           Version : 1.2\n        Raid Level : raid1\n":                       "mdadm",
+		"  LV   VG Attr       LSize\n  root vg -wi-ao---- 10g\n":                                  "logical volumes",
+		"LUKS header information\nVersion: 2\n":                                                   "luksDump",
+		"BitLocker Drive Encryption: Configuration Tool version 10.0.1\n":                         "manage-bde",
+		"bash: sfdisk: command not found\n":                                                       "not found",
+		"\xFF\xD8\xFF\xE0\x00\x10JFIF":                                                            "photograph",
+		"fdisk: cannot open /dev/sda: Permission denied\n":                                        "administrator",
+		"\n/dev/sda:\n\nATA device, with non-removable media\n\tModel Number:       Fenmark D4\n": "of itself",
+		"  *-disk\n       description: ATA Disk\n       logical name: /dev/sda\n":                 "lshw",
+		"major minor  #blocks  name\n\n   8        0  500107608 sda\n":                            "/proc/partitions",
+		"lrwxrwxrwx 1 root root 10 Nov 28 03:12 1A2B-3C4D -> ../../sda1\n":                        "/dev/disk",
+		"BOOT_IMAGE=/boot/vmlinuz-6.1.0-13-amd64 root=UUID=0a7c6f2e ro quiet\n":                   "kernel line",
+		"EFI variables are not supported on this system.\n":                                       "legacy mode",
 	} {
 		_, err := listing.Read("", []byte(text), "")
 		assert.ErrorContains(t, err, want, text)

@@ -9,7 +9,7 @@ import (
 )
 
 // What Linux says of partitions that are parts of something: pvs(8) and pvdisplay(8),
-// mdadm(8) --detail and --examine, /proc/mdstat, cryptsetup(8) luksDump, and mount(8).
+// mdadm(8) --detail and --examine, /proc/mdstat, cryptsetup(8) luksDump, mount(8), findmnt(8) and swapon(8).
 // From memory.
 
 var (
@@ -26,20 +26,27 @@ var (
 	mountedRow = regexp.MustCompile(`^(/dev/\S+) on (/\S*) type (\w+) \(`)
 	// mountedNow is a line of /proc/mounts, proc(5): its options begin with rw or ro.
 	mountedNow = regexp.MustCompile(`^(/dev/\S+) (/\S*) (\w+) r[ow](?:,\S*)? 0 0\s*$`)
+	// foundMount is a row of findmnt(8): where, which device (and folder in it), its kind and options.
+	foundMount = regexp.MustCompile("^[\\s│├└─|`-]*(/\\S*)\\s+(/dev/[^\\s\\[]+)(?:\\[[^\\]]*\\])?\\s+(\\w+)\\s+r[ow](?:,|\\s*$)")
+	// swapsOn is a row of swapon(8) --show or of /proc/swaps.
+	swapsOn = regexp.MustCompile(`^(/dev/\S+)\s+partition\s+\S+\s+\S+\s+-?\d+\s*$`)
 )
 
 func isMembers(t *text) bool {
 	return anyLine(t, func(s string) bool {
 		return pvsRow.MatchString(s) || pvName.MatchString(s) || lvsDevice.MatchString(s) ||
-			raidMember.MatchString(s) || mdstatRow.MatchString(s) ||
+			raidMember.MatchString(s) || mdstatRow.MatchString(s) || swapsOn.MatchString(s) ||
 			mountedOn(s) != nil && diskName.MatchString(path.Base(mountedOn(s)[1]))
 	}) || luksDevice(t) != "" || examined(t)
 }
 
-// mountedOn is a device, where it is mounted, and its kind, as mount or /proc/mounts tell.
+// mountedOn is a device, where it is mounted, and its kind, as mount, findmnt or /proc/mounts tell.
 func mountedOn(s string) []string {
 	if m := mountedRow.FindStringSubmatch(s); m != nil {
 		return m
+	}
+	if m := foundMount.FindStringSubmatch(s); m != nil {
+		return []string{m[0], m[2], m[1], m[3]}
 	}
 	return mountedNow.FindStringSubmatch(s)
 }
@@ -85,6 +92,8 @@ func readMembers(t *text, l *Listing) {
 				name, _, _ := strings.Cut(member, "[")
 				l.lies(name, "", volume.KindRAID, "", n)
 			}
+		case match(swapsOn, s) != "":
+			l.lies(match(swapsOn, s), "", volume.KindSwap, "", n)
 		case luksHead.MatchString(s) && crypt != "":
 			l.lies(crypt, "", volume.KindLUKS, "", n)
 		case match(luksUUID, s) != "" && crypt != "":

@@ -66,10 +66,35 @@ func systemFact(s string) (f *systemField, word string, known bool) {
 	return nil, "", false
 }
 
+// Single lines that tell a fact of the machine: mokutil(1) --sb-state, bootctl(1), and, behind
+// its own command, PowerShell's Confirm-SecureBootUEFI. From memory.
+var (
+	mokutilLine  = regexp.MustCompile(`^\s*SecureBoot (enabled|disabled)\s*$`)
+	bootctlLine  = regexp.MustCompile(`^\s*Firmware: UEFI \d`)
+	confirmAsks  = regexp.MustCompile(`(?i)^(?:\$?\w+\s*=\s*)?Confirm-SecureBootUEFI\s*$`)
+	confirmsLine = regexp.MustCompile(`^\s*(True|False)\s*$`)
+)
+
+// loneFact takes a fact of the machine that a line tells by itself.
+func (l *Listing) loneFact(t *text, s string, at fact.Source) bool {
+	mokutil, confirms := mokutilLine.FindStringSubmatch(s), confirmsLine.FindStringSubmatch(s)
+	switch {
+	case mokutil != nil:
+		l.SecureBoot = fact.Known(mokutil[1] == "enabled", at)
+	case bootctlLine.MatchString(s):
+		l.Mode = fact.Known(firmware.UEFI, at)
+	case confirms != nil && confirmAsks.MatchString(t.command):
+		l.SecureBoot = fact.Known(confirms[1] == "True", at)
+	default:
+		return false
+	}
+	return true
+}
+
 func isSystemSummary(t *text) bool {
 	return anyLine(t, func(s string) bool {
 		f, _, _ := systemFact(s)
-		return f != nil
+		return f != nil || (&Listing{}).loneFact(t, s, fact.Source{})
 	}) || anyLine(t, controllerLine.MatchString)
 }
 
@@ -80,6 +105,8 @@ func readSystemSummary(t *text, l *Listing) {
 		switch {
 		case known:
 			f.take(l, word, at)
+			l.mark(i+1, Understood, "%s", strings.TrimSpace(s))
+		case l.loneFact(t, s, at):
 			l.mark(i+1, Understood, "%s", strings.TrimSpace(s))
 		case f != nil:
 			l.unread(i+1, "expected one of the values that are known")

@@ -117,6 +117,10 @@ func TestMembers(t *testing.T) {
 		{volume.KindLUKS, "# cryptsetup luksDump /dev/sda3\nLUKS header information\nVersion:       \t2\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n"},
 		{volume.KindLUKS, "LUKS header information for /dev/sda3\n\nVersion:       \t1\nUUID:          \t0a1b2c3d-1111-4222-8333-444455556666\n"},
 		{volume.KindExt, "sysfs on /sys type sysfs (rw)\n/dev/sda3 on / type ext4 (rw,relatime)\n/dev/mapper/x on /home type xfs (rw)\n"},
+		{volume.KindExt, "TARGET                SOURCE     FSTYPE OPTIONS\n/                     /dev/sda3  ext4   rw,relatime\n├─/sys                sysfs      sysfs  rw\n│ └─/sys/fs/cgroup    cgroup2    cgroup2 rw\n"},
+		{volume.KindBtrfs, "TARGET SOURCE FSTYPE OPTIONS\n|-/home /dev/sda3[/@home] btrfs rw,subvol=/@home\n"},
+		{volume.KindSwap, "NAME      TYPE      SIZE USED PRIO\n/dev/sda3 partition   8G   0B   -2\n"},
+		{volume.KindSwap, "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n/dev/sda3                               partition\t8388604\t\t0\t\t-2\n"},
 	} {
 		text, want := one.text, one.want
 		l := read(t, text)

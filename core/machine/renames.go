@@ -202,7 +202,8 @@ func (r *renaming) loneSubvolume() bool {
 func (r *renaming) types(as Renamed) {
 	if !slices.Contains(r.names.Types, as) {
 		r.names.Types = append(r.names.Types, as)
-		slices.SortStableFunc(r.names.Types, func(a, b Renamed) int { return len(b.Old) - len(a.Old) }) // one may begin another
+		// The longer ones first: one may begin another.
+		slices.SortStableFunc(r.names.Types, func(a, b Renamed) int { return len(b.Old) - len(a.Old) })
 	}
 }
 
