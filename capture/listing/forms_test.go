@@ -234,7 +234,25 @@ func TestSystemSummaries(t *testing.T) {
 		assert.True(t, told, text)
 		assert.Equal(t, want, on, text)
 	}
-	_, err := listing.Read("", []byte("PS C:\\> Test-Path x\nTrue\n"), "")
+	for text, want := range map[string]firmware.Mode{
+		"$ ls /sys/firmware/efi\nconfig_table  efivars  esrt  fw_platform_size  fw_vendor  runtime  runtime-map  systab\n": firmware.UEFI,
+		"config_table\nefivars\nfw_platform_size\n":                                                         firmware.UEFI,
+		"$ ls /sys/firmware/efi\nls: cannot access '/sys/firmware/efi': No such file or directory\n":        firmware.Legacy,
+		"ls: Zugriff auf '/sys/firmware/efi' nicht möglich: Datei oder Verzeichnis nicht gefunden\n":        firmware.Legacy,
+		"ls: /sys/firmware/efi: No such file or directory\n":                                                firmware.Legacy,
+		"$ [ -d /sys/firmware/efi ] && echo UEFI || echo BIOS\nBIOS\n":                                      firmware.Legacy,
+		"PS C:\\> $env:firmware_type\nUEFI\n":                                                               firmware.UEFI,
+		"PS C:\\> (Get-ComputerInfo).BiosFirmwareType\nBios\n":                                              firmware.Legacy,
+		"BiosFirmwareType                 : Uefi\nBiosManufacturer                 : x\n":                   firmware.UEFI,
+		"2026-11-28 08:00:00, Info  IBS  Callback_BootEnvironmentDetect: Detected boot environment: BIOS\n": firmware.Legacy,
+	} {
+		mode, told := read(t, text).Mode.Get()
+		assert.True(t, told, text)
+		assert.Equal(t, want, mode, text)
+	}
+	_, err := listing.Read("", []byte("ls: cannot access '/sys/firmware/efi/efivars': No such file or directory\n"), "")
+	assert.Error(t, err, "the folder above may be there")
+	_, err = listing.Read("", []byte("PS C:\\> Test-Path x\nTrue\n"), "")
 	assert.Error(t, err, "another command's answer")
 	l = read(t, "System:\n      Firmware: UEFI 2.70 (EDK II 1.00)\n Firmware Arch: x64\n   Secure Boot: disabled\n")
 	mode, _ = l.Mode.Get()

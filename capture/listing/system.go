@@ -21,8 +21,8 @@ type systemField struct {
 }
 
 var systemFields = []systemField{
-	{[]string{"bios mode", "bios-modus", "mode bios", "modo de bios", "modo bios", "modalità bios", "bios-modus", "tryb systemu bios", "режим bios"},
-		map[string]string{"uefi": "uefi", "legacy": "legacy", "vorgängerversion": "legacy", "hérité": "legacy", "heredado": "legacy",
+	{[]string{"bios mode", "bios-modus", "mode bios", "modo de bios", "modo bios", "modalità bios", "bios-modus", "tryb systemu bios", "режим bios", "biosfirmwaretype"},
+		map[string]string{"uefi": "uefi", "legacy": "legacy", "bios": "legacy", "vorgängerversion": "legacy", "hérité": "legacy", "heredado": "legacy",
 			"legado": "legacy", "starsza wersja": "legacy", "устаревший": "legacy"},
 		func(l *Listing, word string, at fact.Source) { l.Mode = fact.Known(firmware.Mode(word), at) }},
 	{[]string{"secure boot state", "sicherer startzustand", "status für sicheres starten", "état du démarrage sécurisé",
@@ -31,7 +31,7 @@ var systemFields = []systemField{
 			"desactivado": "no", "enabled": "yes", "disabled": "no", "unsupported": "no", "nicht unterstützt": "no", "enabled (user)": "yes",
 			"disabled (setup)": "no", "disabled (disabled)": "no", "attivato": "yes", "disattivato": "no"},
 		func(l *Listing, word string, at fact.Source) { l.SecureBoot = fact.Known(word == "yes", at) }},
-	{[]string{"system model", "systemmodell", "modèle du système", "modelo del sistema", "modello sistema", "product name"}, nil,
+	{[]string{"system model", "systemmodell", "modèle du système", "modelo del sistema", "modello sistema", "product name", "csmodel"}, nil,
 		func(l *Listing, word string, _ fact.Source) {
 			if l.Model == "" { // dmidecode tells the board's after the machine's
 				l.Model = word
@@ -66,14 +66,35 @@ func systemFact(s string) (f *systemField, word string, known bool) {
 	return nil, "", false
 }
 
-// Single lines that tell a fact of the machine: mokutil(1) --sb-state, bootctl(1), and, behind
-// its own command, PowerShell's Confirm-SecureBootUEFI. From memory.
+// Single lines that tell a fact of the machine: mokutil(1) --sb-state, bootctl(1), what Windows'
+// setup wrote down, what lies in /sys/firmware/efi, and, behind their own commands, what
+// PowerShell and a shell answer. From memory; the kernel's ABI/testing/sysfs-firmware-efi.
 var (
 	mokutilLine  = regexp.MustCompile(`^\s*SecureBoot (enabled|disabled)\s*$`)
 	bootctlLine  = regexp.MustCompile(`^\s*Firmware: UEFI \d`)
 	confirmAsks  = regexp.MustCompile(`(?i)^(?:\$?\w+\s*=\s*)?Confirm-SecureBootUEFI\s*$`)
 	confirmsLine = regexp.MustCompile(`^\s*(True|False)\s*$`)
+	setupLine    = regexp.MustCompile(`Detected boot environment: (UEFI|EFI|BIOS)\b`)
+	efiFolder    = regexp.MustCompile(`(?:^|\s)fw_platform_size(?:\s|$)`)
+	noEFIFolder  = regexp.MustCompile(`^ls: (?:.*[\s'‘"])?/sys/firmware/efi['’"]?(?::| .*:) `)
+	modeAsks     = regexp.MustCompile(`(?i)/sys/firmware/efi\b|^\$env:firmware_type$|\bBiosFirmwareType\b`)
+	modeLine     = regexp.MustCompile(`(?i)^\s*(UEFI|EFI|BIOS|Legacy)(?: (?:mode|boot))?\s*$`)
 )
+
+// modeOf is the firmware's mode as a single line tells it; "" for none.
+func modeOf(t *text, s string) firmware.Mode {
+	word := match(setupLine, s)
+	if modeAsks.MatchString(t.command) && word == "" {
+		word = match(modeLine, s)
+	}
+	switch {
+	case bootctlLine.MatchString(s), efiFolder.MatchString(s), strings.HasSuffix(strings.ToUpper(word), "EFI"):
+		return firmware.UEFI
+	case noEFIFolder.MatchString(s), word != "":
+		return firmware.Legacy
+	}
+	return ""
+}
 
 // loneFact takes a fact of the machine that a line tells by itself.
 func (l *Listing) loneFact(t *text, s string, at fact.Source) bool {
@@ -81,8 +102,8 @@ func (l *Listing) loneFact(t *text, s string, at fact.Source) bool {
 	switch {
 	case mokutil != nil:
 		l.SecureBoot = fact.Known(mokutil[1] == "enabled", at)
-	case bootctlLine.MatchString(s):
-		l.Mode = fact.Known(firmware.UEFI, at)
+	case modeOf(t, s) != "":
+		l.Mode = fact.Known(modeOf(t, s), at)
 	case confirms != nil && confirmAsks.MatchString(t.command):
 		l.SecureBoot = fact.Known(confirms[1] == "True", at)
 	default:
