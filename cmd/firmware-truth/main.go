@@ -26,6 +26,7 @@ func main() {
 	sweep := flag.Bool("sweep", false, "start machines of which one byte is another one; -only chooses the structures")
 	onStick := flag.Bool("stick", false, "repair the machines that do not start from the stick, as a person would, and start them without it")
 	cuts := flag.Uint64("cuts", 0, "with -stick: cut the power so many times in the middle of a step, from -seed on")
+	hard := flag.Bool("hard", false, "with -stick: start it in machines with failing, late, large or equal drives, and little memory")
 	flag.Parse()
 	if err := truth.Ready(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -38,6 +39,9 @@ func main() {
 	}
 	if *onStick && *cuts > 0 {
 		os.Exit(cutOnStick(*seed, *cuts, pattern, *workers, *serial))
+	}
+	if *onStick && *hard {
+		os.Exit(hardOnStick(pattern, *workers, *serial))
 	}
 	if *onStick {
 		os.Exit(fromStick(pattern, *workers, *serial))

@@ -43,6 +43,28 @@ func fromStick(pattern *regexp.Regexp, workers int, shown bool) int {
 	return 0
 }
 
+// hardOnStick starts the stick in machines that make it hard, and returns the command's exit.
+func hardOnStick(pattern *regexp.Regexp, workers int, pages bool) int {
+	good, all := 0, 0
+	truth.HardStarts(pattern, workers, func(h truth.Hard) {
+		all++
+		said := "BAD  "
+		if h.Err == nil && h.Lacks == "" && h.Kept {
+			good++
+			said = "ok   "
+		}
+		fmt.Printf("%s %s: evidence after %.0f s; drives as before %v; lacks %q %v\n", said, h.Name, h.First.Seconds(), h.Kept, h.Lacks, h.Err)
+		if pages || said == "BAD  " {
+			fmt.Println(strings.Join(h.Shown, "\n"))
+		}
+	})
+	fmt.Printf("%d of %d said what they were to say\n", good, all)
+	if good < all || all == 0 {
+		return 1
+	}
+	return 0
+}
+
 // cutOnStick cuts the power while the stick repairs machines, and returns the command's exit.
 func cutOnStick(seed, count uint64, pattern *regexp.Regexp, workers int, pages bool) int {
 	good, met, all := 0, 0, 0

@@ -179,9 +179,15 @@ func (r *run) roles() (string, error) {
 				p.options = append(p.options, option{"through:" + d.Name, fmt.Sprintf("Look through all of %s for volumes", d.Name)})
 			}
 		}
+		p.options = append(p.options, option{"look", "Look again, for a drive that came late"})
 		key, _ := r.choose(p)
-		if key == "go" {
+		switch key {
+		case "go":
 			return "verdict", r.Judge()
+		case "look":
+			if err := r.look(); err != nil {
+				return "", err
+			}
 		}
 		if err := r.through(key); err != nil {
 			return "", err

@@ -187,7 +187,7 @@ func TestAWayThroughTheStick(t *testing.T) {
 	p.sees("original: sda")
 	p.press(tcell.KeyDown, tcell.KeyDown, tcell.KeyEnter)
 	p.sees("original: sdb")
-	p.press(tcell.KeyUp, tcell.KeyEnter)
+	p.press(tcell.KeyUp, tcell.KeyUp, tcell.KeyEnter)
 	p.sees("clone: sdb")
 	p.press(tcell.KeyEnter)
 	page = p.sees("The start, without the stick")

@@ -92,3 +92,34 @@ func TestLookingThroughADrive(t *testing.T) {
 	p.press(tcell.KeyEnter)
 	require.NoError(t, <-done)
 }
+
+// A drive that comes late is there after looking again, and which is which is asked anew.
+func TestADriveThatComesLate(t *testing.T) {
+	image := diskmaker.Disk{Sectors: 64 << 20 / 512, Style: diskmaker.GPT, Partitions: []diskmaker.Partition{
+		{Type: disk.TypeLinuxData, MiB: 16, Volume: diskmaker.Volume{}}}}.MustBuild()
+	root := t.TempDir()
+	s, err := stick.Begin(root, stick.System{Mode: "uefi", Arch: "x64", Model: "Fenmark D4"}, time.Now)
+	require.NoError(t, err)
+	there := []capture.Found{{Path: "/dev/sda", Size: image.Size, Bus: "sata"}}
+	s.Replace(func() ([]capture.Found, error) {
+		now := there
+		there = append(there, capture.Found{Path: "/dev/sdb", Size: image.Size, Bus: "usb"})[:2]
+		return now, nil
+	}, func(string) (*capture.Device, error) {
+		return &capture.Device{ReaderAt: image, Closer: nothing{}, Size: image.Size, LogicalSectorSize: 512}, nil
+	}, nil, t.TempDir())
+	on := newScreen(t)
+	on.SetSize(80, 25)
+	done := make(chan error, 1)
+	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
+	p := &person{t, on}
+	assert.NotContains(t, p.sees("Which drive is which?"), "sdb")
+	p.press(tcell.KeyUp, tcell.KeyEnter)
+	assert.Contains(t, p.sees(": sdb"), "Which drive is which?")
+	p.types("1")
+	p.sees("The start, without the stick")
+	p.press(tcell.KeyUp, tcell.KeyEnter)
+	p.sees("take the stick out")
+	p.press(tcell.KeyEnter)
+	require.NoError(t, <-done)
+}
