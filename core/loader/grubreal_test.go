@@ -67,7 +67,7 @@ func (w *writer) statement() {
 		return
 	}
 	defer func() { w.depth-- }()
-	switch w.IntN(12) {
+	switch w.IntN(13) {
 	case 0, 1, 2:
 		w.line("%s%s=%s", pick(w.Rand, []string{"set ", "", "set "}), pick(w.Rand, someVars), pick(w.Rand, someValues))
 	case 3, 4:
@@ -96,6 +96,11 @@ func (w *writer) statement() {
 		}
 	case 9:
 		w.line("change")
+	case 10:
+		v := pick(w.Rand, someVars[:2])
+		w.line("for %s in %s; do", v, pick(w.Rand, []string{"a b", `"$v1" c`, "$v2", `"a b" $v1 y`, ""}))
+		w.statement()
+		w.line("  true\ndone")
 	default:
 		w.menu()
 	}

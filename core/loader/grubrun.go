@@ -91,6 +91,14 @@ func (r *grubRun) command(c *grubCommand) truth {
 	case "if":
 		return r.branch(c)
 	case "for", "while", "until":
+		if values, known := r.loops(c); known {
+			last := yes
+			for _, v := range values {
+				r.assign(c.words[0].plain(), v)
+				last = r.run(c.bodies[0])
+			}
+			return last
+		}
 		r.maybe++
 		if c.kind == "for" && len(c.words) > 0 {
 			r.vars[c.words[0].plain()] = open
@@ -114,6 +122,27 @@ func (r *grubRun) command(c *grubCommand) truth {
 		return r.simple(c, words[1:]).not()
 	}
 	return r.simple(c, words)
+}
+
+// loops are the values that a for goes through, where they are known and nothing leaves it
+// before. A word with a wildcard may be the names of files. GNU GRUB Manual 2.06, "Shell-like
+// scripting".
+func (r *grubRun) loops(c *grubCommand) (values []string, known bool) {
+	if c.kind != "for" || len(c.words) < 2 || c.words[1].plain() != "in" || len(c.bodies) != 1 || leaves(c.bodies[0]) {
+		return nil, false
+	}
+	values = r.expand(c.words[2:])
+	return values, !slices.ContainsFunc(values, func(v string) bool { return strings.ContainsAny(v, open+"*?[\\") })
+}
+
+// leaves reports whether a command may end the loop that it stands in, or what the loop stands in.
+func leaves(commands []grubCommand) bool {
+	return slices.ContainsFunc(commands, func(c grubCommand) bool {
+		if c.kind == "" && len(c.words) > 0 && slices.Contains([]string{"break", "continue", "return"}, c.words[0].plain()) {
+			return true
+		}
+		return slices.ContainsFunc(c.bodies, leaves) || slices.ContainsFunc(c.conditions, leaves)
+	})
 }
 
 // branch runs an if: the branch that is taken, or all that may be.
