@@ -72,6 +72,7 @@ type GRUBEntry struct {
 	Length     int64
 	raw        []byte // the script that it stands in, until it has been run
 	body       []grubCommand
+	args       []string // that it is run with: its title, and what follows it
 }
 
 const maxGRUBEntries = 200

@@ -27,9 +27,12 @@ func (r *grubRun) menu(c *grubCommand, kind string, args []string) {
 		case (a == "--class" || a == "--users" || a == "--hotkey" || a == "--source") && i+1 < len(args):
 			i++
 		case strings.HasPrefix(a, "--"):
-		case e.Title == "":
-			e.Title = a
+		default:
+			e.args = append(e.args, a)
 		}
+	}
+	if len(e.args) > 0 {
+		e.Title = e.args[0]
 	}
 	e.raw = r.raw
 	for _, b := range c.bodies {
@@ -44,7 +47,7 @@ func (r *grubRun) finish(list []GRUBEntry) {
 	vars := r.vars
 	for i := range list {
 		e := &list[i]
-		r.vars, r.raw, r.maybe = maps.Clone(vars), e.raw, 0
+		r.vars, r.raw, r.maybe, r.args = maps.Clone(vars), e.raw, 0, e.args
 		if e.Submenu {
 			maps.DeleteFunc(r.vars, func(name, _ string) bool { return !r.exported[name] })
 			r.entry, r.entries = nil, &e.Sub
@@ -54,9 +57,10 @@ func (r *grubRun) finish(list []GRUBEntry) {
 			r.entry = e
 			r.run(e.body)
 		}
-		e.raw, e.body = nil, nil
+		r.returned = false
+		e.raw, e.body, e.args = nil, nil, nil
 	}
-	r.vars, r.entry = vars, nil
+	r.vars, r.entry, r.args = vars, nil, nil
 }
 
 // boots takes the commands in that load something.

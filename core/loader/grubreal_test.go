@@ -95,7 +95,7 @@ func (w *writer) statement() {
 			w.line("true")
 		}
 	case 9:
-		w.line("change")
+		w.line("change%s", pick(w.Rand, []string{"", " a b", ` "$v1" c`, " $v2", ` "a b" y x`}))
 	case 10:
 		v := pick(w.Rand, someVars[:2])
 		w.line("for %s in %s; do", v, pick(w.Rand, []string{"a b", `"$v1" c`, "$v2", `"a b" $v1 y`, ""}))
@@ -125,7 +125,13 @@ func (w *writer) menu() {
 		w.line("}")
 		return
 	}
-	w.line("menuentry %s %s {", title, id)
+	w.line("menuentry %s %s%s {", title, id, pick(w.Rand, []string{"", "", " more words", ` "$v1"`}))
+	if w.IntN(4) == 0 {
+		w.line("  set v2=\"$2$1x-$#\"")
+	}
+	if w.IntN(6) == 0 {
+		w.line("  shift%s; v1=\"$1\"", pick(w.Rand, []string{"", " 2", " 9"}))
+	}
 	if w.IntN(3) == 0 {
 		w.line("  set v1=%s", pick(w.Rand, someValues))
 	}
@@ -146,7 +152,10 @@ func script(seed uint64) string {
 	w.loose = true
 	w.statement()
 	w.loose = false
-	w.line("  v2=changed\n}")
+	if w.IntN(2) == 0 {
+		w.line("  if %s; then return; fi", w.condition())
+	}
+	w.line("  v2=\"%s\"\n}", pick(w.Rand, []string{"changed", "$1", "$*", "$#$2"}))
 	for range 3 + w.IntN(8) {
 		w.statement()
 	}

@@ -37,8 +37,10 @@ type grubRun struct {
 	maybe     int          // branches that may not be taken
 	steps     int
 	calls     int
-	moved     bool // the root is what a search or a device's name set
-	freed     bool // variables may hold what an environment block that is not known sets
+	args      []string // of the function or the entry that runs: $1 and so on
+	returned  bool     // it was left by a return
+	moved     bool     // the root is what a search or a device's name set
+	freed     bool     // variables may hold what an environment block that is not known sets
 }
 
 // RunGRUBConfig reads a configuration in a folder as GRUB does.
@@ -71,7 +73,7 @@ func (r *grubRun) script(raw []byte) {
 		r.config.Cut = true
 	}
 	r.run(commands)
-	r.raw = before
+	r.raw, r.returned = before, false
 }
 
 func (r *grubRun) run(commands []grubCommand) (last truth) {
@@ -81,7 +83,9 @@ func (r *grubRun) run(commands []grubCommand) (last truth) {
 			r.config.Cut = true
 			return unsure
 		}
-		last = r.command(&commands[i])
+		if last = r.command(&commands[i]); r.returned {
+			return last
+		}
 	}
 	return last
 }
@@ -124,27 +128,6 @@ func (r *grubRun) command(c *grubCommand) truth {
 	return r.simple(c, words)
 }
 
-// loops are the values that a for goes through, where they are known and nothing leaves it
-// before. A word with a wildcard may be the names of files. GNU GRUB Manual 2.06, "Shell-like
-// scripting".
-func (r *grubRun) loops(c *grubCommand) (values []string, known bool) {
-	if c.kind != "for" || len(c.words) < 2 || c.words[1].plain() != "in" || len(c.bodies) != 1 || leaves(c.bodies[0]) {
-		return nil, false
-	}
-	values = r.expand(c.words[2:])
-	return values, !slices.ContainsFunc(values, func(v string) bool { return strings.ContainsAny(v, open+"*?[\\") })
-}
-
-// leaves reports whether a command may end the loop that it stands in, or what the loop stands in.
-func leaves(commands []grubCommand) bool {
-	return slices.ContainsFunc(commands, func(c grubCommand) bool {
-		if c.kind == "" && len(c.words) > 0 && slices.Contains([]string{"break", "continue", "return"}, c.words[0].plain()) {
-			return true
-		}
-		return slices.ContainsFunc(c.bodies, leaves) || slices.ContainsFunc(c.conditions, leaves)
-	})
-}
-
 // branch runs an if: the branch that is taken, or all that may be.
 func (r *grubRun) branch(c *grubCommand) truth {
 	unknown := 0
@@ -177,7 +160,9 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 			r.config.Cut = true
 			return unsure
 		}
-		defer func() { r.calls-- }()
+		before := r.args
+		defer func() { r.args, r.returned = before, false; r.calls-- }()
+		r.args = args
 		return r.run(body)
 	}
 	if key, value, ok := strings.Cut(name, "="); ok && key != "" && len(c.words[0].parts) > 0 &&
@@ -204,6 +189,13 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 		}
 	case "save_env", "insmod", "echo", "true", "terminal_input", "terminal_output", "terminal", "play", "clear", "cat", "sleep":
 		return yes
+	case "setparams":
+		r.args = args
+	case "shift":
+		return r.shift(args)
+	case "return":
+		// One that may not be reached leaves open what follows.
+		r.returned, r.config.Cut = r.maybe == 0, r.config.Cut || r.maybe > 0
 	case "false":
 		return no
 	case "[", "test":
@@ -247,6 +239,9 @@ func (r *grubRun) assign(key, value string) {
 
 // value is a variable's; one that was never set is empty.
 func (r *grubRun) value(name string) string {
+	if v, is := r.parameter(name); is {
+		return v
+	}
 	v, set := r.vars[name]
 	if !set && r.freed {
 		return open
@@ -271,6 +266,9 @@ func (r *grubRun) word(w grubWord) []string {
 		s := p.text
 		if p.variable {
 			s = r.value(p.text)
+			if p.quoted && p.text == "@" && len(r.args) > 1 { // a word each
+				s = open
+			}
 		}
 		if text.Len()+len(s) > maxGRUBText {
 			r.config.Cut = true

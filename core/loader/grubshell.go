@@ -139,7 +139,11 @@ func (x *grubLexer) variable(quoted bool) {
 			name, length = inner[:end], end+2
 		}
 	} else {
-		for length < len(rest) && (rest[length] == '_' || isAlnum(rest[length])) {
+		number := rest != "" && rest[0] >= '0' && rest[0] <= '9'
+		for length < len(rest) && (!number && rest[length] == '_' || isAlnum(rest[length])) {
+			if number && (rest[length] < '0' || rest[length] > '9') {
+				break // a parameter's number ends at its last figure
+			}
 			length++
 		}
 		if name = rest[:length]; name == "" && len(rest) > 0 && strings.IndexByte("?@#*", rest[0]) >= 0 {
