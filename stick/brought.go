@@ -56,6 +56,7 @@ func (s *Session) Bring(b *Brought) {
 		s.Log("the plan on the stick is not carried out: %v", err)
 		return
 	}
+	s.said = true
 	for i, d := range s.Drives {
 		d.Role = machine.RoleOther
 		if role, ok := roles[i]; ok {

@@ -12,6 +12,7 @@ import (
 
 	"latchkey/capture"
 	"latchkey/core/disk"
+	"latchkey/core/machine"
 )
 
 // Look takes the evidence of every drive but the stick, and the firmware's variables. A drive
@@ -50,19 +51,24 @@ func (s *Session) Look(ctx context.Context, stick string, report func(d *Drive, 
 	return s.summary()
 }
 
-// keepRoles keeps what was said of the drives that are still there, by their serial numbers
-// and sizes; at first it is a guess.
+// keepRoles keeps the roles of the drives that are still there, by their serial numbers and
+// sizes; at first, and with drives that came late before anything was said or done, it is a
+// guess.
 func (s *Session) keepRoles(before []*Drive) {
 	s.guess()
-	if len(before) == 0 {
-		return
-	}
-	for _, d := range s.Drives {
-		at := slices.IndexFunc(before, func(b *Drive) bool {
+	was := make([]int, len(s.Drives))
+	for i, d := range s.Drives {
+		was[i] = slices.IndexFunc(before, func(b *Drive) bool {
 			return b.Serial == d.Serial && b.Size == d.Size && b.Model == d.Model && b.Path == d.Path
 		})
-		if at >= 0 {
-			d.Role = before[at].Role
+	}
+	if len(before) == 0 || slices.Contains(was, -1) && !s.said && s.steps == 0 {
+		return
+	}
+	for i, d := range s.Drives {
+		d.Role = machine.RoleOther
+		if was[i] >= 0 {
+			d.Role = before[was[i]].Role
 		}
 	}
 }

@@ -54,7 +54,8 @@ type Session struct {
 	Machine machine.Machine
 	Trace   startup.Trace
 	Plan    repair.Plan
-	steps   int // that were begun
+	said    bool // which drive is which was said, and is no guess
+	steps   int  // that were begun
 	record  []planfile.Record
 	done    []string // keys of the steps that were done well
 	brought *Brought // the plan that came along; nil for none, or once it was left
@@ -128,12 +129,32 @@ func (s *Session) ByRole(role machine.Role) *Drive {
 
 // SetRole gives a drive a role, which no other keeps.
 func (s *Session) SetRole(d *Drive, role machine.Role) {
+	s.said = true
 	for _, other := range s.Drives {
 		if other != d && other.Role == role && role != machine.RoleOther {
 			other.Role = machine.RoleOther
 		}
 	}
 	d.Role = role
+}
+
+// Unsaid says why no drive is known to be the clone, and what to do.
+func (s *Session) Unsaid() string {
+	id := func(d *Drive) (id string) {
+		if d.Contents != nil {
+			id, _ = d.Contents.Layout.DiskID().Get()
+		}
+		return id
+	}
+	for i, d := range s.Drives {
+		for _, other := range s.Drives[:i] {
+			if id(d) != "" && id(d) == id(other) {
+				return fmt.Sprintf("%s and %s carry the same identifier, %s: one is a copy of the other, and nothing on them tells which. Say which is the original and which the clone, by their serial numbers.",
+					other.Name, d.Name, id(d))
+			}
+		}
+	}
+	return "Nothing on the drives tells which is the clone: say it."
 }
 
 // guess gives roles to two drives that are alike: the larger, or the one that a copy fits, is

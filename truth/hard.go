@@ -35,12 +35,12 @@ type hardStart struct {
 }
 
 var hardStarts = []hardStart{
-	{name: "two drives of 1 TB", says: []string{"original: ", "clone: ", "1.0 TB"}, size: 1e12},
+	{name: "two drives of 1 TB", says: []string{"original: ", "clone: ", "1 TB"}, size: 1e12},
 	{name: "two drives of 1 TB, 512 MiB of memory", says: []string{"original: ", "clone: "}, size: 1e12, memory: "512"},
 	{name: "a drive with read errors in its table", says: []string{"bytes could not be read: it is failing, or came loose"}, bad: 1},
 	{name: "a drive with read errors in its boot partition", says: []string{"bytes could not be read: it is failing, or came loose"}, bad: 2048},
-	{name: "a drive that comes late", says: []string{"clone: "}, late: true},
-	{name: "two drives with the same identifiers", says: []string{"original: ", "clone: "}, twins: true},
+	{name: "a drive that comes late", says: []string{": sda", ": sdc", "Which drive is which?"}, late: true},
+	{name: "two drives with the same identifiers", says: []string{"sda and sdb carry the same identifier", "nothing on them tells which"}, twins: true},
 }
 
 // HardStarts starts the stick in the machines whose names match.
@@ -76,11 +76,11 @@ func (h hardStart) on(dir string, r *Hard) error {
 	if _, err := s.Prepare(dir); err != nil {
 		return err
 	}
-	sums, err := h.drives(dir)
+	_, args, _, err := s.withStick(dir)
 	if err != nil {
 		return err
 	}
-	_, args, _, err := s.withStick(dir)
+	sums, err := h.drives(dir)
 	if err != nil {
 		return err
 	}
@@ -179,6 +179,6 @@ func (t *talk) plug(socket string) error {
 	if err := t.choose("Look again"); err != nil {
 		return err
 	}
-	_, err = t.wait(time.Minute, "clone: ")
+	_, err = t.wait(time.Minute, ": sdc")
 	return err
 }

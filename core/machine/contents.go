@@ -144,11 +144,14 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		c.searchDoubted(d, &left)
 	}
 	whole.SetCounts(d.Counts())
-	if c.Layout.MBR != nil && c.Layout.MBR.Signature {
-		c.Code = loader.Classify(c.Layout.MBR.BootCode)
-	}
-	if c.Code == loader.CodeGRUB {
-		c.Core = findGRUBCore(d, c.Layout.MBR.BootCode)
+	if mbr := c.Layout.MBR; mbr != nil {
+		code := loader.Classify(mbr.BootCode)
+		if mbr.Signature {
+			c.Code = code
+		}
+		if code == loader.CodeGRUB { // without a signature, for the disk as a repair leaves it
+			c.Core = findGRUBCore(d, mbr.BootCode)
+		}
 	}
 	if c.Code == loader.CodeClassic || c.Code == loader.CodeOther {
 		if sector, err := d.Read(0, 512); err == nil {
@@ -343,8 +346,8 @@ func (c *Contents) Size() (int64, bool) {
 // when no whole one stands beside it.
 func (d *Drive) CutSystem() (disk.Partition, bool) {
 	var cut disk.Partition
-	if d.Contents == nil {
-		return cut, false
+	if d.Contents == nil || d.Contents.Layout.Open || d.Contents.Layout.Style == disk.StyleUnknown {
+		return cut, false // another may stand beside it
 	}
 	for _, p := range d.Contents.Layout.Partitions {
 		switch {

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -86,7 +87,10 @@ func (d *Described) Contents() *Contents {
 		l.Sectors = uint64(d.Size) / uint64(sectorSize)
 		c.Capacity, c.Rounded = d.at(d.Line), d.Rounded
 	}
-	if l.Style == "" {
+	// What is listed as an MBR with a protective entry in it is a GPT to the firmware, of which
+	// the system found none that is sound. UEFI Specification 2.10, section 5.2.3.
+	protective := func(p DescribedPartition) bool { return p.MBRType == disk.MBRTypeProtective }
+	if l.Style == "" || l.Style == disk.StyleMBR && slices.ContainsFunc(d.Partitions, protective) {
 		l.Style = disk.StyleUnknown
 	}
 	d.tellTables(l)

@@ -189,3 +189,20 @@ func TestABootPartitionIsFilledFromTheOriginal(t *testing.T) {
 	require.Equal(t, []string{"unhide"}, actionsOf(plan), plan.Reason)
 	assert.Equal(t, uint64(1), carriedOut(t, image, plan).Layout.Partitions[0].Attributes)
 }
+
+// GRUB's core image behind a sector 0 without its signature is looked at, too: with the table
+// written anew nothing more is left to be done.
+func TestATableBeforeGRUBsCoreImage(t *testing.T) {
+	t.Parallel()
+	image := logicalLinux().MustBuild()
+	_, err := image.WriteAt([]byte{0, 0}, 510)
+	require.NoError(t, err)
+	m := machineOf(t, firmware.Legacy, image)
+	core := m.Drives[0].Contents.Core
+	assert.True(t, core.Known && core.Present)
+	require.NotNil(t, core.Image)
+	p := repair.Find(m)
+	require.Len(t, p.Steps, 1, "%v", actionsOf(p))
+	assert.Equal(t, "rebuild-table", p.Steps[0].Action)
+	assert.Equal(t, startup.Starts, p.Steps[0].After.Verdict)
+}

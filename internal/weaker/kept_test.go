@@ -1,15 +1,18 @@
 package weaker_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/capture/listing"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/internal/reference"
 	"latchkey/internal/weaker"
 	"latchkey/truth"
 )
@@ -53,4 +56,21 @@ func TestAnEntryByAPathAloneGoesByTheBuses(t *testing.T) {
 		return
 	}
 	t.Fatal("the machine is not there")
+}
+
+// A partition that a listing tells to reach beyond the disk is the system that is cut off only
+// where all partitions are known: an MBR with a protective entry is none to the firmware.
+func TestAListedPartitionBeyondTheEnd(t *testing.T) {
+	w := prepared(t, truth.Random(30010027))
+	w.machine.Until = machine.UntilSystem
+	full := answer(w.machine)
+	require.Equal(t, "starts-original from a", full)
+	text := reference.Run(t, "", "sfdisk", "--list", w.files["a"])
+	for _, end := range []int{len(text), strings.Index(text, "img2")} {
+		l, err := listing.Read("", []byte(text[:end]), "")
+		require.NoError(t, err)
+		m := weaker.Copy(w.machine)
+		m.Drive(machine.RoleOriginal).Contents = l.Disks[0].Contents()
+		assert.Contains(t, []string{full, string(startup.Depends)}, answer(m))
+	}
 }

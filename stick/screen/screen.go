@@ -179,6 +179,9 @@ func (r *run) roles() (string, error) {
 				p.options = append(p.options, option{"through:" + d.Name, fmt.Sprintf("Look through all of %s for volumes", d.Name)})
 			}
 		}
+		if r.ByRole(machine.RoleClone) == nil {
+			p.say(brass, r.Unsaid())
+		}
 		p.options = append(p.options, option{"look", "Look again, for a drive that came late"})
 		key, _ := r.choose(p)
 		switch key {

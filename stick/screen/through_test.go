@@ -115,7 +115,10 @@ func TestADriveThatComesLate(t *testing.T) {
 	p := &person{t, on}
 	assert.NotContains(t, p.sees("Which drive is which?"), "sdb")
 	p.press(tcell.KeyUp, tcell.KeyEnter)
-	assert.Contains(t, p.sees(": sdb"), "Which drive is which?")
+	page := p.sees(": sdb")
+	assert.Contains(t, page, "Which drive is which?")
+	assert.NotContains(t, page, "clone: sda", "what was guessed of one drive alone is not kept")
+	assert.Contains(t, strings.Join(strings.Fields(page), " "), "sda and sdb carry the same identifier")
 	p.types("1")
 	p.sees("The start, without the stick")
 	p.press(tcell.KeyUp, tcell.KeyEnter)
