@@ -238,24 +238,26 @@ func stopsAt(args []string, drive string, sector uint64) []string {
 	return out
 }
 
-// whenStopped returns when QEMU says on its socket that it stopped the machine; an error where the
-// machine ended otherwise.
-func whenStopped(socket string) error {
-	var on net.Conn
-	var err error
+// monitor speaks with QEMU on its socket, which is there soon after the start.
+func monitor(socket string) (on net.Conn, err error) {
 	for range 100 {
 		if on, err = net.Dial("unix", socket); err == nil {
-			break
+			_, err = io.WriteString(on, `{"execute":"qmp_capabilities"}`+"\n")
+			return on, err
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
+	return nil, err
+}
+
+// whenStopped returns when QEMU says on its socket that it stopped the machine; an error where the
+// machine ended otherwise.
+func whenStopped(socket string) error {
+	on, err := monitor(socket)
 	if err != nil {
 		return err
 	}
 	defer on.Close()
-	if _, err := io.WriteString(on, `{"execute":"qmp_capabilities"}`+"\n"); err != nil {
-		return err
-	}
 	var heard bytes.Buffer
 	piece := make([]byte, 4096)
 	for {

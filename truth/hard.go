@@ -3,9 +3,8 @@ package truth
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"fmt"
-	"net"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -159,21 +158,14 @@ func (h hardStart) arguments(args []string) (out []string) {
 
 // plug plugs the clone in, and looks again.
 func (t *talk) plug(socket string) error {
-	on, err := net.Dial("unix", socket)
+	on, err := monitor(socket)
 	if err != nil {
 		return err
 	}
 	defer on.Close()
-	type order struct {
-		Execute   string            `json:"execute"`
-		Arguments map[string]string `json:"arguments,omitempty"`
-	}
-	to := json.NewEncoder(on)
-	for _, o := range []order{{Execute: "qmp_capabilities"},
-		{Execute: "device_add", Arguments: map[string]string{"driver": "usb-storage", "bus": "xhci.0", "port": "3", "drive": "d1", "id": "late"}}} {
-		if err := to.Encode(o); err != nil {
-			return err
-		}
+	const late = `{"execute":"device_add","arguments":{"driver":"usb-storage","bus":"xhci.0","port":"3","drive":"d1","id":"late"}}`
+	if _, err := io.WriteString(on, late+"\n"); err != nil {
+		return err
 	}
 	time.Sleep(15 * time.Second) // until the kernel has found it
 	if err := t.choose("Look again"); err != nil {

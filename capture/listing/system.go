@@ -98,12 +98,12 @@ func modeOf(t *text, s string) firmware.Mode {
 
 // loneFact takes a fact of the machine that a line tells by itself.
 func (l *Listing) loneFact(t *text, s string, at fact.Source) bool {
-	mokutil, confirms := mokutilLine.FindStringSubmatch(s), confirmsLine.FindStringSubmatch(s)
+	mokutil, confirms, mode := mokutilLine.FindStringSubmatch(s), confirmsLine.FindStringSubmatch(s), modeOf(t, s)
 	switch {
 	case mokutil != nil:
 		l.SecureBoot = fact.Known(mokutil[1] == "enabled", at)
-	case modeOf(t, s) != "":
-		l.Mode = fact.Known(modeOf(t, s), at)
+	case mode != "":
+		l.Mode = fact.Known(mode, at)
 	case confirms != nil && confirmAsks.MatchString(t.command):
 		l.SecureBoot = fact.Known(confirms[1] == "True", at)
 	default:

@@ -190,7 +190,7 @@ func (r *grubRun) simple(c *grubCommand, words []string) truth {
 	case "save_env", "insmod", "echo", "true", "terminal_input", "terminal_output", "terminal", "play", "clear", "cat", "sleep":
 		return yes
 	case "setparams":
-		r.args = args
+		r.args, r.config.Cut = args, r.config.Cut || r.maybe > 0
 	case "shift":
 		return r.shift(args)
 	case "return":

@@ -43,11 +43,7 @@ func (r *grubRun) shift(args []string) truth {
 	if n > len(r.args) {
 		return no
 	}
-	if r.maybe > 0 { // or not
-		r.args = slices.Repeat([]string{open}, len(r.args))
-		return unsure
-	}
-	r.args = r.args[n:]
+	r.args, r.config.Cut = r.args[n:], r.config.Cut || r.maybe > 0 // or not
 	return yes
 }
 

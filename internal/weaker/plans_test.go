@@ -102,12 +102,16 @@ func TestWhatWasNotLookedAtIsNotWrittenOver(t *testing.T) {
 	for i := range uint64(*drawn) {
 		list = append(list, truth.Random(*seed*1_000_000+i))
 	}
+	tries := *count / 2
+	if testing.Short() {
+		tries = 2
+	}
 	var steps atomic.Int64
 	side(len(list), func(i int) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			w := prepared(t, list[i])
 			r := rand.New(rand.NewPCG(*seed, uint64(i)))
-			for range *count / 2 {
+			for range tries {
 				m, held, what := cloneInParts(t, r, &w)
 				for _, s := range repair.Find(m, repair.Linux).Steps {
 					steps.Add(1)

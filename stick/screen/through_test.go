@@ -32,6 +32,27 @@ func (s *slow) ReadAt(b []byte, off int64) (int, error) {
 	return s.ReaderAt.ReadAt(b, off)
 }
 
+// ledOver is a session, led by a person, over drives of which each holds the same.
+func ledOver(t *testing.T, holds io.ReaderAt, size int64, there func() []string) (*person, *stick.Session, chan error) {
+	t.Helper()
+	root := t.TempDir()
+	s, err := stick.Begin(root, stick.System{Mode: "uefi", Arch: "x64", Model: "Fenmark D4"}, time.Now)
+	require.NoError(t, err)
+	s.Replace(func() (found []capture.Found, err error) {
+		for _, path := range there() {
+			found = append(found, capture.Found{Path: path, Size: size, Bus: "sata"})
+		}
+		return found, nil
+	}, func(string) (*capture.Device, error) {
+		return &capture.Device{ReaderAt: holds, Closer: nothing{}, Size: size, LogicalSectorSize: 512}, nil
+	}, nil, t.TempDir())
+	on := newScreen(t)
+	on.SetSize(80, 25)
+	done := make(chan error, 1)
+	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
+	return &person{t, on}, s, done
+}
+
 // A drive without a table may be looked through to its end; that goes on until it is done, or
 // until a person ends it.
 func TestLookingThroughADrive(t *testing.T) {
@@ -44,20 +65,7 @@ func TestLookingThroughADrive(t *testing.T) {
 		require.NoError(t, err)
 	}
 	drive := &slow{ReaderAt: m, from: 30 << 30}
-	root := t.TempDir()
-	s, err := stick.Begin(root, stick.System{Mode: "uefi", Arch: "x64", Model: "Fenmark D4"}, time.Now)
-	require.NoError(t, err)
-	s.Replace(func() ([]capture.Found, error) {
-		return []capture.Found{{Path: "/dev/sda", Size: m.Size, Bus: "sata"}}, nil
-	},
-		func(string) (*capture.Device, error) {
-			return &capture.Device{ReaderAt: drive, Closer: nothing{}, Size: m.Size, LogicalSectorSize: 512}, nil
-		}, nil, t.TempDir())
-	on := newScreen(t)
-	on.SetSize(80, 25)
-	done := make(chan error, 1)
-	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
-	p := &person{t, on}
+	p, s, done := ledOver(t, drive, m.Size, func() []string { return []string{"/dev/sda"} })
 
 	page := strings.Join(strings.Fields(p.sees("Which drive is which?")), " ")
 	assert.Contains(t, page, "Its table tells of no partition. Volumes were looked for up to 7.75 GiB: 0 found.")
@@ -97,22 +105,12 @@ func TestLookingThroughADrive(t *testing.T) {
 func TestADriveThatComesLate(t *testing.T) {
 	image := diskmaker.Disk{Sectors: 64 << 20 / 512, Style: diskmaker.GPT, Partitions: []diskmaker.Partition{
 		{Type: disk.TypeLinuxData, MiB: 16, Volume: diskmaker.Volume{}}}}.MustBuild()
-	root := t.TempDir()
-	s, err := stick.Begin(root, stick.System{Mode: "uefi", Arch: "x64", Model: "Fenmark D4"}, time.Now)
-	require.NoError(t, err)
-	there := []capture.Found{{Path: "/dev/sda", Size: image.Size, Bus: "sata"}}
-	s.Replace(func() ([]capture.Found, error) {
+	there := []string{"/dev/sda"}
+	p, _, done := ledOver(t, image, image.Size, func() []string {
 		now := there
-		there = append(there, capture.Found{Path: "/dev/sdb", Size: image.Size, Bus: "usb"})[:2]
-		return now, nil
-	}, func(string) (*capture.Device, error) {
-		return &capture.Device{ReaderAt: image, Closer: nothing{}, Size: image.Size, LogicalSectorSize: 512}, nil
-	}, nil, t.TempDir())
-	on := newScreen(t)
-	on.SetSize(80, 25)
-	done := make(chan error, 1)
-	go func() { done <- screen.Run(t.Context(), on, s, root, "/dev/sdz") }()
-	p := &person{t, on}
+		there = []string{"/dev/sda", "/dev/sdb"}
+		return now
+	})
 	assert.NotContains(t, p.sees("Which drive is which?"), "sdb")
 	p.press(tcell.KeyUp, tcell.KeyEnter)
 	page := p.sees(": sdb")
