@@ -86,7 +86,7 @@ func TestAStepThatIsCut(t *testing.T) {
 	cuts, planned := 0, 0
 	for _, s := range systems {
 		for i, d := range s.damages {
-			if testing.Short() && i%8 > 0 {
+			if testing.Short() && i > 0 {
 				continue
 			}
 			t.Run(s.name+": "+d.name, func(t *testing.T) {

@@ -93,7 +93,11 @@ func TestPlansHoldOnTheDiskThatIsWritten(t *testing.T) {
 	t.Parallel()
 	sectors := dummies(t)
 	told, tried := 0, 0
-	for seed := range uint64(400) {
+	machines := uint64(400)
+	if testing.Short() {
+		machines = 130
+	}
+	for seed := range machines {
 		r := rand.New(rand.NewPCG(seed, 11))
 		one := func(n int) bool { return r.IntN(n) == 0 }
 		d := legacyDisk([][]int{{}, {0}, {1}, {0, 1}}[r.IntN(4)]...)
@@ -139,7 +143,7 @@ func TestPlansHoldOnTheDiskThatIsWritten(t *testing.T) {
 		assert.Equal(t, startup.Starts, after.Verdict, "machine %d: %v: %s", seed, actionsOf(p), after.Headline)
 	}
 	t.Logf("%d plans were told, %d of them written", tried, told)
-	assert.Greater(t, told, 40)
+	assert.Greater(t, told, int(machines)/10)
 }
 
 // What reaches a loader that the rules do not know may start as it is: nothing is written on

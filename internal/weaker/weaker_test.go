@@ -50,9 +50,7 @@ func machines(t *testing.T) []whole {
 	t.Helper()
 	scenarios := truth.Scenarios()
 	if testing.Short() {
-		scenarios = slices.DeleteFunc(scenarios, func(s truth.Scenario) bool {
-			return slices.ContainsFunc(s.Drives, func(d truth.Drive) bool { return d.Make != nil })
-		})
+		scenarios = some(scenarios)
 	} else {
 		for i := range uint64(*drawn) {
 			scenarios = append(scenarios, truth.Random(*seed*10_000+i))
@@ -70,6 +68,16 @@ func machines(t *testing.T) []whole {
 		list = append(list, demonstrated(t, c))
 	}
 	return list
+}
+
+// some are those of which a quick round makes the disks: every third that needs no tool for them.
+func some(scenarios []truth.Scenario) (few []truth.Scenario) {
+	for i, s := range scenarios {
+		if i%3 == 0 && !slices.ContainsFunc(s.Drives, func(d truth.Drive) bool { return d.Make != nil }) {
+			few = append(few, s)
+		}
+	}
+	return few
 }
 
 // side does something for each number below n, two at a time.
