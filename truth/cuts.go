@@ -5,9 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
-	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -49,7 +47,16 @@ func RandomCuts(seed, count uint64, pattern *regexp.Regexp, workers int, each fu
 	for i := range seeds {
 		seeds[i] = seed + uint64(i)
 	}
-	cut := func(n uint64) Cut { return cutAt(list[n%uint64(len(list))], n) }
+	dir, err := os.MkdirTemp("", "truth-standing")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	machines := make([]*stands, len(list))
+	for i, s := range list {
+		machines[i] = &stands{scenario: s, dir: filepath.Join(dir, fmt.Sprint(i)), at: map[int]*standing{}}
+	}
+	cut := func(n uint64) Cut { return cutAt(machines[n%uint64(len(list))], n) }
 	sideBySide(seeds, workers, cut, func(_ int, c Cut) { each(c) })
 	return nil
 }
@@ -98,114 +105,91 @@ func (s *Scenario) clone() *Drive {
 	return nil
 }
 
-func cutAt(s Scenario, seed uint64) (c Cut) {
-	c.Name, c.Seed = string(s.Firmware)+": "+s.Name, seed
+func cutAt(st *stands, seed uint64) (c Cut) {
+	c.Name, c.Seed = string(st.scenario.Firmware)+": "+st.scenario.Name, seed
 	dir, err := os.MkdirTemp("", "truth-cut")
 	if err != nil {
 		c.Err = err
 		return c
 	}
 	defer os.RemoveAll(dir)
-	s.Drives = append([]Drive(nil), s.Drives...)
-	c.Err = c.run(&s, dir, rand.New(rand.NewPCG(seed, 1)))
-	c.Good = c.Err == nil && c.Kept && c.Beside == 0 && (&Repaired{Scenario: s, Result: c.Result}).startedFromClone()
+	c.Err = c.run(st, dir, rand.New(rand.NewPCG(seed, 1)))
+	c.Good = c.Err == nil && c.Kept && c.Beside == 0 && (&Repaired{Scenario: st.scenario, Result: c.Result}).startedFromClone()
 	return c
 }
 
-func (c *Cut) run(s *Scenario, dir string, r *rand.Rand) error {
-	plan, err := s.plan(dir)
+func (c *Cut) run(st *stands, dir string, r *rand.Rand) error {
+	steps, err := st.steps()
 	if err != nil {
 		return err
 	}
-	if len(plan.Steps) == 0 {
-		return ErrNoRepair
+	m, err := st.before(r.IntN(steps))
+	if err != nil {
+		return fmt.Errorf("up to the step: %w", err)
 	}
-	_, live, original, err := s.withStick(dir)
+	live, last, err := m.copied(dir)
 	if err != nil {
 		return err
 	}
-	// At the end it starts from NVMe, for which alone the small Linux has a driver.
-	last := *s
-	last.Drives = append([]Drive(nil), s.Drives...)
-	for i := range last.Drives {
-		last.Drives[i].Bus = "nvme"
-	}
-	args, err := last.arguments(dir)
-	if err != nil {
-		return err
-	}
-	at := r.IntN(len(plan.Steps))
-	before := filepath.Join(dir, "before.img")
-	if err := c.cut(s, dir, live, plan, at, before, r); err != nil {
+	s := &st.scenario
+	if err := c.cut(m, s.clone(), dir, live, r); err != nil {
 		return fmt.Errorf("up to the cut: %w", err)
 	}
-	if err := c.goOn(s, dir, live, before, r.IntN(2) == 0); err != nil {
+	clone := s.clone().Name + ".img"
+	if err := c.goOn(live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0); err != nil {
 		return fmt.Errorf("after the cut: %w", err)
 	}
 	after, err := s.sumOfOriginal(dir)
 	if err != nil {
 		return err
 	}
-	c.Kept = original == after
-	c.Result, err = boot(dir, args, s.limit())
+	c.Kept = m.original == after
+	c.Result, err = boot(dir, last, s.limit())
 	return err
 }
 
-// cut repairs up to a step, and ends the machine in the middle of it: at the writing of one of
-// the sectors that it saves, or some time after it was confirmed.
-func (c *Cut) cut(s *Scenario, dir string, live []string, plan repair.Plan, at int, before string, r *rand.Rand) error {
-	step := plan.Steps[at]
-	c.Step = step.Title
-	stopped := make(chan struct{})
-	if n := len(step.Saves); n > 0 && r.IntN(3) > 0 {
-		saved := step.Saves[r.IntN(n)]
+// cut confirms the step before which a machine stands, and ends the machine in the middle of it: at
+// the writing of one of the sectors that it saves, at one of its writes, or some time after it was
+// confirmed.
+func (c *Cut) cut(m *standing, clone *Drive, dir string, live []string, r *rand.Rand) error {
+	c.Step = m.step.Title
+	limit := 5 * time.Minute
+	switch n := len(m.step.Saves); {
+	case r.IntN(8) == 0:
+		limit = time.Duration(r.IntN(3000)) * time.Millisecond
+		c.Where = limit.String()
+	case n > 0 && r.IntN(2) == 0:
+		saved := m.step.Saves[r.IntN(n)]
 		sector := saved.First + r.Uint64N(saved.Count)
 		c.Where = fmt.Sprintf("sector %d", sector)
-		live = stopsAt(live, s.clone().Name, sector*uint64(max(s.clone().Disk.SectorSize, 512)/512))
-		socket := filepath.Join(dir, "qmp")
-		live = append(live, "-qmp", "unix:"+socket+",server=on,wait=off")
-		go func() {
-			if whenStopped(socket) == nil {
-				close(stopped)
-			}
-		}()
+		live = stopsAt(live, clone.Name, atSector(sector*uint64(max(clone.Disk.SectorSize, 512)/512)))
+	default:
+		write := 1 + r.IntN(4)
+		if n == 0 { // it changes files: the journal and the tables are written, too
+			write = 1 + r.IntN(24)
+		}
+		c.Where = fmt.Sprintf("write %d", write)
+		live = stopsAt(live, clone.Name, atWrite(write))
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
-	t, err := start(ctx, live)
+	t, on, err := m.goOn(ctx, dir, live)
 	if err != nil {
 		return err
 	}
-	if err := t.begin(5 * time.Minute); err != nil {
-		return err
-	}
-	t.send(keyEnter)
-	for _, earlier := range plan.Steps[:at] {
-		if err := t.confirm(earlier); err != nil {
-			return err
-		}
-		if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
-			return err
-		}
-		t.send(keyEnter)
-	}
-	if err := t.toConfirm(); err != nil {
-		return err
-	}
-	if err := run("cp", "--sparse=always", filepath.Join(dir, s.clone().Name+".img"), before); err != nil {
-		return err
-	}
-	if err := t.confirmed(step); err != nil {
-		return err
-	}
-	wait := 5 * time.Minute
-	if c.Where == "" {
-		wait = time.Duration(r.IntN(6000)) * time.Millisecond
-		c.Where = wait.String()
-	}
-	done := make(chan struct{})
+	defer on.Close()
+	stopped, done := make(chan struct{}), make(chan struct{})
 	go func() {
-		_, _ = t.wait(wait, "Go on")
+		_ = on.SetReadDeadline(time.Time{})
+		if on.heard.Reset(); on.hear(`"event": "STOP"`) == nil {
+			close(stopped)
+		}
+	}()
+	if err := t.confirmed(m.step); err != nil {
+		return err
+	}
+	go func() {
+		_, _ = t.wait(limit, "Go on")
 		close(done)
 	}()
 	select {
@@ -219,15 +203,29 @@ func (c *Cut) cut(s *Scenario, dir string, live []string, plan repair.Plan, at i
 	return nil
 }
 
-// stopsAt has the machine stop when a sector of a drive, of 512 bytes, is written.
-func stopsAt(args []string, drive string, sector uint64) []string {
+// atSector is QEMU's rule that the writing of a sector of 512 bytes fails.
+func atSector(sector uint64) string {
+	return fmt.Sprintf(",file.inject-error.0.event=none,file.inject-error.0.sector=%d", sector)
+}
+
+// atWrite is QEMU's rule that the nth write fails, from 1.
+func atWrite(n int) string {
+	var rule strings.Builder
+	for i := range n - 1 {
+		fmt.Fprintf(&rule, ",file.set-state.%d.event=write_aio,file.set-state.%d.state=%d,file.set-state.%d.new_state=%d", i, i, i+1, i, i+2)
+	}
+	return fmt.Sprintf("%s,file.inject-error.0.event=write_aio,file.inject-error.0.state=%d", rule.String(), n)
+}
+
+// stopsAt has the machine stop where a write to a drive fails by a rule.
+func stopsAt(args []string, drive, rule string) []string {
 	out := append([]string(nil), args...)
 	id := ""
 	for i, a := range out {
 		if path, is := strings.CutPrefix(a[strings.LastIndex(a, ",")+1:], "file="); is && filepath.Base(path) == drive+".img" {
 			id = regexp.MustCompile(`\bid=(\w+)`).FindStringSubmatch(a)[1]
-			out[i] = fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file.driver=blkdebug,file.image.driver=file,file.image.filename=%s,file.inject-error.0.event=none,file.inject-error.0.iotype=write,file.inject-error.0.sector=%d,file.inject-error.0.errno=5",
-				id, path, sector)
+			out[i] = fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file.driver=blkdebug,file.image.driver=file,file.image.filename=%s%s,file.inject-error.0.iotype=write,file.inject-error.0.errno=5",
+				id, path, rule)
 		}
 	}
 	for i, a := range out {
@@ -238,42 +236,8 @@ func stopsAt(args []string, drive string, sector uint64) []string {
 	return out
 }
 
-// monitor speaks with QEMU on its socket, which is there soon after the start.
-func monitor(socket string) (on net.Conn, err error) {
-	for range 100 {
-		if on, err = net.Dial("unix", socket); err == nil {
-			_, err = io.WriteString(on, `{"execute":"qmp_capabilities"}`+"\n")
-			return on, err
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	return nil, err
-}
-
-// whenStopped returns when QEMU says on its socket that it stopped the machine; an error where the
-// machine ended otherwise.
-func whenStopped(socket string) error {
-	on, err := monitor(socket)
-	if err != nil {
-		return err
-	}
-	defer on.Close()
-	var heard bytes.Buffer
-	piece := make([]byte, 4096)
-	for {
-		n, err := on.Read(piece)
-		heard.Write(piece[:n])
-		if bytes.Contains(heard.Bytes(), []byte(`"event": "STOP"`)) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
 // goOn starts the stick again, has the step put back or left as it is, and repairs from there.
-func (c *Cut) goOn(s *Scenario, dir string, live []string, before string, back bool) error {
+func (c *Cut) goOn(live []string, before, clone string, back bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
 	t, err := start(ctx, live)
@@ -302,7 +266,7 @@ func (c *Cut) goOn(s *Scenario, dir string, live []string, before string, back b
 			if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
 				return err
 			}
-			if c.Beside, err = differing(before, filepath.Join(dir, s.clone().Name+".img")); err != nil {
+			if c.Beside, err = differing(before, clone); err != nil {
 				return err
 			}
 			t.send(keyEnter)
