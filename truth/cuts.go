@@ -114,7 +114,8 @@ func cutAt(st *stands, seed uint64) (c Cut) {
 	}
 	defer os.RemoveAll(dir)
 	c.Err = c.run(st, dir, rand.New(rand.NewPCG(seed, 1)))
-	c.Good = c.Err == nil && c.Kept && c.Beside == 0 && (&Repaired{Scenario: st.scenario, Result: c.Result}).startedFromClone()
+	started := &Repaired{Scenario: st.scenario, Result: c.Result}
+	c.Good = c.Err == nil && c.Kept && c.Beside == 0 && started.startedFromClone()
 	return c
 }
 

@@ -15,7 +15,7 @@ import (
 
 var (
 	bcdRule   = regexp.MustCompile(`^-{5,}\s*$`)
-	bcdField  = regexp.MustCompile(`^(\S+)\s{2,}(\S.*?)\s*$`)
+	bcdField  = regexp.MustCompile(`^(\S+\s{2,}|\S{23} )(\S.*?)\s*$`)
 	bcdMore   = regexp.MustCompile(`^\s{10,}(\S.*?)\s*$`)
 	bcdObject = regexp.MustCompile(`^\{[0-9A-Za-z-]+\}$`)
 )
@@ -105,7 +105,7 @@ func (r *bcdReader) line(s string, n int) {
 		r.object, r.element = &r.store.Objects[len(r.store.Objects)-1], nil
 		r.l.mark(n, Understood, "object %s", field[2])
 	case field != nil && r.object != nil:
-		r.field(strings.ToLower(field[1]), field[2], n)
+		r.field(strings.ToLower(strings.TrimSpace(field[1])), field[2], n)
 	}
 }
 

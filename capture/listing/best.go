@@ -80,7 +80,7 @@ func (t *text) in(w way, format Format) (*Listing, error) {
 	if as.broken {
 		as.lines = withoutLastFigure(as.lines)
 	}
-	l := &Listing{Format: format}
+	l := &Listing{Format: format, paths: map[string]string{}}
 	for i, s := range w.lines {
 		state := Unread
 		if strings.TrimSpace(s) == "" || isPrompt(s) {

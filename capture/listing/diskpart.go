@@ -16,13 +16,15 @@ import (
 
 var (
 	dashes      = regexp.MustCompile(`^\s*-{3,}(\s+-{3,})+\s*$`)
+	indented    = regexp.MustCompile(`^  -{3,}(?: {1,2}-{3,}){3,7}\s*$`) // as no other tool prints it
 	detailLine  = regexp.MustCompile(`^(\S[^:]{1,40}?)\s*:\s+(.*?)\s*$`)
 	firstNumber = regexp.MustCompile(`(\d+)`)
 )
 
 func isDiskpart(t *text) bool {
 	return anyLine(t, func(s string) bool { return strings.HasPrefix(strings.TrimSpace(s), "DISKPART>") }) ||
-		anyLine(t, dashes.MatchString) && anyLine(t, func(s string) bool { return strings.Contains(s, "###") })
+		anyLine(t, dashes.MatchString) && anyLine(t, func(s string) bool { return strings.Contains(s, "###") }) ||
+		anyLine(t, indented.MatchString)
 }
 
 // diskpart keeps which disk and partition was selected last.
@@ -64,7 +66,7 @@ func (p *diskpart) line(s string, n int) {
 		p.columns = nil
 		p.selects(trimmed, n)
 	case p.columns != nil && firstNumber.MatchString(cell(s, p.columns, 0)):
-		p.row(s, n)
+		p.row(cells(s, p.columns), n)
 	case strings.Contains(trimmed, " : ") || detailLine.MatchString(trimmed) && p.disk != nil:
 		p.detail(trimmed, n)
 	case p.model && p.disk != nil:
@@ -134,9 +136,45 @@ func cell(s string, columns []int, i int) string {
 	return strings.TrimSpace(string(runes[from:min(to, len(runes))]))
 }
 
+// cells are the texts of a row's columns; nil where words stand across their edges, and the gaps
+// between them do not tell the columns either: in some languages the words for bytes are longer
+// than the column.
+func cells(s string, columns []int) []string {
+	runes, list := []rune(s), make([]string, len(columns))
+	across := false
+	for i, at := range columns {
+		list[i] = cell(s, columns, i)
+		across = across || i > 0 && at < len(runes) && runes[at-1] != ' ' && runes[at] != ' '
+	}
+	if !across {
+		return list
+	}
+	clear(list)
+	apart := wide.FindAllString(s, len(columns)+1)
+	if len(columns) != 4 && len(columns) != 6 || len(apart) < 4 || len(apart) > len(columns) {
+		return nil
+	}
+	copy(list, apart[:4])
+	for _, mark := range apart[4:] { // of a disk: dynamic, GPT
+		if mark != "*" {
+			return nil
+		}
+		if at := strings.LastIndex(s, "*"); len([]rune(s[:at])) >= columns[5]-1 {
+			list[5] = mark
+		} else {
+			list[4] = mark
+		}
+	}
+	return list
+}
+
 // row reads a row by the number of its columns.
-func (p *diskpart) row(s string, n int) {
-	c := func(i int) string { return cell(s, p.columns, i) }
+func (p *diskpart) row(cells []string, n int) {
+	if cells == nil {
+		p.l.unread(n, "which word stands in which column cannot be told")
+		return
+	}
+	c := func(i int) string { return cells[i] }
 	number, _ := strconv.Atoi(firstNumber.FindString(c(0)))
 	switch len(p.columns) {
 	case 6: // disk, status, size, free, dynamic, GPT
@@ -171,10 +209,6 @@ func (p *diskpart) row(s string, n int) {
 		part.Role, p.listed[p.disk.Name] = roleNamed(c(1)), true
 		p.l.mark(n, Understood, "partition %d, %s", number, c(1))
 	case 8: // volume, letter, label, file system, type, size, status, info
-		cells := make([]string, 8)
-		for i := range cells {
-			cells[i] = c(i)
-		}
 		p.volumes = append(p.volumes, volumeRow{cells, n})
 	default:
 		p.l.unread(n, "a table of %d columns is none of disks, partitions or volumes", len(p.columns))
@@ -212,18 +246,23 @@ func (p *diskpart) volume(v volumeRow) {
 
 // roleNamed reads the type column's words.
 func roleNamed(s string) disk.Role {
-	switch lower := strings.ToLower(s); {
-	case lower == "system" || strings.HasPrefix(lower, "syst"):
-		return disk.RoleBoot
-	case strings.HasPrefix(lower, "reserv") || strings.HasPrefix(lower, "réserv"):
-		return disk.RoleReserved
-	case strings.HasPrefix(lower, "recover") || strings.HasPrefix(lower, "wiederher") || strings.HasPrefix(lower, "récup") ||
-		strings.HasPrefix(lower, "recup"):
-		return disk.RoleRecovery
-	case strings.HasPrefix(lower, "prim"):
-		return disk.RoleSystem
+	lower := strings.ToLower(s)
+	for role, beginnings := range roleWords {
+		for _, b := range beginnings {
+			if strings.HasPrefix(lower, b) {
+				return role
+			}
+		}
 	}
 	return ""
+}
+
+// roleWords are what the types of partitions begin with in the languages of Windows; from memory.
+var roleWords = map[disk.Role][]string{
+	disk.RoleBoot:     {"syst", "sist", "системн"},
+	disk.RoleReserved: {"reserv", "réserv", "riserv", "gereserv", "zarezerw", "зарезерв"},
+	disk.RoleRecovery: {"recover", "wiederher", "récup", "recup", "ripristino", "herstel", "odzysk", "восстан"},
+	disk.RoleSystem:   {"prim", "princip", "podstaw", "основн"},
 }
 
 // detail reads a line of a detail listing by its value.
@@ -249,8 +288,13 @@ func (p *diskpart) detail(s string, n int) {
 			p.part.Start = v
 		}
 	case p.part != nil && (strings.HasPrefix(key, "activ") || strings.HasPrefix(key, "aktiv") || strings.HasPrefix(key, "actif") ||
-		strings.HasPrefix(key, "attiv")):
-		p.part.Active = fact.Known(yesWords[strings.ToLower(val)], fact.Source{})
+		strings.HasPrefix(key, "attiv") || strings.HasPrefix(key, "ativ") || strings.HasPrefix(key, "актив")):
+		yes, known := yesWords[strings.ToLower(val)]
+		if !known {
+			p.l.unread(n, "expected yes or no")
+			return
+		}
+		p.part.Active = fact.Known(yes, fact.Source{})
 	default:
 		p.l.mark(n, Passed, "")
 		return
@@ -258,4 +302,6 @@ func (p *diskpart) detail(s string, n int) {
 	p.l.mark(n, Understood, "%s", m[1])
 }
 
-var yesWords = map[string]bool{"yes": true, "ja": true, "oui": true, "sí": true, "si": true, "sì": true, "sim": true, "tak": true, "ano": true}
+var yesWords = map[string]bool{"yes": true, "ja": true, "oui": true, "sí": true, "si": true, "sì": true, "sim": true, "tak": true, "ano": true,
+	"да": true, "evet": true, "igen": true, "kyllä": true, "はい": true, "是": true, "no": false, "nein": false, "non": false, "não": false, "nee": false,
+	"nej": false, "nei": false, "nie": false, "ne": false, "нет": false, "hayır": false, "nem": false, "ei": false, "いいえ": false, "否": false}

@@ -15,8 +15,8 @@ import (
 // the names of devices are not.
 
 var (
-	fdiskDisk   = regexp.MustCompile(`^\S[^/]*(/[^\s:]+)\s*:.*?, (\d+) [^\s,]+(?:, (\d+) \S+)?$`)
-	fdiskSector = regexp.MustCompile(`\((?:[^()]*/[^()]*)\)\s*:\s*(\d+) \S+ / (\d+) \S+$`)
+	fdiskDisk   = regexp.MustCompile(`^\S[^/]*(/[^\s:]+)\s*:.*?, (?:\S+: )?(\d+)(?: [^\s,]+)?(?:, (?:\S+: )?(\d+)(?: \S+){0,2})?$`)
+	fdiskSector = regexp.MustCompile(`\((?:[^()]*/[^()]*)\)[^:()]*:\s*(\d+)(?: \S+)? / (\d+)(?: \S+)?$`)
 	fdiskValue  = regexp.MustCompile(`^[^:]+:\s*(gpt|dos|0x[0-9A-Fa-f]{8}|[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12})$`)
 	fdiskModel  = regexp.MustCompile(`^Disk model:\s*(.*?)\s*$`)
 	fdiskRow    = regexp.MustCompile(`^(/\S+?(\d+))\s+(\*\s+)?(\d+)\s+(\d+)\s+(\d+)[+-]?\s+([\d.,]+[BKMGTP]?|[0-9a-f]{1,2})(?:\s+(.*?))?\s*$`)
@@ -25,13 +25,13 @@ var (
 )
 
 func isFdisk(t *text) bool {
-	return anyLine(t, fdiskDisk.MatchString) || anyLine(t, fdiskRow.MatchString)
+	return anyLine(t, func(s string) bool { return fdiskDisk.MatchString(oneColon(s)) || fdiskRow.MatchString(s) })
 }
 
 func readFdisk(t *text, l *Listing) {
 	var d *machine.Described
 	for i, raw := range t.lines {
-		s, n := strings.TrimSpace(raw), i+1
+		s, n := oneColon(strings.TrimSpace(raw)), i+1
 		if m := fdiskDisk.FindStringSubmatch(s); m != nil {
 			l.endOfDisk(d)
 			if d = l.disk(path.Base(m[1]), n); d == nil {
@@ -194,8 +194,11 @@ func readSgdisk(t *text, l *Listing) {
 	for _, s := range t.lines {
 		lower := strings.ToLower(s)
 		switch {
+		case strings.Contains(lower, "corrupt gpt. using gpt"):
+			r.style, r.doubtful, r.certain = disk.StyleGPT, true, true
 		case strings.Contains(lower, "found valid gpt with"):
-			r.style = disk.StyleGPT
+			r.style, r.certain = disk.StyleGPT, true
+			r.doubtful = r.doubtful || strings.Contains(lower, "corrupt")
 		case strings.Contains(lower, "valid mbr") || strings.Contains(lower, "mbr: mbr only"):
 			r.style = disk.StyleMBR
 		case strings.Contains(lower, "creating new gpt") || strings.Contains(lower, "not a valid") || strings.Contains(lower, "damaged"),
@@ -222,6 +225,7 @@ type sgdisk struct {
 	p        *machine.DescribedPartition // of --info
 	style    disk.Style                  // "" where it is not told
 	doubtful bool
+	certain  bool // of the style alone
 	sector   int64
 	number   int
 }
@@ -283,7 +287,7 @@ func (r *sgdisk) has(n int) bool {
 }
 
 func (r *sgdisk) tellStyle(n int) {
-	if r.style == disk.StyleMBR || !r.doubtful {
+	if r.style == disk.StyleMBR || !r.doubtful || r.certain {
 		r.d.Style, r.d.StyleLine = r.style, n
 	}
 }

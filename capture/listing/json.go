@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 )
 
 // value is a JSON value with the line that it begins on. A text that breaks off
@@ -231,9 +232,15 @@ func (v *value) count(name string) (int64, bool) {
 	return n, err == nil && n >= 0 && n < 1<<60
 }
 
-func (v *value) truth(name string) bool {
-	s := strings.ToLower(v.str(name))
-	return s == "true" || s == "1"
+// truth is what a field tells that is true or false; unknown where it tells neither.
+func (v *value) truth(name string) fact.Of[bool] {
+	switch s := strings.ToLower(v.str(name)); s {
+	case "true", "1":
+		return fact.Known(true, fact.Source{})
+	case "false", "0":
+		return fact.Known(false, fact.Source{})
+	}
+	return fact.Unknown[bool]()
 }
 
 func (v *value) list(name string) []*value {

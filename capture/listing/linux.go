@@ -303,8 +303,11 @@ func readSfdiskJSON(t *text, l *Listing) {
 			p.Start = start * sector
 		}
 		p.Length, p.Name = v.num("size")%(1<<50)*sector, v.str("name")
-		if d.Style == disk.StyleMBR && (v.has("bootable") || l.Problem == "") {
-			p.Active = fact.Known(v.truth("bootable"), fact.Source{})
+		switch {
+		case d.Style == disk.StyleMBR && v.has("bootable"):
+			p.Active = v.truth("bootable")
+		case d.Style == disk.StyleMBR && l.Problem == "":
+			p.Active = fact.Known(false, fact.Source{}) // it names the field of that one alone
 		}
 		setType(p, v.str("type"))
 		p.GUID, _ = disk.ParseGUID(v.str("uuid"))

@@ -147,6 +147,7 @@ type Listing struct {
 	Unplaced []int
 	volumes  []*value
 	mounts   []mounted
+	paths    map[string]string // of disks that are told of by a path alone, by their names
 	// Problem says what broke the listing off; "" for a whole one.
 	Problem string
 }
@@ -220,6 +221,7 @@ func (l *Listing) read(t *text, format Format) error {
 		readers[format].read(t, l)
 		l.doubt(t, 0)
 		l.source(format)
+		l.warned(t)
 		return nil
 	}
 	var problems []string
@@ -247,8 +249,12 @@ func (l *Listing) read(t *text, format Format) error {
 	switch {
 	case len(l.Parts) == 1:
 		l.Format = l.Parts[0]
+		l.byPath(l.paths)
+		l.warned(t)
 	case len(l.Parts) > 1:
 		l.Format = Several
+		l.byPath(l.paths)
+		l.warned(t)
 	case l.Problem != "":
 		return &Error{l.Problem}
 	default:

@@ -94,7 +94,7 @@ func lsblkPartition(l *Listing, d *machine.Described, v *value) {
 	p.Name, p.Label, p.Serial = v.str("partlabel"), v.str("label"), wholeSerial(v.str("uuid"))
 	p.Kind, _ = volume.Named(v.str("fstype"))
 	p.Used, _ = size(v.str("fsused"))
-	if d.Style == disk.StyleMBR && v.get("partflags") != nil {
+	if d.Style == disk.StyleMBR && v.get("partflags") != nil && p.MBRType != 0 { // what tells one tells the other
 		p.Active = fact.Known(v.num("partflags")&0x80 != 0, fact.Source{})
 	}
 	l.mark(v.line, Understood, "partition %d of %s", p.Number, d.Name)

@@ -2,7 +2,6 @@ package listing
 
 import (
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -113,9 +112,9 @@ func partedFigure(s string, sector int64) (int64, bool) {
 func partedFlags(d *machine.Described, p *machine.DescribedPartition, flags string) {
 	for _, f := range strings.Split(flags, ",") {
 		switch f = strings.TrimSpace(f); {
-		case f == "esp" && d.Style == disk.StyleMBR:
+		case espWords[f] && d.Style == disk.StyleMBR:
 			p.MBRType = disk.MBRTypeESP
-		case f == "esp":
+		case espWords[f]:
 			p.Type = disk.TypeESP
 		case f == "bios_grub":
 			p.Type = disk.TypeBIOSBoot
@@ -127,110 +126,12 @@ func partedFlags(d *machine.Described, p *machine.DescribedPartition, flags stri
 			p.Type = disk.TypeWinRE
 		case f == "swap" && d.Style == disk.StyleGPT:
 			p.Kind = volume.KindSwap
-		case f == "boot" && d.Style == disk.StyleMBR:
+		case bootWords[f] && d.Style == disk.StyleMBR:
 			p.Active = fact.Known(true, fact.Source{})
 		case strings.HasPrefix(f, "type="):
 			setType(p, f[5:])
 		}
 	}
-}
-
-// parted(8), "print" for people, in any unit. Its words are translated.
-
-var (
-	partedDisk  = regexp.MustCompile(`^Disk (/\S+): (\S+)$`)
-	onlyDigits  = regexp.MustCompile(`^[\d.,]+$`) // a unit follows, or the line is cut off
-	partedHead  = regexp.MustCompile(`^(Model|Sector size \(logical/physical\)|Partition Table): (.*)$`)
-	partedBus   = regexp.MustCompile(`^(.*) \(([^()]*)\)$`)
-	partedNames = newVocabulary(map[string]string{"Number": "number", "Start": "start", "End": "end", "Size": "size", "Type": "type",
-		"File system": "fs", "Name": "name", "Flags": "flags"})
-)
-
-func isPartedPrint(t *text) bool {
-	return anyLine(t, func(s string) bool { return len(partedNames.heads(s)) >= 5 }) ||
-		anyLine(t, partedDisk.MatchString)
-}
-
-func readPartedPrint(t *text, l *Listing) {
-	var d *machine.Described
-	var at []head
-	sector, model, bus := int64(512), "", ""
-	for i, raw := range t.lines {
-		s, n := strings.TrimRight(raw, " \r"), i+1
-		m := partedHead.FindStringSubmatch(s)
-		switch {
-		case m != nil && m[1] == "Model":
-			model, bus = m[2], ""
-			if b := partedBus.FindStringSubmatch(m[2]); b != nil {
-				model, bus = b[1], b[2]
-			}
-			l.mark(n, Understood, "model")
-		case partedDisk.MatchString(s):
-			l.endOfDisk(d)
-			k := partedDisk.FindStringSubmatch(s)
-			if d = l.disk(path.Base(k[1]), n); d == nil {
-				return
-			}
-			at, sector = nil, 512
-			d.Model, d.Bus = model, linuxBus(d.Name, bus)
-			if v, ok := partedFigure(k[2], sector); ok && !onlyDigits.MatchString(k[2]) {
-				d.Size, d.Rounded = v, !exactPlaces(k[2])
-			}
-			l.mark(n, Understood, "disk %s", d.Name)
-		case m != nil && d != nil:
-			partedTable(d, m[1], m[2], &sector, n)
-			l.mark(n, Understood, "%s", m[1])
-		case len(partedNames.heads(s)) >= 5:
-			at = partedNames.heads(s)
-			l.mark(n, Passed, "%s", headsMark(at))
-		case at != nil && d != nil && strings.TrimSpace(s) != "":
-			cells := map[string]string{}
-			for j, c := range row(s, at, "number", "start", "end", "size", "type") {
-				cells[at[j].name] = c
-			}
-			partedRow(l, d, cells, sector, n)
-		case strings.TrimSpace(s) != "":
-			l.mark(n, Passed, "")
-		}
-	}
-	if d != nil {
-		d.Whole = t.goesOn(d)
-	}
-}
-
-func partedTable(d *machine.Described, key, val string, sector *int64, n int) {
-	if key == "Partition Table" {
-		d.Style, d.StyleLine = styleNamed(val), n
-		return
-	}
-	logical, _, _ := strings.Cut(val, "B/")
-	if v, err := strconv.ParseInt(logical, 10, 32); err == nil && v > 0 {
-		*sector, d.SectorSize = v, int(v)
-	}
-}
-
-func partedRow(l *Listing, d *machine.Described, c map[string]string, sector int64, n int) {
-	number, err := strconv.Atoi(c["number"])
-	if err != nil || c["type"] == "extended" {
-		l.mark(n, Passed, "")
-		return
-	}
-	p := partition(d, number, n)
-	if p == nil {
-		return
-	}
-	if v, ok := partedFigure(c["start"], sector); ok {
-		p.Start = v
-	}
-	if v, ok := partedFigure(c["size"], sector); ok {
-		p.Length = v
-	}
-	p.Rounded = !exactPlaces(c["start"])
-	p.Kind, _ = volume.Named(c["fs"])
-	p.Name = c["name"]
-	// A table whose columns ran together tells too little to say that a flag is not set.
-	partedFlags(d, p, strings.ReplaceAll(c["flags"], " ", ""))
-	l.mark(n, Understood, "partition %d", number)
 }
 
 // parted(8), "--json".

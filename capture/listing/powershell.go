@@ -59,7 +59,7 @@ func isGetVolume(t *text) bool { return hasKeys(t, "FileSystemLabel", "SizeRemai
 
 // isPowerShell recognises a table by its heads.
 func isPowerShell(t *text) bool {
-	return anyLine(t, func(s string) bool { return storageNames.headsOf(s, 3, storageKind) })
+	return anyLine(t, func(s string) bool { return storageNames.headsOf(s, 3, storageKind) || diskPath.MatchString(s) })
 }
 
 // isKeyedList recognises a list of names and values.
@@ -97,18 +97,19 @@ func readPowerShellTable(t *text, l *Listing) {
 	for _, v := range objects {
 		byLine[v.line] = v
 	}
-	path, at := "", 0
+	path, at := "", len(l.paths)
 	numberOf := match(partitionsOf, t.command)
 	for i, s := range t.lines {
 		// Partitions come in groups, each with its disk's path before it.
-		if name, val, is := keyValue(s); is && name == "DiskPath" {
-			path, at = val, at+1
+		if m := diskPath.FindStringSubmatch(s); m != nil {
+			path, at = m[1], at+1
+			l.paths[pathNamed+strconv.Itoa(at)] = path
 			l.mark(i+1, Understood, "a disk's path")
 		}
 		if v := byLine[i+1]; v != nil {
 			number := numberOf
 			if number == "" && path != "" {
-				number = "with path " + strconv.Itoa(at)
+				number = strings.TrimPrefix(pathNamed, "Disk ") + strconv.Itoa(at)
 			}
 			if number != "" && v.get("PartitionNumber") != nil && v.get("DiskNumber") == nil {
 				v.fields = append(v.fields, field{"DiskNumber", i + 1, &value{line: i + 1, text: number}})
@@ -272,9 +273,7 @@ func windowsPartition(l *Listing, v *value) string {
 	p.Length, p.Rounded = size(v.str("Size"))
 	p.Letter = letter(v.str("DriveLetter"))
 	p.Unlettered = p.Letter == "" && v.get("DriveLetter") != nil
-	if v.has("IsActive") {
-		p.Active = fact.Known(v.truth("IsActive"), fact.Source{})
-	}
+	p.Active = v.truth("IsActive")
 	if start, rounded, err := disk.ParseSize(v.str("Offset"), disk.BinaryUnits); err == nil {
 		p.Start, p.Rounded = start, p.Rounded || rounded
 	}

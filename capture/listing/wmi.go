@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"latchkey/core/disk"
-	"latchkey/core/fact"
 	"latchkey/core/machine"
 )
 
@@ -157,9 +156,7 @@ func wmiPartition(l *Listing, v *value) {
 	}
 	if known := wmiTypes[word]; known.mbr != 0 {
 		d.Style, d.StyleLine, p.MBRType = disk.StyleMBR, v.lineOf("Type"), known.mbr
-		if v.has("BootPartition") {
-			p.Active = fact.Known(v.truth("BootPartition"), fact.Source{})
-		}
+		p.Active = v.truth("BootPartition")
 	} else if !known.gpt.IsZero() {
 		p.Type = known.gpt
 	}

@@ -72,9 +72,10 @@ func swapped(original, clone *machine.Contents) string {
 	return ""
 }
 
-// empty reports whether the disk is known to have no partition.
+// empty reports whether the disk is known to have no partition, as far as systems see.
 func empty(c *machine.Contents) bool {
-	return len(c.Layout.Partitions) == 0 && c.TableKnown() && !c.Layout.Open
+	return len(c.Layout.Partitions) == 0 && c.TableKnown() &&
+		(!c.Layout.Open || c.Layout.Style == disk.StyleNone)
 }
 
 func used(c *machine.Contents) uint64 {

@@ -1,6 +1,8 @@
 package compare
 
 import (
+	"slices"
+
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -52,6 +54,11 @@ func copyRow(a, b side, label string) Row {
 	return r
 }
 
+// toldOfCopies are the problems of one copy of the table that a listing tells of.
+var toldOfCopies = []disk.ProblemCode{
+	disk.CodeGPTPrimaryToldDamaged, disk.CodeGPTBackupToldDamaged, disk.CodeGPTBackupMisplaced,
+}
+
 func tableCopy(s side, label string) value {
 	if s.Contents == nil || s.Contents.Layout.Style == disk.StyleUnknown {
 		return s.none(false)
@@ -66,7 +73,17 @@ func tableCopy(s side, label string) value {
 	}
 	src := fact.Source{Origin: fact.Bytes, Structure: "GPT header (" + c.Which + ")", Field: "Signature",
 		Offset: disk.Span(c.Header.LBA, l.SectorSize), Length: 92}
+	if l.GPT.Told() {
+		src = fact.Source{}
+		for _, p := range l.Problems {
+			if c.Lost() && slices.Contains(toldOfCopies, p.Code) {
+				src = p.Source
+			}
+		}
+	}
 	switch {
+	case c.State == disk.CopyTold && (l.GPT.Primary.Lost() || l.GPT.Backup.Lost()):
+		return s.value(present, "listed, as the good one", fact.Source{})
 	case c.State == disk.CopyTold:
 		return s.value(unknown, "listed: which copy is not told", fact.Source{})
 	case c.State == disk.CopyNotCaptured:

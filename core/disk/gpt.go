@@ -57,6 +57,12 @@ func (g *GPT) Valid() *GPTCopy {
 	return nil
 }
 
+// Told reports whether the partitions are known from what a system or a tool listed of one of the
+// copies, and not from their bytes. Where it says that one is damaged, it read the other.
+func (g *GPT) Told() bool {
+	return g != nil && (g.Primary.State == CopyTold || g.Backup.State == CopyTold)
+}
+
 // differing is the number of the first entry in which two good copies differ; 0 for none.
 func (g *GPT) differing() int {
 	if g.Primary.State != CopyGood || g.Backup.State != CopyGood {

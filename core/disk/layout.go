@@ -48,7 +48,7 @@ type Layout struct {
 // Told reports whether the tables are known from a listing or a person, and not from their
 // bytes.
 func (l *Layout) Told() bool {
-	return (l.MBR == nil || l.MBR.BootCode == nil) && (l.GPT == nil || l.GPT.Primary.State == CopyTold)
+	return (l.MBR == nil || l.MBR.BootCode == nil) && (l.GPT == nil || l.GPT.Told())
 }
 
 // SectorsUnknown stands for the capacity of a disk of which nobody told it.

@@ -61,7 +61,11 @@ const (
 	EitherUnits
 )
 
-var sizeForm = regexp.MustCompile(`^([\d., \x{00A0}\x{202F}']*\d)\s*([kmgtpe]?)(i?)(b|o|bytes?|octets?)?$`)
+// Its words are those of systems in other languages, too: 238 G octets, 465 Gбайт.
+var sizeForm = regexp.MustCompile(`^([\d., \x{00A0}\x{202F}']*\d)\s*([kmgtpeкмгтп]?)([iи]?)(b|o|б|\s?bytes?|\s?octets?|\s?байта?)?$`)
+
+// latin are the prefixes of units that are written in Cyrillic.
+var latin = strings.NewReplacer("к", "k", "м", "m", "г", "g", "т", "t", "п", "p", "и", "i")
 
 // ParseSize reads a size as labels, screens and listings give it: "500107862016",
 // "465.8 GiB", "232 GB", "465,8 G". It is rounded when it has a unit. With
@@ -72,6 +76,7 @@ func ParseSize(s string, units Units) (bytes int64, rounded bool, err error) {
 	if m == nil {
 		return 0, false, fmt.Errorf("%q is no size: expected a number of bytes, or one with a unit such as 232 GB or 465.8 GiB", s)
 	}
+	m[2], m[3] = latin.Replace(m[2]), latin.Replace(m[3])
 	digits := plainNumber(m[1], m[2] == "")
 	if m[2] == "" {
 		n, err := strconv.ParseInt(digits, 10, 64)

@@ -30,6 +30,8 @@ type Described struct {
 	Line       int  // where the disk itself is told of
 	StyleLine  int
 	IDLine     int
+	// Warned is what the tool that listed the disk says of its tables.
+	Warned []Warning
 }
 
 // DescribedPartition is a partition as it is told of. Zero values are unknown.
@@ -94,7 +96,9 @@ func (d *Described) Contents() *Contents {
 		l.Style = disk.StyleUnknown
 	}
 	d.tellTables(l)
-	l.Open = !d.Whole
+	// A tool that knows no table may meet one that firmware goes by: the GPT's backup, or a GPT
+	// without its protective record.
+	l.Open = !d.Whole || l.Style == disk.StyleNone && d.Source.Origin == fact.Text
 	next := uint64(2048)
 	for _, p := range d.Partitions {
 		part := d.partition(p, sectorSize, next)
@@ -116,6 +120,7 @@ func (d *Described) tellTables(l *disk.Layout) {
 		l.MBR.Entries[0] = disk.MBREntry{Number: 1, Type: disk.MBRTypeProtective, Start: 1, Length: 1}
 		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Which: "primary", State: disk.CopyTold},
 			Backup: disk.GPTCopy{Which: "backup", State: disk.CopyTold}}
+		d.warn(l)
 	case disk.StyleMBR:
 		l.MBR = &disk.MBR{Signature: true}
 		if n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(d.ID), "0x"), 16, 32); err == nil {

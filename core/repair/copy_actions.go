@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/machine"
 )
@@ -41,6 +42,11 @@ func copyAgain(m machine.Machine, _ course.Stage) []move {
 	}
 	bytes := float64(amount(o.Contents, whole))
 	minutes := 10 + int(bytes/perHour*60)
+	nothing := "Nothing that is on the clone can be put right."
+	if c := d.Contents; c.SearchEnded() {
+		nothing = fmt.Sprintf("Nothing that was found on the clone can be put right. Volumes were looked for up to %s of it: a capture with a thorough search may find some for which the table is written anew, and changes nothing.",
+			disk.Binary(disk.Span(c.FoundUpTo, c.Layout.SectorSize)))
+	}
 	how := "By the space in use, the largest partition made smaller: it fits."
 	tools := map[Toolbox]func() []Command{OldDrive: func() []Command { return copyByHand(o, d, whole) }}
 	if whole {
@@ -49,7 +55,7 @@ func copyAgain(m machine.Machine, _ course.Stage) []move {
 	if whole && toldApart(o, d) {
 		tools[Linux] = func() []Command { return copyCommands(o) }
 	}
-	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: fmt.Sprintf("Nothing that is on the clone can be put right. %s Copying takes %d to %d minutes on most pairs of drives.", how, int(bytes/perMinuteFast)+1, minutes),
+	mv := onDisk(m, PlanStep{Action: "copy-again", Title: "Copy the original onto the clone's drive again", Why: fmt.Sprintf("%s %s Copying takes %d to %d minutes on most pairs of drives.", nothing, how, int(bytes/perMinuteFast)+1, minutes),
 		Risk: RiskReal, Minutes: minutes, Save: "Whatever on the clone is still wanted: it is overwritten whole.", Undo: "None: what was on the clone is gone."},
 		"copy-again", changed, tools)
 	mv.result = with(mv.result, o.Name, func(d *machine.Drive) { d.Attached = fact.Known(false, afterRepair) })

@@ -215,7 +215,7 @@ func toldOnly(m machine.Machine) bool {
 
 // isTold reports whether a listing or a person tells of a disk, and not its bytes.
 func isTold(c *machine.Contents) bool {
-	return c.Layout.GPT != nil && c.Layout.GPT.Primary.State == disk.CopyTold ||
+	return c.Layout.GPT.Told() ||
 		slices.ContainsFunc(c.Volumes, func(v machine.Volume) bool { return v.Told })
 }
 

@@ -59,7 +59,7 @@ func isESP(k *course.Walk, d *machine.Drive, i int) bool {
 // before.
 func tableAsked(d *machine.Drive) bool {
 	l := &d.Contents.Layout
-	return l.Style == disk.StyleGPT && l.GPT.Valid() == nil && l.GPT.Primary.State != disk.CopyTold
+	return l.Style == disk.StyleGPT && l.GPT.Valid() == nil && !l.GPT.Told()
 }
 
 // notListed asks whether the drive has a boot partition that the evidence does not show:

@@ -123,13 +123,17 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		return false
 	}
 	switch {
-	case g.Primary.State == disk.CopyTold:
+	case g.Told() && !toldSound(k, a, d, facts):
+		return false
+	case g.Told():
 		if d.Contents.Origin().Origin == fact.Typed {
 			a.Pass(course.StageTable, "A person told of the partitions of "+d.Called()+".", facts...)
 		} else {
 			a.Pass(course.StageTable, "A system listed the partitions of "+d.Called()+".", facts...)
 		}
-		a.Risk("table-copy-not-told", "Which copy of the partition table the system read is not told: the primary may be damaged.")
+		if g.Primary.State == disk.CopyTold && g.Backup.State == disk.CopyTold {
+			a.Risk("table-copy-not-told", "Which copy of the partition table the system read is not told: the primary may be damaged.")
+		}
 	case g.Primary.State == disk.CopyGood:
 		a.Pass(course.StageTable, "The primary partition table is valid.", facts...)
 	case g.Primary.State == disk.CopyNotCaptured:
@@ -157,6 +161,20 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		a.Risk(course.Rule(p.Code), p.Text, machine.ProblemFact(p, d.Name))
 	}
 	return true
+}
+
+// toldSound judges a table of which a listing tells: what lists partitions reads the backup, too,
+// and most tools do not say so.
+func toldSound(k *course.Walk, a *course.Attempt, d *machine.Drive, facts []machine.Fact) bool {
+	g := d.Contents.Layout.GPT
+	switch {
+	case g.Backup.Lost() || k.Choice(firmware.UsesBackupGPT, course.StageTable, d, ""):
+		return true
+	case g.Primary.State == disk.CopyTold && k.Evidence(d, course.StageTable, "gpt-told", "Is the primary partition table of "+d.Called()+" valid? What lists partitions reads the backup, too.",
+		"In a running Linux: sgdisk --verify with the disk's name says it. Or take a capture of "+d.Called()+"."):
+		return true
+	}
+	return a.Block("backup-unused", course.StageTable, "The primary partition table is damaged, and this firmware does not use the backup.", facts...)
 }
 
 // loneRecords judges a disk whose GPT is gone. Where ordinary records stand beside the

@@ -43,6 +43,8 @@ var means = map[disk.ProblemCode]string{
 	disk.CodeGPTManyPartitions:     "Those behind the bound were not looked at.",
 	disk.CodeGPTMyLBA:              "The firmware passes this copy over and takes the other, where that is sound.",
 	disk.CodeGPTNoneValid:          "The firmware sees no partitions: it does not start.",
+	disk.CodeGPTPrimaryToldDamaged: "Firmware that takes the backup starts; boot code and some firmware read the primary alone.",
+	disk.CodeGPTBackupToldDamaged:  "It starts by the primary alone; a damaged primary would then be the end of it.",
 	disk.CodeGPTPrimaryAbsent:      "Firmware that takes the backup starts; boot code and some firmware read the primary alone.",
 	disk.CodeGPTProtectiveUnsigned: "Some firmware looks for the GPT only behind a signed record, and boot code is run by none.",
 	disk.CodeGPTRevision:           "Firmware goes by the checksums; programs may refuse it.",
