@@ -1,10 +1,12 @@
 package listing
 
 import (
+	_ "embed"
 	"path"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
@@ -140,10 +142,34 @@ func fdiskPartition(l *Listing, d *machine.Described, m []string, n int) {
 		p.Active = fact.Known(m[3] != "", fact.Source{})
 		setType(p, kind[1])
 	case d.Style == disk.StyleGPT:
-		p.Type = typesInWords[strings.ToLower(m[8])]
+		p.Type = typeInWords(m[8])
 	}
 	p.TypeOpen = p.Type.IsZero() && p.MBRType == 0
 	l.mark(n, Understood, "partition %d of %s", number, d.Name)
+}
+
+// translated holds util-linux's names of GPT types and what they are in its other languages: the
+// catalogues of Debian's util-linux-locales 2.38.1.
+//
+//go:embed typenames.txt
+var translated string
+
+var inEnglish = sync.OnceValue(func() map[string]string {
+	names := map[string]string{}
+	for line := range strings.Lines(translated) {
+		english, other, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		names[other] = english
+	}
+	return names
+})
+
+// typeInWords is the type that a tool calls so.
+func typeInWords(name string) disk.GUID {
+	name = strings.ToLower(name)
+	if english, is := inEnglish()[name]; is {
+		name = english
+	}
+	return typesInWords[name]
 }
 
 // typesInWords are the names of GPT types that the tools print, in English: util-linux,

@@ -64,13 +64,6 @@ func TestEveryLanguageOfDebiansTools(t *testing.T) {
 			want := in("en")
 			for _, language := range languages(t, tool) {
 				got := in(language)
-				if tool == "util-linux" {
-					for i := range got.Disks[0].Partitions { // its words for types are translated, its numbers are not
-						if p, q := &got.Disks[0].Partitions[i], want.Disks[0].Partitions[i]; style == disk.StyleGPT {
-							p.Type, p.TypeOpen = q.Type, q.TypeOpen
-						}
-					}
-				}
 				assert.Equal(t, want.Disks, got.Disks, "%s of %s in %s", style, tool, language)
 			}
 		}

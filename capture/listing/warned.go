@@ -39,8 +39,8 @@ var forms = []struct {
 }{
 	{regexp.MustCompile(`^Caution: invalid main GPT header, but valid backup|^Main (?:header|partition table): ERROR$`), disk.CodeGPTPrimaryToldDamaged},
 	{regexp.MustCompile(`^Caution: invalid backup GPT header, but valid main header|^Backup (?:header|partition table): ERROR$`), disk.CodeGPTBackupToldDamaged},
-	{regexp.MustCompile(`^Found valid GPT with corrupt MBR`), disk.CodeGPTUnprotected},
-	{regexp.MustCompile(`\bcontains GPT signatures, indicating that it has a GPT table\.`), disk.CodeGPTUnprotected},
+	{regexp.MustCompile(`^Found valid GPT with corrupt MBR`), disk.CodeMBRToldDamaged},
+	{regexp.MustCompile(`\bcontains GPT signatures, indicating that it has a GPT table\.`), disk.CodeMBRToldDamaged},
 	{regexp.MustCompile(`^Found valid GPT with hybrid MBR`), disk.CodeMBRHybrid},
 }
 

@@ -36,7 +36,9 @@ var damagedGPT = []struct {
 			"fdisk": disk.CodeGPTBackupMisplaced, "sfdisk": disk.CodeGPTBackupMisplaced, "parted": disk.CodeGPTBackupMisplaced,
 		}},
 	{"no protective record", func(raw []byte) []byte { clear(raw[:512]); return raw },
-		map[string]disk.ProblemCode{"gdisk": disk.CodeGPTUnprotected, "sgdisk": disk.CodeGPTUnprotected}},
+		map[string]disk.ProblemCode{"gdisk": disk.CodeMBRToldDamaged, "sgdisk": disk.CodeMBRToldDamaged}},
+	{"no 55 AA", func(raw []byte) []byte { clear(raw[510:512]); return raw },
+		map[string]disk.ProblemCode{"gdisk": disk.CodeMBRToldDamaged, "sgdisk": disk.CodeMBRToldDamaged}},
 	{"nothing", func(raw []byte) []byte { return raw }, nil},
 }
 
@@ -99,6 +101,11 @@ func saysTheSame(t *testing.T, bytes, told *machine.Contents, want disk.ProblemC
 	case disk.CodeGPTBackupToldDamaged:
 		assert.True(t, g.Backup.Lost() && told.Layout.GPT.Backup.Lost())
 		assert.False(t, g.Primary.Lost() || told.Layout.GPT.Primary.Lost())
+	case disk.CodeMBRToldDamaged:
+		_, unprotected := bytes.Layout.Find(disk.CodeGPTUnprotected)
+		_, unsigned := bytes.Layout.Find(disk.CodeGPTProtectiveUnsigned)
+		assert.True(t, unprotected || unsigned)
+		assert.Nil(t, told.Layout.MBR)
 	default:
 		_, there := bytes.Layout.Find(want)
 		assert.True(t, there, "the bytes have no such problem")

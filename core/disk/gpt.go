@@ -163,24 +163,20 @@ func readGPTCopy(d *Disk, which string, lba uint64) (GPTCopy, []Problem) {
 	c.Entries = decodeGPTEntries(array, c.Header, d.sectorSize)
 	problems = append(problems, arrayProblems...)
 	c.State = CopyGood
-	switch {
-	case all(problems, CodeGPTRevision): // firmware goes by the checksums
-	case all(problems, CodeGPTArrayNotCaptured):
-		c.State, problems = CopyNotCaptured, nil
-	default:
-		c.State = CopyDamaged
-	}
-	return c, problems
-}
-
-// all reports whether the problems, if there are any, have one code.
-func all(problems []Problem, code ProblemCode) bool {
 	for _, p := range problems {
-		if p.Code != code {
-			return false
+		switch {
+		case p.Code == CodeGPTRevision: // firmware goes by the checksums
+		case p.Code != CodeGPTArrayNotCaptured:
+			c.State = CopyDamaged
+			return c, problems
+		default:
+			c.State = CopyNotCaptured
 		}
 	}
-	return true
+	if c.State == CopyNotCaptured {
+		problems = nil
+	}
+	return c, problems
 }
 
 func decodeGPTHeader(raw []byte, lba uint64) GPTHeader {

@@ -222,6 +222,7 @@ func (l *Layout) fromGPT() {
 		l.Open = l.Open || wraps
 		return
 	}
+	l.Open = l.Open || l.GPT.Primary.State == CopyNotCaptured // it may tell of others
 	if use.Which == "backup" && l.GPT.Primary.State == CopyAbsent {
 		l.Problems = append(l.Problems, problem(CodeGPTPrimaryAbsent,
 			primarySignature(l.SectorSize),

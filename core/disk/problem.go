@@ -58,6 +58,7 @@ const (
 	CodeMBRSignature          ProblemCode = "mbr-signature"
 	CodeMBRStatus             ProblemCode = "mbr-status"
 	CodeMBRTwoActive          ProblemCode = "mbr-two-active"
+	CodeMBRToldDamaged        ProblemCode = "mbr-told-damaged"
 	CodeMBRUnreadable         ProblemCode = "mbr-unreadable"
 	CodeNotReadToItsEnd       ProblemCode = "not-read-to-its-end"
 	CodeUnreadable            ProblemCode = "unreadable"

@@ -12,7 +12,7 @@ var warnings = map[disk.ProblemCode]string{
 	disk.CodeGPTPrimaryToldDamaged: "The tool that listed the partitions found the primary table damaged, and listed the backup.",
 	disk.CodeGPTBackupToldDamaged:  "The tool that listed the partitions found the backup table damaged.",
 	disk.CodeGPTBackupMisplaced:    "The tool that listed the partitions found the backup table not in the last sector: the disk is larger than the one that the table was written for.",
-	disk.CodeGPTUnprotected:        "The tool that listed the partitions found no protective MBR before the GPT; firmware may not look for it.",
+	disk.CodeMBRToldDamaged:        "The tool that listed the partitions found no valid MBR before the GPT: without a protective record, or without 55 AA, firmware may not look for the GPT.",
 	disk.CodeMBRHybrid:             "The tool that listed the partitions found a hybrid MBR: ordinary records stand beside the protective one.",
 }
 
@@ -32,8 +32,8 @@ func (d *Described) warn(l *disk.Layout) {
 			l.GPT.Backup.State = disk.CopyDamaged
 		case disk.CodeGPTBackupMisplaced:
 			l.GPT.Backup.State = disk.CopyAbsent
-		case disk.CodeGPTUnprotected:
-			l.MBR = nil // what stands in sector 0 instead is not told
+		case disk.CodeMBRToldDamaged:
+			l.MBR = nil // which of the two it lacks is not told
 		}
 	}
 	if !l.GPT.Told() { // it contradicts itself

@@ -195,6 +195,10 @@ func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 		overlap := j != i && p.Start < q.End() && q.Start < p.End()
 		bad = bad || overlap && !outside(l.Partitions[min(i, j)])
 	}
+	if bad && l.GPT.Primary.State == disk.CopyNotCaptured && !k.Evidence(d, course.StageBootPartition, "gpt-places",
+		"Does the primary partition table of "+d.Called()+" tell of the same places as the backup?", "Add at least the first 34 sectors of "+d.Called()+" as evidence.") {
+		return false
+	}
 	return bad && k.Choice(firmware.SkipsMisplacedPartitions, course.StageBootPartition, d, "")
 }
 

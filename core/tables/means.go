@@ -56,6 +56,7 @@ var means = map[disk.ProblemCode]string{
 	disk.CodeMBRSignature:          "Legacy firmware does not run sector 0, and no table is seen.",
 	disk.CodeMBRStatus:             "Boot code refuses the table, and tools take it for none.",
 	disk.CodeMBRTwoActive:          "Boot code refuses the table.",
+	disk.CodeMBRToldDamaged:        "Much firmware looks for a GPT only behind the record, some only where it is signed.",
 	disk.CodeMBRUnreadable:         "Nothing is known of the table; the drive may be failing.",
 	disk.CodeNotReadToItsEnd:       "What was not read is not known.",
 	disk.CodeUnreadable:            "The drive may be failing: copy what is needed before anything else.",

@@ -21,6 +21,7 @@ import (
 	"latchkey/capture/listing"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/demo"
@@ -64,6 +65,9 @@ func machines(t *testing.T) []whole {
 			list = append(list, w)
 		}
 	}
+	for _, w := range slices.Clone(list) {
+		list = append(list, w.elsewhere())
+	}
 	for _, c := range demo.Cases() {
 		list = append(list, demonstrated(t, c))
 	}
@@ -92,6 +96,24 @@ func side(n int, do func(i int)) {
 		})
 	}
 	wg.Wait()
+}
+
+// elsewhere is the same machine with a firmware that makes some choices otherwise.
+func (w whole) elsewhere() whole {
+	h := fnv.New64a()
+	h.Write([]byte(w.name))
+	r := rand.New(rand.NewPCG(h.Sum64(), *seed+1))
+	w.machine = weaker.Copy(w.machine)
+	for range 1 + r.IntN(6) {
+		c := firmware.Choices[r.IntN(len(firmware.Choices))]
+		if len(w.machine.DeviceOrder) > 0 && strings.HasPrefix(c.Key, "starts") {
+			continue // the list shows what it starts from
+		}
+		made, _ := w.machine.Firmware.Behaviour.Of(c).Get()
+		w.machine.Firmware.Behaviour = w.machine.Firmware.Behaviour.With(c, fact.Tell(!made))
+		w.name += ", not " + c.Key
+	}
+	return w
 }
 
 func prepared(t *testing.T, s truth.Scenario) whole {

@@ -4,6 +4,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -23,10 +24,13 @@ type slow struct {
 	io.ReaderAt
 	from int64
 	wait chan struct{}
+	held sync.Once
+	at   chan struct{} // closed once a read waits
 }
 
 func (s *slow) ReadAt(b []byte, off int64) (int, error) {
 	if s.wait != nil && off > s.from && off < 60<<30 {
+		s.held.Do(func() { close(s.at) })
 		<-s.wait
 	}
 	return s.ReaderAt.ReadAt(b, off)
@@ -71,9 +75,10 @@ func TestLookingThroughADrive(t *testing.T) {
 	assert.Contains(t, page, "Its table tells of no partition. Volumes were looked for up to 7.75 GiB: 0 found.")
 	assert.Contains(t, page, "Look through all of sda for volumes")
 	wait := make(chan struct{})
-	drive.wait = wait
+	drive.wait, drive.at = wait, make(chan struct{})
 	p.types("3")
 	p.sees("30 GiB of 64 GiB, 0 found")
+	<-drive.at // else it would end before anybody saw that it is to
 	p.press(tcell.KeyEnter)
 	p.sees("It ends as soon as the drive has answered.")
 	close(wait)

@@ -271,7 +271,7 @@ function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
                 {groupNumbers(p.text)}{" "}
                 <Button
                   sx={{ p: 0, minWidth: 0 }}
-                  aria-label={`Show the bytes: ${p.text}`}
+                  aria-label={`Show the ${origin[p.source.origin]}: ${p.text}`}
                   onClick={() =>
                     onDetail({
                       title: "Found on the way",
@@ -279,7 +279,9 @@ function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
                       facts: [
                         {
                           label: `${p.source.structure ?? ""} ${p.source.field ?? ""}`.trim(),
-                          value: p.want ? `${p.got} (expected ${p.want})` : "see the bytes",
+                          value: p.want
+                            ? `${p.got} (expected ${p.want})`
+                            : `see the ${origin[p.source.origin]}`,
                           source: p.source,
                         },
                       ],
@@ -287,7 +289,7 @@ function DiskFacts({ caseId, role, disk, onDetail }: FactsProps) {
                     })
                   }
                 >
-                  bytes
+                  {origin[p.source.origin]}
                 </Button>
               </li>
             ))}
