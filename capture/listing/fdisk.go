@@ -225,6 +225,9 @@ func readSgdisk(t *text, l *Listing) {
 		case strings.Contains(lower, "found valid gpt with"):
 			r.style, r.certain = disk.StyleGPT, true
 			r.doubtful = r.doubtful || strings.Contains(lower, "corrupt")
+		case strings.Contains(lower, "valid mbr and"):
+			r.style, r.doubtful, r.certain, r.asked = "", true, false, true // it asks which of the two to list
+		case r.asked:
 		case strings.Contains(lower, "valid mbr") || strings.Contains(lower, "mbr: mbr only"):
 			r.style = disk.StyleMBR
 		case strings.Contains(lower, "creating new gpt") || strings.Contains(lower, "not a valid") || strings.Contains(lower, "damaged"),
@@ -252,6 +255,7 @@ type sgdisk struct {
 	style    disk.Style                  // "" where it is not told
 	doubtful bool
 	certain  bool // of the style alone
+	asked    bool
 	sector   int64
 	number   int
 }

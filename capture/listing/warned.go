@@ -47,7 +47,7 @@ var forms = []struct {
 // banners are the lines around listings that tell nothing.
 var banners = regexp.MustCompile(`(?i)^(GPT fdisk \(gdisk\) version|Partition table scan:$|(MBR|BSD|APM|GPT): [a-z ]+$|(Main|Backup) (header|partition table): OK$|` +
 	`Warning: Invalid CRC on |Warning! (?:One or more CRCs|Main and backup partition tables differ|Main partition table CRC)|` +
-	`Caution! After loading partitions|on the recovery & transformation menu|instead of main partition table!|from backup!$|(?:backup )?header from main header\.$|GPT PMBR size mismatch|Microsoft DiskPart|\(C\) |Copyright \(C\)|On computer: |Fix/Ignore\?)`)
+	`Caution! After loading partitions|on the recovery & transformation menu|instead of main partition table!|from backup!$|(?:backup )?header from main header\.$|GPT PMBR size mismatch|Found valid MBR and|\d - (?:MBR|GPT|Create blank GPT)$|Microsoft DiskPart|\(C\) |Copyright \(C\)|On computer: |Fix/Ignore\?)`)
 
 // warned gives each disk what was said of it: that stands before the disk. What stands before the
 // first of several may be of any: where all was written to a file, the warnings come first.

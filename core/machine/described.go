@@ -137,6 +137,7 @@ func (d *Described) partition(p DescribedPartition, sectorSize int, next uint64)
 		Rough: p.Rounded || p.Length <= 0, Source: d.at(p.Line),
 	}
 	part.TypeOpen = p.TypeOpen
+	part.Logical = d.Style == disk.StyleMBR && p.Number > 4
 	active, told := p.Active.Get()
 	part.Active, part.ActiveOpen = active, !told && d.Style != disk.StyleGPT
 	if p.Start >= 0 {

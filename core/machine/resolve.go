@@ -374,22 +374,9 @@ func (d *Drive) ResolveNode(node *firmware.PartitionNode) []int {
 		if node.MBR {
 			mbr := d.Contents.Layout.MBR
 			return mbr != nil && d.Contents.Layout.Style == disk.StyleMBR && mbr.DiskSignature == node.Signature &&
-				(p.Number == int(node.Number) || d.Contents.Extended(p) == int(node.Number))
+				(p.Number == int(node.Number) || d.Contents.Extended(p) == int(node.Number) ||
+					d.Contents.ExtendedOpen(p) && node.Number <= 4)
 		}
 		return !p.GUID.IsZero() && p.GUID == node.GUID
 	})
-}
-
-// Extended is the number of the extended partition that a logical one lies in, 0 for any
-// other.
-func (c *Contents) Extended(p disk.Partition) int {
-	if !p.Logical || c.Layout.MBR == nil {
-		return 0
-	}
-	for _, e := range c.Layout.MBR.Entries {
-		if e.Extended() && e.Start <= p.Start && p.Start < e.Start+e.Length {
-			return e.Number
-		}
-	}
-	return 0
 }

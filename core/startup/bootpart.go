@@ -153,7 +153,7 @@ func bootVolume(k *course.Walk, d *machine.Drive, i int) bool {
 	p := d.Contents.Layout.Partitions[i]
 	return k.Evidence(d, course.StageBootPartition, "esp",
 		fmt.Sprintf("Is the boot partition %d of %s a FAT volume with a loader?", p.Number, d.Called()),
-		fmt.Sprintf("Add the sectors from %d on as evidence.", p.Start))
+		fmt.Sprintf("Take a capture of %s, or add its sectors from %d on as evidence.", d.Called(), p.Start))
 }
 
 // partitionOf names a partition for a question.
@@ -196,7 +196,7 @@ func misplaced(k *course.Walk, d *machine.Drive, i int) bool {
 		bad = bad || overlap && !outside(l.Partitions[min(i, j)])
 	}
 	if bad && l.GPT.Primary.State == disk.CopyNotCaptured && !k.Evidence(d, course.StageBootPartition, "gpt-places",
-		"Does the primary partition table of "+d.Called()+" tell of the same places as the backup?", "Add at least the first 34 sectors of "+d.Called()+" as evidence.") {
+		"Does the primary partition table of "+d.Called()+" tell of the same places as the backup?", "Take a capture of "+d.Called()+", or add at least its first 34 sectors as evidence.") {
 		return false
 	}
 	return bad && k.Choice(firmware.SkipsMisplacedPartitions, course.StageBootPartition, d, "")
@@ -213,7 +213,7 @@ func runs(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, t target) 
 	f, ok := v.Loader(t.path)
 	if !ok && disk.IsNotCaptured(v.LoaderErr) || ok && f.Missing() {
 		if !k.Evidence(d, course.StageLoader, "loader", fmt.Sprintf("Is %s on partition %d of %s a sound program?", t.path, a.Partition, d.Called()),
-			"Add more of the beginning of "+d.Called()+" as evidence: the whole boot partition if possible.") {
+			"Take a capture of "+d.Called()+", or add more of its beginning as evidence: the whole boot partition if possible.") {
 			return a.Block("loader-missing-evidence", course.StageLoader, "The loader is not in evidence.")
 		}
 		a.Steps = append(a.Steps, course.Step{Rule: "loader-missing-evidence", Stage: course.StageLoader, State: course.Unproven, Text: "The loader is not in evidence."})

@@ -21,7 +21,7 @@ func readable(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 		}
 	}
 	if k.Evidence(d, course.StageTable, "contents", "What does "+d.Called()+" hold? Nothing of its partition table is in evidence.",
-		"Add the first sectors of "+d.Called()+" as evidence.") {
+		"Take a capture of "+d.Called()+", or add its first sectors as evidence.") {
 		a.Steps = append(a.Steps, course.Step{Rule: "table-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "Nothing of the partition table is in evidence."})
 		a.HandsOver = true
 		return false

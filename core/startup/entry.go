@@ -231,6 +231,10 @@ func matches(k *course.Walk, path firmware.Path, d *machine.Drive, i int) bool {
 	if p.Logical && node.MBR && path.Bus == "" {
 		if byExtended := k.Choice(firmware.EntryNamesExtended, course.StageOrder, nil, ""); byExtended {
 			number, place = d.Contents.Extended(p) == int(node.Number), place || !number
+			if d.Contents.ExtendedOpen(p) {
+				number = k.Evidence(d, course.StageOrder, fmt.Sprintf("extended-%d", node.Number),
+					fmt.Sprintf("Does the extended partition of %s have the number %d?", d.Called(), node.Number), "Take a capture of "+d.Called()+".")
+			}
 		}
 	}
 	switch {

@@ -95,7 +95,7 @@ func legacyDevice(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 // untoldSector0 follows a start from a disk of which sector 0 is not in the evidence.
 func untoldSector0(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	if !k.Evidence(d, course.StageTable, "sector-0", "Does sector 0 of "+d.Called()+" hold boot code?",
-		"Add the first sector of "+d.Called()+" as evidence.") {
+		"Take a capture of "+d.Called()+", or add its first sector as evidence.") {
 		return a.Block("sector-0-missing-evidence", course.StageTable, "Sector 0 is not in evidence.")
 	}
 	a.Unproven("sector-0-missing-evidence", course.StageTable, "Sector 0 is not in evidence.", course.HowCapture)

@@ -102,7 +102,7 @@ func sector0Open(l *disk.Layout) bool {
 func guarded(k *course.Walk, d *machine.Drive) bool {
 	return !k.Choice(firmware.NeedsProtectiveMBR, course.StageTable, nil, "") ||
 		k.Evidence(d, course.StageTable, "sector-0", "Does a protective MBR in sector 0 guard the GPT of "+d.Called()+"?",
-			"Add the first sector of "+d.Called()+" as evidence.")
+			"Take a capture of "+d.Called()+", or add its first sector as evidence.")
 }
 
 func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout) bool {
@@ -138,7 +138,7 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		a.Pass(course.StageTable, "The primary partition table is valid.", facts...)
 	case g.Primary.State == disk.CopyNotCaptured:
 		if !k.Evidence(d, course.StageTable, "gpt", "Is the primary partition table of "+d.Called()+" valid?",
-			"Add at least the first 34 sectors of "+d.Called()+" as evidence.") {
+			"Take a capture of "+d.Called()+", or add at least its first 34 sectors as evidence.") {
 			return a.Block("table-missing-evidence", course.StageTable, "The primary partition table is not in evidence.")
 		}
 		a.Steps = append(a.Steps, course.Step{Rule: "table-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is not in evidence."})
@@ -149,7 +149,7 @@ func uefiGPT(k *course.Walk, a *course.Attempt, d *machine.Drive, l *disk.Layout
 		a.Pass(course.StageTable, "The primary partition table is damaged; the backup is good and the firmware uses it.", facts...)
 	case g.Backup.State == disk.CopyNotCaptured:
 		if !k.Evidence(d, course.StageTable, "gpt-backup", "Is there a good backup table at the end of "+d.Called()+"? The primary is "+string(g.Primary.State)+".",
-			"Add the last 33 sectors of "+d.Called()+" as evidence.") {
+			"Take a capture of "+d.Called()+", or add its last 33 sectors as evidence.") {
 			return a.Block("backup-missing-evidence", course.StageTable, "The primary partition table is "+string(g.Primary.State)+"; the backup is not in evidence.", facts...)
 		}
 		a.Steps = append(a.Steps, course.Step{Rule: "backup-missing-evidence", Stage: course.StageTable, State: course.Unproven, Text: "The primary partition table is damaged; the backup is not in evidence.",

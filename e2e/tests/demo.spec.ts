@@ -25,7 +25,7 @@ const endings: [string, RegExp][] = [
   ["Cargo server, Long Quay", /Starts: the machine comes up from the clone/],
   ["Ticket server, on the telephone", /Stops at the configuration: the store looks for .* not there/],
   ["Galley computer, ferry Sandpiper", /Depends on 2 facts/],
-  ["Radar desk computer", /Depends on one fact/],
+  ["Radar desk computer", /Depends on 2 facts/],
   ["Radio room laptop, read aloud", /Stops at the boot partition: the clone has no EFI system partition/],
 ];
 

@@ -39,6 +39,9 @@ func TestPlansOnLessEvidenceHold(t *testing.T) {
 		s := truth.Random(*seed*1_000_000 + uint64(i))
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			w := prepared(t, s)
+			if i%2 == 1 {
+				w = w.elsewhere()
+			}
 			full := startup.Simulate(w.machine).Verdict
 			if full != startup.Stops && full != startup.StartsOriginal {
 				return
@@ -88,6 +91,7 @@ func carriedOut(t *testing.T, w *whole, plan repair.Plan) (m machine.Machine, an
 	}
 	m, err = capture.Load(filepath.Join(dir, "machine.json"))
 	require.NoError(t, err)
+	m.Firmware.Behaviour = w.machine.Firmware.Behaviour
 	return m, "", nil
 }
 

@@ -35,6 +35,8 @@ var (
 	count = flag.Int("weakenings", 24, "how often each machine is weakened")
 	seed  = flag.Uint64("seed", 1, "another one draws others")
 	drawn = flag.Int("machines", 40, "how many machines are drawn at random beside the others")
+
+	otherwise = flag.Int("otherwise", 4, "each how many machines stand beside themselves with another firmware")
 )
 
 // whole is a machine of which everything is known, with its disks.
@@ -65,8 +67,10 @@ func machines(t *testing.T) []whole {
 			list = append(list, w)
 		}
 	}
-	for _, w := range slices.Clone(list) {
-		list = append(list, w.elsewhere())
+	for i, w := range slices.Clone(list) {
+		if i%*otherwise == 0 {
+			list = append(list, w.elsewhere())
+		}
 	}
 	for _, c := range demo.Cases() {
 		list = append(list, demonstrated(t, c))
