@@ -91,6 +91,8 @@ func (t *text) in(w way, format Format) (*Listing, error) {
 	if err := l.read(&as, format); err != nil {
 		return nil, err
 	}
+	l.byPath()
+	l.warned(&as)
 	l.placeVolumes()
 	return l, nil
 }

@@ -24,10 +24,10 @@ const pathNamed = "Disk with path "
 
 // byPath gives the partitions that a path names to the one disk of that name, where no other disk
 // and no other path has it.
-func (l *Listing) byPath(paths map[string]string) {
+func (l *Listing) byPath() {
 	of := map[string][]string{} // paths by the disk that may be meant
 	meant := map[string]string{}
-	for name, path := range paths {
+	for name, path := range l.paths {
 		d := l.known(name)
 		if d == nil {
 			continue

@@ -221,7 +221,6 @@ func (l *Listing) read(t *text, format Format) error {
 		readers[format].read(t, l)
 		l.doubt(t, 0)
 		l.source(format)
-		l.warned(t)
 		return nil
 	}
 	var problems []string
@@ -249,12 +248,8 @@ func (l *Listing) read(t *text, format Format) error {
 	switch {
 	case len(l.Parts) == 1:
 		l.Format = l.Parts[0]
-		l.byPath(l.paths)
-		l.warned(t)
 	case len(l.Parts) > 1:
 		l.Format = Several
-		l.byPath(l.paths)
-		l.warned(t)
 	case l.Problem != "":
 		return &Error{l.Problem}
 	default:
@@ -313,10 +308,8 @@ func (l *Listing) unread(number int, format string, args ...any) {
 
 // disk returns a disk by name, making it when it is new; nil beyond the bound.
 func (l *Listing) disk(name string, line int) *machine.Described {
-	for i := range l.Disks {
-		if l.Disks[i].Name == name {
-			return &l.Disks[i]
-		}
+	if d := l.known(name); d != nil {
+		return d
 	}
 	if len(l.Disks) >= maxDisks {
 		return nil
