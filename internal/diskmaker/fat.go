@@ -60,6 +60,14 @@ func (i imageInfo) ModTime() time.Time { return time.Time{} }
 func (i imageInfo) IsDir() bool        { return false }
 func (i imageInfo) Sys() any           { return nil }
 
+// The library dates what it writes by this variable, or by the clock: images that are made
+// twice are the same, byte by byte (reproducible-builds.org, "SOURCE_DATE_EPOCH specification").
+func init() {
+	if os.Getenv("SOURCE_DATE_EPOCH") == "" {
+		os.Setenv("SOURCE_DATE_EPOCH", "1767225600") // 2026-01-01
+	}
+}
+
 // writeFAT makes a FAT volume of the given width (12, 16 or 32) and puts files
 // into it.
 func (m *Image) writeFAT(bits int, start, size int64, label string, serial, hidden uint32,

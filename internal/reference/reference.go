@@ -46,7 +46,7 @@ func Lacks(t testing.TB, format string, args ...any) {
 func Loop(t testing.TB, image string) string {
 	t.Helper()
 	Need(t, "losetup")
-	out, err := exec.Command(find("losetup"), "--find", "--show", image).CombinedOutput()
+	out, err := exec.Command(find("losetup"), "--find", "--show", "--partscan", image).CombinedOutput()
 	if err != nil {
 		Lacks(t, "no loop device is to be had here: %s", out)
 	}
