@@ -220,7 +220,7 @@ func readSgdisk(t *text, l *Listing) {
 	for _, s := range t.lines {
 		lower := strings.ToLower(s)
 		switch {
-		case strings.Contains(lower, "corrupt gpt. using gpt"):
+		case strings.Contains(lower, "corrupt gpt. using gpt"), strings.Contains(lower, "secondary header's self-pointer"):
 			r.style, r.doubtful, r.certain = disk.StyleGPT, true, true
 		case strings.Contains(lower, "found valid gpt with"):
 			r.style, r.certain = disk.StyleGPT, true

@@ -44,10 +44,16 @@ func (t *text) parts() []part {
 		block := t.beginning(from, to)
 		block.command = command
 		format := recognise(block)
-		if last := len(list) - 1; last >= 0 && (!fresh && goesOnWith(list[last].format, format, t.lines[from]) ||
-			len(list) == maxParts) {
-			list[last].to = to
-		} else {
+		var last *part
+		if len(list) > 0 {
+			last = &list[len(list)-1]
+		}
+		switch {
+		case last != nil && (!fresh && goesOnWith(last.format, format, t.lines[from]) || len(list) == maxParts):
+			last.to = to
+		case last != nil && !fresh && last.format == "" && format == Sgdisk && isGdisk(t.lines[last.from]):
+			last.to, last.format = to, format // what it said before the list
+		default:
 			list = append(list, part{format: format, from: from, to: to, command: command, begins: fresh &&
 				prompt >= 0})
 		}

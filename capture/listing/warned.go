@@ -3,6 +3,7 @@ package listing
 import (
 	_ "embed"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -37,8 +38,9 @@ var forms = []struct {
 	form *regexp.Regexp
 	code disk.ProblemCode
 }{
-	{regexp.MustCompile(`^Caution: invalid main GPT header, but valid backup|^Main (?:header|partition table): ERROR$`), disk.CodeGPTPrimaryToldDamaged},
-	{regexp.MustCompile(`^Caution: invalid backup GPT header, but valid main header|^Backup (?:header|partition table): ERROR$`), disk.CodeGPTBackupToldDamaged},
+	{regexp.MustCompile(`^Caution: invalid main GPT header, but valid backup|^Main (?:header|partition table): ERROR$|^Problem: The CRC for the main `), disk.CodeGPTPrimaryToldDamaged},
+	{regexp.MustCompile(`^Caution: invalid backup GPT header, but valid main header|^Backup (?:header|partition table): ERROR$|^(?:Problem|Caution): The CRC for the backup `), disk.CodeGPTBackupToldDamaged},
+	{regexp.MustCompile(`^Problem: The secondary header's self-pointer indicates`), disk.CodeGPTBackupMisplaced},
 	{regexp.MustCompile(`^Found valid GPT with corrupt MBR`), disk.CodeMBRToldDamaged},
 	{regexp.MustCompile(`\bcontains GPT signatures, indicating that it has a GPT table\.`), disk.CodeMBRToldDamaged},
 	{regexp.MustCompile(`^Found valid GPT with hybrid MBR`), disk.CodeMBRHybrid},
@@ -52,12 +54,17 @@ var banners = regexp.MustCompile(`(?i)^(GPT fdisk \(gdisk\) version|Partition ta
 // warned gives each disk what was said of it: that stands before the disk. What stands before the
 // first of several may be of any: where all was written to a file, the warnings come first.
 func (l *Listing) warned(t *text) {
+	small := slices.ContainsFunc(t.lines, tooSmall.MatchString)
+	goesOn := false
 	for i, s := range t.lines {
-		s = strings.Trim(s, " \t\r\a") // gdisk rings the bell
+		s = bare(s)
 		code := warning(s)
+		goesOn = s != "" && (goesOn || isGdisk(s))
 		switch d, sure := l.meant(t, i); {
-		case code == "" || i+1 < len(t.lines) && mended.MatchString(t.lines[i+1]):
-			if l.Lines[i].State == Unread && l.Lines[i].Means == "" && (banners.MatchString(s) || strings.Contains(s, "###")) {
+		case code == "" || i+1 < len(t.lines) && mended.MatchString(t.lines[i+1]),
+			small && code == disk.CodeGPTBackupMisplaced:
+			silent := goesOn || banners.MatchString(s) || strings.Contains(s, "###")
+			if silent && l.Lines[i].State == Unread && l.Lines[i].Means == "" {
 				l.mark(i+1, Passed, "")
 			}
 		case d == nil || !sure:
@@ -68,6 +75,19 @@ func (l *Listing) warned(t *text) {
 		}
 	}
 }
+
+// isGdisk reports whether a line begins something that gdisk says.
+func isGdisk(s string) bool { return begins.MatchString(bare(s)) }
+
+// bare is a line without what is around its words: gdisk rings the bell.
+func bare(s string) string { return strings.Trim(s, " \t\r\a") }
+
+// begins are the first lines of what gdisk says in several; tooSmall tells that a backup which is not
+// at the end lies behind it.
+var (
+	begins   = regexp.MustCompile(`^(?:Problem|Warning|Caution)[:!] |^Found (?:valid|invalid) |^Partition\(s\) in the protective MBR are too big|^No problems found\.|^Identified \d+ problems!$`)
+	tooSmall = regexp.MustCompile(`^Problem: (?:Disk is too small to hold all the data|GPT claims the disk is larger than it is)`)
+)
 
 // mended is the answer that has parted move the backup.
 var mended = regexp.MustCompile(`(?i)^\s*Fix/Ignore\? *f`)

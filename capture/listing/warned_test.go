@@ -33,13 +33,20 @@ var damagedGPT = []struct {
 		map[string]disk.ProblemCode{"": disk.CodeGPTBackupToldDamaged}},
 	{"copied to a larger disk", func(raw []byte) []byte { return append(raw, make([]byte, 16<<20)...) },
 		map[string]disk.ProblemCode{
-			"fdisk": disk.CodeGPTBackupMisplaced, "sfdisk": disk.CodeGPTBackupMisplaced, "parted": disk.CodeGPTBackupMisplaced,
+			"sgdisk -v": disk.CodeGPTBackupMisplaced,
+			"fdisk":     disk.CodeGPTBackupMisplaced, "sfdisk": disk.CodeGPTBackupMisplaced, "parted": disk.CodeGPTBackupMisplaced,
 		}},
-	{"no protective record", func(raw []byte) []byte { clear(raw[:512]); return raw },
-		map[string]disk.ProblemCode{"gdisk": disk.CodeMBRToldDamaged, "sgdisk": disk.CodeMBRToldDamaged}},
-	{"no 55 AA", func(raw []byte) []byte { clear(raw[510:512]); return raw },
-		map[string]disk.ProblemCode{"gdisk": disk.CodeMBRToldDamaged, "sgdisk": disk.CodeMBRToldDamaged}},
+	{"no protective record", func(raw []byte) []byte { clear(raw[:512]); return raw }, ofGdisk(disk.CodeMBRToldDamaged)},
+	{"no 55 AA", func(raw []byte) []byte { clear(raw[510:512]); return raw }, ofGdisk(disk.CodeMBRToldDamaged)},
+	{"an entry of the backup", func(raw []byte) []byte { copy(raw[len(raw)-33*512+60:], "XXXX"); return raw },
+		map[string]disk.ProblemCode{"": disk.CodeGPTBackupToldDamaged}},
+	{"cut off behind its partitions", func(raw []byte) []byte { return raw[:15<<20] }, ofGdisk(disk.CodeGPTBackupToldDamaged)},
 	{"nothing", func(raw []byte) []byte { return raw }, nil},
+}
+
+// ofGdisk is what gdisk says, in each of its forms, and no other tool.
+func ofGdisk(code disk.ProblemCode) map[string]disk.ProblemCode {
+	return map[string]disk.ProblemCode{"gdisk": code, "sgdisk": code, "sgdisk -v": code}
 }
 
 // What Debian's tools say of a disk's tables is taken from what they print, is true of its bytes,
@@ -62,7 +69,7 @@ func TestWarningsOfDebiansToolsAgreeWithTheBytes(t *testing.T) {
 		require.NoError(t, err)
 		bytes := machine.Examine(d)
 		for tool, command := range map[string][]string{"fdisk": {"fdisk", "-l", path}, "sfdisk": {"sfdisk", "-d", path}, "gdisk": {"gdisk", "-l", path},
-			"sgdisk": {"sgdisk", "-p", path}, "parted": {"parted", "-s", path, "unit", "s", "print"}} {
+			"sgdisk": {"sgdisk", "-p", path}, "sgdisk -v": {"sgdisk", "-v", "-p", path}, "parted": {"parted", "-s", path, "unit", "s", "print"}} {
 			t.Run(damage.name+", by "+tool, func(t *testing.T) {
 				said, _ := exec.CommandContext(t.Context(), command[0], command[1:]...).CombinedOutput()
 				text := strings.ReplaceAll(string(said), path, "/dev/sdb")

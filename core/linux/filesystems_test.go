@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -17,9 +18,14 @@ import (
 	"latchkey/internal/sample"
 )
 
+// oneAtATime: mkfs.btrfs refuses an identifier that another loop device carries.
+var oneAtATime sync.Mutex
+
 // filled has the second partition formatted, mounted by this machine's kernel, and filled.
 func (n *nested) filled(format []string, fill func(at string)) *nested {
 	n.t.Helper()
+	oneAtATime.Lock()
+	defer oneAtATime.Unlock()
 	raw := reference.Image(n.t, inLength*512)
 	reference.Run(n.t, "", format[0], append(format[1:], raw)...)
 	reference.Mounted(n.t, raw, "", fill)

@@ -81,6 +81,23 @@ func TestWhereGRUBGoes(t *testing.T) {
 	}
 }
 
+// A kernel that the menu takes from the original is told of: without that drive nothing starts.
+// One from a third drive is nobody's concern.
+func TestTheKernelOfTheOtherDisk(t *testing.T) {
+	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	other := sample.Drive(t, machine.RoleOriginal, sample.LinuxDisk(0x41, 0x41).MustBuild())
+	menu := clone.Contents.Volumes[1].Config(machine.ConfigGRUB, "/boot/grub/grub.cfg").GRUB
+	require.NotEmpty(t, menu.Entries[0].Searches)
+	for i := range menu.Entries[0].Searches {
+		menu.Entries[0].Searches[i].Spec = loader.Spec{Kind: loader.ByFSUUID, Value: other.Contents.Volumes[1].Serial}
+	}
+	trace := startup.Simulate(sample.Whole(firmware.UEFI, clone, other))
+	assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
+	assert.Contains(t, rules(trace), course.Rule("kernel-from-the-other"))
+	other.Role = machine.RoleOther
+	assert.NotContains(t, rules(startup.Simulate(sample.Whole(firmware.UEFI, clone, other))), course.Rule("kernel-from-the-other"))
+}
+
 // A system that mounts a part of the other disk runs half from there.
 func TestHalfFromTheOtherDisk(t *testing.T) {
 	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())

@@ -16,6 +16,7 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 	if end := holdsFiles(a, at, line, append([]string{line.linux}, line.initrds...)); end != nil {
 		return *end
 	}
+	line.lies = at
 	return root(k, a, from, line)
 }
 
@@ -133,6 +134,10 @@ func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine
 	a.Takes(from, home, fmt.Sprintf("The loader starts %s with its root on %s.", line.linux, home.Called()), line.cited)
 	if line.lost != nil {
 		a.Risk("search-lost", line.lost.text+" It says so, and goes on with the partition that it had.", line.lost.facts...)
+	}
+	if lies := line.lies; lies.Drive != nil && lies.Drive != home.Drive && lies.Drive.Role == machine.RoleOriginal {
+		a.Risk("kernel-from-the-other", fmt.Sprintf("The kernel is loaded from %s, and the system is on %s: it starts only with both drives, and a new kernel goes to the wrong one.",
+			lies.Called(), home.Called()), line.cited)
 	}
 	if half != nil {
 		a.Risk("half-from-the-other", "The system mounts parts of the other disk: it runs half from the old one.", half...)

@@ -51,6 +51,7 @@ type kernelLine struct {
 	lost    *lostSearch    // a search that found nothing before
 	gone    course.Symptom // what shows when one of the files is not there; GRUB's words by default
 	bare    bool           // no initial RAM disk is given to the kernel
+	lies    machine.Spot   // where the kernel lies; the zero Spot for one that is part of a program
 }
 
 // unfound is what shows when the root is not found.

@@ -102,7 +102,7 @@ func lacksSubvolume(at machine.Spot, m loader.Mount) bool {
 }
 
 // mounts checks what the system's mount table waits for; half are the mounts that
-// lie on another disk than the system. What the evidence does not tell of it is
+// lie on the original, and the system does not. What the evidence does not tell of it is
 // left to the next stage.
 func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machine.Fact, end *course.Result) {
 	c := home.Volume().Config(machine.ConfigFstab, home.In("/etc/fstab"))
@@ -155,7 +155,7 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 			stop := a.Stop("mount-refused", course.StageConfiguration, course.EmergencyMode,
 				fmt.Sprintf("The system mounts %s, %s, %s.", m.Point, hits[0].Called(), why), cited)
 			return nil, &stop
-		case hits[0].Drive != home.Drive:
+		case hits[0].Drive != home.Drive && hits[0].Drive.Role == machine.RoleOriginal:
 			half = append(half, cited)
 		}
 	}

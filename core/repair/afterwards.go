@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"slices"
 
 	"latchkey/core/command"
 	"latchkey/core/disk"
@@ -18,7 +19,7 @@ func afterwards(m machine.Machine) []PlanStep {
 	if d == nil || d.Contents == nil {
 		return steps
 	}
-	for _, find := range []func(machine.Machine, *machine.Drive) []move{rewriteBackup, checkFileSystems,
+	for _, find := range []func(machine.Machine, *machine.Drive) []move{ownFileSystems, rewriteBackup, checkFileSystems,
 		freshIdentifier, staleLetters, recoveryPlace} {
 		for _, mv := range find(m, d) {
 			mv.before = m
@@ -29,6 +30,26 @@ func afterwards(m machine.Machine) []PlanStep {
 		}
 	}
 	return steps
+}
+
+// ownFileSystems has a system that starts, and takes a part of itself from the original, take
+// all of it from the clone.
+func ownFileSystems(m machine.Machine, _ *machine.Drive) (moves []move) {
+	if !halfElsewhere(startup.Simulate(m)) {
+		return nil
+	}
+	for _, mv := range linuxNames(m, "") {
+		if after := startup.Simulate(mv.result); after.Verdict == startup.Starts && !halfElsewhere(after) {
+			moves = append(moves, mv)
+		}
+	}
+	return moves
+}
+
+func halfElsewhere(t startup.Trace) bool {
+	return slices.ContainsFunc(t.Findings, func(f startup.Finding) bool {
+		return f.Rule == "half-from-the-other" || f.Rule == "kernel-from-the-other"
+	})
 }
 
 // rewriteBackup puts the backup table where the disk ends.

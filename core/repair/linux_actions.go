@@ -88,7 +88,7 @@ func linuxNames(m machine.Machine, _ course.Stage) []move {
 	if !ok || n.Empty() {
 		return nil
 	}
-	title, why := "Let configuration and mount table name the clone's own file systems", "They name file systems that no attached disk carries."
+	title, why := "Let configuration and mount table name the clone's own file systems", "They name file systems that the clone does not carry."
 	if !n.NamesAbsent() {
 		title, why = "Let configuration and mount table mount the clone's own file systems as what they are", "They have a file system mounted as what it is not, or a subvolume that it does not have."
 	}

@@ -16,11 +16,13 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
+	"latchkey/internal/sample"
 )
 
 func TestTheLeastRiskyPlan(t *testing.T) {
@@ -125,6 +127,26 @@ func TestWhatIsWorthDoingAfterwards(t *testing.T) {
 		names = append(names, s.Action)
 	}
 	assert.Equal(t, []string{"rewrite-backup", "disk-identifier", "stale-letters"}, names)
+}
+
+// A system that starts, and mounts a part of the original, is worth being parted from it; one that
+// mounts a third drive is as it is meant to be.
+func TestASystemIsPartedFromTheOriginal(t *testing.T) {
+	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+	other := sample.Drive(t, machine.RoleOriginal, sample.LinuxDisk(0x41, 0x41).MustBuild())
+	table := clone.Contents.Volumes[1].Config(machine.ConfigFstab, "/etc/fstab")
+	table.Mounts[1].Spec = loader.Spec{Kind: loader.ByFSUUID, Value: other.Contents.Volumes[0].Serial}
+	actions := func() (names []string) {
+		p := repair.Find(sample.Whole(firmware.UEFI, clone, other))
+		assert.Empty(t, p.Steps)
+		for _, s := range p.Afterwards {
+			names = append(names, s.Action)
+		}
+		return names
+	}
+	assert.Contains(t, actions(), "linux-names")
+	other.Role = machine.RoleOther
+	assert.NotContains(t, actions(), "linux-names")
 }
 
 // A Mac's recovery blesses a system, and installs one where only files were
