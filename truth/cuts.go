@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"latchkey/core/repair"
-	"latchkey/internal/diskmaker"
 )
 
 // Cut is what became of a machine whose power was cut while the stick repaired it.
@@ -36,7 +35,7 @@ type Cut struct {
 func RandomCuts(seed, count uint64, pattern *regexp.Regexp, workers int, each func(Cut)) error {
 	var list []Scenario
 	for _, s := range cutScenarios() {
-		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
+		if pattern.MatchString(s.Called()) {
 			list = append(list, s)
 		}
 	}
@@ -61,40 +60,9 @@ func RandomCuts(seed, count uint64, pattern *regexp.Regexp, workers int, each fu
 	return nil
 }
 
-// cutScenarios are copies of a Linux that a plan's commands repair in ways of which each writes
-// other structures. None runs a program of the system's own: the small Linux has none.
-func cutScenarios() (all []Scenario) {
-	zeros := func(at, n int64) func(*diskmaker.Image) {
-		return func(m *diskmaker.Image) { write(m, (at+m.Size)%m.Size, make([]byte, n)...) }
-	}
-	const boot = 2048 * 512
-	for _, c := range []struct {
-		firmware Firmware
-		name     string
-		n        names
-		spoils   []func(*diskmaker.Image)
-	}{
-		{OVMF, "kernel line names another file system", names{root: "UUID=" + otherUUID}, nil},
-		{OVMF, "mount table names another file system", names{fstab: "UUID=" + otherUUID}, nil},
-		{OVMF, "no table", names{}, []func(*diskmaker.Image){zeros(0, 34*512), zeros(-34*512, 34*512)}},
-		{OVMF, "no header, good entries", names{}, []func(*diskmaker.Image){zeros(512, 512), zeros(-512, 512)}},
-		{OVMF, "no protective record", names{}, []func(*diskmaker.Image){zeros(446, 66)}},
-		{OVMF, "no boot sector", names{}, []func(*diskmaker.Image){zeros(boot, 512)}},
-		{SeaBIOS, "kernel line names another file system", names{root: "UUID=" + otherUUID}, nil},
-		{SeaBIOS, "no signature of sector 0", names{}, []func(*diskmaker.Image){zeros(510, 2)}},
-	} {
-		s := linuxScenario(c.firmware, c.name, c.n)
-		for i := range s.Drives {
-			s.Drives[i].Bus = "sata" // QEMU's NVMe drives do not stop the machine at an error
-		}
-		d := s.clone()
-		for _, spoil := range c.spoils {
-			*d = d.spoiled(spoil)
-		}
-		all = append(all, s)
-	}
-	return all
-}
+// cutScenarios are those with the original beside the clone: QEMU's NVMe drives do not stop the
+// machine at an error.
+func cutScenarios() []Scenario { return besideScenarios("sata") }
 
 func (s *Scenario) clone() *Drive {
 	for i := range s.Drives {
@@ -137,7 +105,7 @@ func (c *Cut) run(st *stands, dir string, r *rand.Rand) error {
 		return fmt.Errorf("up to the cut: %w", err)
 	}
 	clone := s.clone().Name + ".img"
-	if err := c.goOn(live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0); err != nil {
+	if err := c.goOn(s, live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0); err != nil {
 		return fmt.Errorf("after the cut: %w", err)
 	}
 	after, err := s.sumOfOriginal(dir)
@@ -238,7 +206,7 @@ func stopsAt(args []string, drive, rule string) []string {
 }
 
 // goOn starts the stick again, has the step put back or left as it is, and repairs from there.
-func (c *Cut) goOn(live []string, before, clone string, back bool) error {
+func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
 	t, err := start(ctx, live)
@@ -276,7 +244,9 @@ func (c *Cut) goOn(live []string, before, clone string, back bool) error {
 			return err
 		}
 	}
-	t.send(keyEnter)
+	if err := t.roles(s); err != nil {
+		return err
+	}
 	return t.finish()
 }
 

@@ -41,6 +41,9 @@ type layout struct {
 	entryPath string
 	// lay puts the tree into the raw bytes of the last partition, a file.
 	lay func(dir, tree, volume string) error
+	// was is how the original lies of which this is a copy with identifiers of its own; nil for
+	// none that is told.
+	was func(dir, tree, volume string) error
 	// boot returns the files of the boot partitions, by their index.
 	boot func(dir, tree string) (map[int]map[string][]byte, error)
 }
@@ -56,17 +59,7 @@ func layoutScenarios() []Scenario {
 	var all []Scenario
 	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
 		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts()) {
-		esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
-		esp.MiB = 160
-		root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Name: rootLabel,
-			GUID: disk.MustGUID(rootPart), Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
-		declared := gptDisk(9, append([]diskmaker.Partition{esp}, append(l.parts, root)...)...)
-		if !l.firmware.UEFI() {
-			declared = mbrDisk(9, root)
-		}
-		declared.Sectors = 2 << 21
-		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
-		clone.Make = func(dir string) (*diskmaker.Image, error) { return l.make(dir, declared) }
+		clone := l.drive("b", 9, rootPart)
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows:  l.shows,
@@ -79,7 +72,7 @@ func layoutScenarios() []Scenario {
 			}
 		}
 		if l.entry != nil {
-			e := entry(l.entry.Number, declared, 1, l.entryPath)
+			e := entry(l.entry.Number, clone.Disk, 1, l.entryPath)
 			e.Options = l.entry.Options
 			s.Entries = []diskmaker.Entry{e}
 		}
@@ -88,10 +81,51 @@ func layoutScenarios() []Scenario {
 	return all
 }
 
+// besideLayouts are copies with identifiers of their own, in a machine in which the original is, too.
+func besideLayouts() (all []Scenario) {
+	for _, l := range slices.Concat(layouts(), renamedLayouts()) {
+		if l.was == nil {
+			continue
+		}
+		original := l
+		original.lay = l.was
+		if l.bootUUID != "" {
+			original.bootUUID = bootGone
+		}
+		was := original.drive("a", 7, "6e0f8a11-4a34-4a43-9a3c-57c3d9a6a7a1")
+		was.Role = "original"
+		all = append(all, Scenario{Name: layoutName + "the original beside it: " + l.name,
+			Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
+			Drives: []Drive{l.drive("b", 9, rootPart), was}, Answers: map[string]string{"built-in:b": "no"}})
+	}
+	return all
+}
+
+// drive is a drive with the layout. Its identifiers go by a number, but for the root's partition's.
+func (l layout) drive(name string, id byte, part string) Drive {
+	esp := esp(diskmaker.Volume{Kind: "fat32", Serial: 0xB007C0DE})
+	esp.MiB = 160
+	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: layoutMiB, Name: rootLabel,
+		GUID: disk.MustGUID(part), Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
+	declared := gptDisk(id, append([]diskmaker.Partition{esp}, append(l.parts, root)...)...)
+	if !l.firmware.UEFI() {
+		declared = mbrDisk(id, root)
+	}
+	declared.Sectors = 2 << 21
+	return Drive{Name: name, Bus: "nvme", Disk: declared, Make: func(dir string) (*diskmaker.Image, error) {
+		dir = filepath.Join(dir, "of-"+name)
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			return nil, err
+		}
+		defer os.RemoveAll(dir)
+		return l.make(dir, name, declared)
+	}}
+}
+
 // kernelLine is what every kernel gets besides its root.
 const kernelLine = " ro console=ttyS0 panic=1"
 
-func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, error) {
+func (l layout) make(dir, name string, declared diskmaker.Disk) (*diskmaker.Image, error) {
 	tree := filepath.Join(dir, "tree")
 	if err := run("cp", "-a", LayoutsFolder(), tree); err != nil {
 		return nil, err
@@ -108,7 +142,7 @@ func (l layout) make(dir string, declared diskmaker.Disk) (*diskmaker.Image, err
 	if fstab == "" {
 		fstab = "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n"
 	}
-	files := map[string]string{"etc/fstab": fstab, "etc/drive": "b", "boot/grub/grub.cfg": "set timeout=0\n" + menu}
+	files := map[string]string{"etc/fstab": fstab, "etc/drive": name, "boot/grub/grub.cfg": "set timeout=0\n" + menu}
 	if l.env != "" {
 		files["boot/grub/grubenv"] = fmt.Sprintf("%-1024s", "# GRUB Environment Block\n"+l.env+"\n")
 		files["boot/grub/grubenv"] = strings.ReplaceAll(files["boot/grub/grubenv"], " ", "#")

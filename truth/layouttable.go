@@ -66,14 +66,15 @@ func layouts() []layout {
 		{name: "root on LVM by UUID", firmware: OVMF, root: byUUID, prefix: onGroup, lay: onLVM()},
 		{name: "root on LVM, legacy", firmware: SeaBIOS, root: "/dev/vg/root", prefix: onGroup, lay: onLVM()},
 		{name: "root on LVM, a new identifier of the group", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: onGroup, lay: onLVM("vgchange", "-u", "vg")},
-		{name: "root on LVM, the group renamed", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: onGroup, shows: rescue, lay: onLVM("vgrename", "vg", "other")},
+		{name: "root on LVM, the group renamed", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: onGroup, shows: rescue, lay: onLVM("vgrename", "vg", "other"), was: onLVM()},
 		{name: "root on LVM, a volume that is not there", firmware: OVMF, root: "/dev/mapper/vg-gone", prefix: onGroup, shows: noRoot, lay: onLVM()},
 		{name: "root on one half of a mirror", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAID},
 		{name: "root on one half of a mirror, legacy", firmware: SeaBIOS, root: byUUID, prefix: onMirror, lay: onRAID},
 		{name: "root on a plain file system, by a volume of LVM", firmware: OVMF, root: "/dev/mapper/vg-root", prefix: ext.prefix, shows: noRoot, lay: plainExt},
 		{name: "root on XFS", firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
 		{name: "root on XFS, legacy", firmware: SeaBIOS, root: byUUID, prefix: "(,msdos1)/boot/grub", lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
-		{name: "root on XFS with a new identifier", firmware: OVMF, root: byUUID, prefix: ext.prefix, shows: noRoot, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID)},
+		{name: "root on XFS with a new identifier", firmware: OVMF, root: byUUID, prefix: ext.prefix, shows: noRoot, lay: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID),
+			was: mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)},
 		{name: "root on Btrfs", firmware: OVMF, root: byUUID, prefix: ext.prefix, lay: mounted("mkfs.btrfs", "-q", "-f", "-U", rootUUID)},
 		subvolume("root in a subvolume of Btrfs", "/@", " rootflags=subvol=@", false, ""),
 		subvolume("root in a subvolume of Btrfs, by its number", "/@", " rootflags=subvolid=256", false, ""),
@@ -106,10 +107,10 @@ func renamedLayouts() []layout {
 	rename := onLVM("vgrename", "vg", "other-group")
 	boot := diskmaker.Partition{Type: disk.TypeLinuxData, MiB: bootMiB,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
-	apart := func(name, root, fstab string, lay func(dir, tree, volume string) error) layout {
+	apart := func(name, root, fstab string, lay, was func(dir, tree, volume string) error) layout {
 		return layout{name: "/boot by itself, " + name, firmware: OVMF, root: root,
 			menu: menuInBoot(root, bootGone), fstab: fstab, shows: "grub>",
-			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(bootGone), lay: lay}
+			parts: []diskmaker.Partition{boot}, bootUUID: bootFSUUID, boot: throughStub(bootGone), lay: lay, was: was}
 	}
 	bootTable := func(root string) string {
 		return root + " / auto defaults 0 1\nUUID=" + bootGone + " /boot ext4 defaults 0 2\n"
@@ -117,20 +118,21 @@ func renamedLayouts() []layout {
 	subvolume := strings.Replace(menuEntry("Debian", "d", "/@@KERNEL@", "/@@RAM@", byUUID), "root="+byUUID, "root="+byUUID+" rootflags=subvol=@", 1)
 	return []layout{
 		{name: "root on LVM, the group renamed, GRUB goes by the file system", firmware: OVMF, root: group, fstab: groupTable,
-			prefix: "/boot/grub", early: finds, shows: noRoot, lay: rename},
-		{name: "systemd-boot, root on LVM, the group renamed", firmware: OVMF, root: group, fstab: groupTable, shows: noRoot, lay: rename,
+			prefix: "/boot/grub", early: finds, shows: noRoot, lay: rename, was: onLVM()},
+		{name: "systemd-boot, root on LVM, the group renamed", firmware: OVMF, root: group, fstab: groupTable, shows: noRoot, lay: rename, was: onLVM(),
 			boot: entries(0, map[string]string{"a": group})},
 		{name: "root on LVM, the group renamed, legacy", firmware: SeaBIOS, root: group, fstab: groupTable, prefix: onGroup,
-			shows: rescue, lay: rename},
+			shows: rescue, lay: rename, was: onLVM()},
 		{name: "root in a subvolume of Btrfs with a new identifier", firmware: OVMF, root: byUUID, prefix: "(,gpt2)/@/boot/grub",
-			menu: "set default=0\n" + subvolume, fstab: byUUID + " / btrfs subvol=@ 0 0\n", shows: noRoot, lay: inSubvolume(false, otherUUID)},
+			menu: "set default=0\n" + subvolume, fstab: byUUID + " / btrfs subvol=@ 0 0\n", shows: noRoot,
+			lay: inSubvolume(false, otherUUID), was: inSubvolume(false, rootUUID)},
 		{name: "root on one half of a mirror with a new identifier", firmware: OVMF, root: byUUID, prefix: onMirror, shows: noRoot,
 			lay: onRAIDAs(otherUUID)},
 		apart("both with new identifiers, root on XFS", byUUID, bootTable(byUUID),
-			mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID)),
-		apart("with a new identifier, root on LVM, the group renamed", group, bootTable(group), rename),
+			mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+otherUUID), mounted("mkfs.xfs", "-q", "-f", "-m", "uuid="+rootUUID)),
+		apart("with a new identifier, root on LVM, the group renamed", group, bootTable(group), rename, onLVM()),
 		apart("with a new identifier, root in a subvolume of Btrfs with another", byUUID+" rootflags=subvol=@",
-			strings.Replace(bootTable(byUUID), "auto defaults", "btrfs subvol=@", 1), inSubvolume(false, otherUUID)),
+			strings.Replace(bootTable(byUUID), "auto defaults", "btrfs subvol=@", 1), inSubvolume(false, otherUUID), inSubvolume(false, rootUUID)),
 	}
 }
 

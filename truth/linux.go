@@ -32,12 +32,15 @@ type names struct {
 	menu  string // what the menu entry looks for
 	root  string // root= of the kernel line
 	fstab string // the second line of fstab
+	uuid  string // of the root file system itself; "" is rootUUID
+	drive string // what the system says that it is on; "" is b
 	shim  string // how Debian's shim lies before GRUB, of shimLayouts; "" is without it
 }
 
 const (
 	rootUUID  = "5d1190c1-2c07-4e1b-9a30-610e7f52c8c1"
 	otherUUID = "0badc0de-0000-4000-8000-00000000dead"
+	goneUUID  = "90de90de-0000-4000-8000-00000000dead"
 )
 
 // linuxScenarios start a small Linux by GRUB, from a copied disk.
@@ -87,30 +90,37 @@ func shimLayouts(grub []byte, files map[string][]byte) map[string]map[string][]b
 }
 
 func linuxScenario(f Firmware, name string, n names) Scenario {
-	d := linuxDisk(f, n)
+	d := linuxDisk(f, 9, n)
 	was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 	return Scenario{Name: "Linux, " + name, Firmware: f, Whole: true, Drives: []Drive{was, d}, Order: []string{"b", "a"}}
 }
 
 // linuxDisk declares a disk with a boot partition and a root file system, and
-// GRUB's parts for the firmware.
-func linuxDisk(f Firmware, n names) Drive {
+// GRUB's parts for the firmware; its identifiers go by a number.
+func linuxDisk(f Firmware, id byte, n names) Drive {
 	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: 64,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	var declared diskmaker.Disk
 	if f.UEFI() {
-		declared = gptDisk(9, esp(fat(nil)), root)
+		declared = gptDisk(id, esp(fat(nil)), root)
 	} else {
-		declared = mbrDisk(9, diskmaker.Partition{MBRType: 0x83, MiB: 64}, root)
+		declared = mbrDisk(id, diskmaker.Partition{MBRType: 0x83, MiB: 64}, root)
 	}
-	partUUID := strings.ToLower(declared.PartitionGUID(1).String())
-	if !f.UEFI() {
-		partUUID = fmt.Sprintf("%08x-02", declared.Signature)
+	n = n.filled()
+	n.root = strings.ReplaceAll(n.root, "%partuuid", rootPartUUID(declared))
+	d := Drive{Name: n.drive, Bus: "nvme", Disk: declared}
+	d.Make = func(dir string) (*diskmaker.Image, error) {
+		return makeLinux(filepath.Join(dir, "of-"+n.drive), f, declared, n)
 	}
-	n.root = strings.ReplaceAll(n.root, "%partuuid", partUUID)
-	d := Drive{Name: "b", Bus: "nvme", Disk: declared}
-	d.Make = func(dir string) (*diskmaker.Image, error) { return makeLinux(dir, f, declared, n.filled()) }
 	return d
+}
+
+// rootPartUUID is the name of the root's partition as Linux tells it.
+func rootPartUUID(d diskmaker.Disk) string {
+	if d.Style == diskmaker.MBR {
+		return fmt.Sprintf("%08x-02", d.Signature)
+	}
+	return strings.ToLower(d.PartitionGUID(1).String())
 }
 
 func (n names) filled() names {
@@ -119,10 +129,12 @@ func (n names) filled() names {
 			*s = right
 		}
 	}
-	set(&n.grub, rootUUID)
-	set(&n.menu, rootUUID)
-	set(&n.root, "UUID="+rootUUID)
-	set(&n.fstab, "UUID="+rootUUID)
+	set(&n.uuid, rootUUID)
+	set(&n.drive, "b")
+	set(&n.grub, n.uuid)
+	set(&n.menu, n.uuid)
+	set(&n.root, "UUID="+n.uuid)
+	set(&n.fstab, "UUID="+n.uuid)
 	return n
 }
 
@@ -133,7 +145,7 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 		return nil, err
 	}
 	volume := filepath.Join(dir, "root.ext4")
-	if err := run("mkfs.ext4", "-q", "-F", "-U", rootUUID, "-d", tree, volume, "64M"); err != nil {
+	if err := run("mkfs.ext4", "-q", "-F", "-U", n.uuid, "-d", tree, volume, "64M"); err != nil {
 		return nil, err
 	}
 	raw, err := os.ReadFile(volume)
@@ -225,10 +237,10 @@ menuentry 'Debian GNU/Linux' {
 	initrd /boot/initrd.img-6.1.0
 }
 `, n.menu, n.root)
-	fstab := fmt.Sprintf("# the root and a second name of it\n%s / ext4 ro 0 1\n%s /data ext4 ro 0 2\nUUID=%s /gone ext4 nofail 0 2\n", "UUID="+rootUUID, n.fstab, otherUUID)
+	fstab := fmt.Sprintf("# the root and a second name of it\n%s / ext4 ro 0 1\n%s /data ext4 ro 0 2\nUUID=%s /gone ext4 nofail 0 2\n", "UUID="+n.uuid, n.fstab, goneUUID)
 	for name, content := range map[string][]byte{
 		"boot/vmlinuz-6.1.0": kernel, "boot/initrd.img-6.1.0": ram, "boot/grub/grub.cfg": []byte(grub),
-		"etc/fstab": []byte(fstab), "etc/drive": []byte("b"),
+		"etc/fstab": []byte(fstab), "etc/drive": []byte(n.drive),
 	} {
 		path := filepath.Join(tree, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {

@@ -363,7 +363,7 @@ func tried(s Scenario) Tried {
 func TryAll(from, count uint64, pattern *regexp.Regexp, workers int, each func(seed uint64, t Tried)) {
 	seeds := slices.DeleteFunc(seedsFrom(from, count), func(seed uint64) bool {
 		s := Random(seed)
-		return !pattern.MatchString(string(s.Firmware) + ": " + s.Name)
+		return !pattern.MatchString(s.Called())
 	})
 	sideBySide(seeds, workers, TryRandom, func(i int, t Tried) { each(seeds[i], t) })
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"sort"
 	"strings"
 	"sync"
@@ -148,12 +149,16 @@ type Repaired struct {
 	Err      error
 }
 
-// Repairs lists the scenarios that do not start from the clone and have a plan for
-// a live Linux alone.
-func Repairs() ([]Scenario, error) {
+// Repairs lists the scenarios, of those whose names match, that do not start from the clone and
+// have a plan for a live Linux alone.
+func Repairs(pattern *regexp.Regexp) ([]Scenario, error) {
+	return repairsOf(func(s Scenario) bool { return pattern.MatchString(s.Called()) })
+}
+
+func repairsOf(meant func(Scenario) bool) ([]Scenario, error) {
 	var repairable []Scenario
 	for _, s := range Scenarios() {
-		if s.Firmware != OVMF && s.Firmware != SeaBIOS || s.isLayout() {
+		if s.Firmware != OVMF && s.Firmware != SeaBIOS || s.isLayout() || !meant(s) {
 			continue // the real systems take minutes to be built
 		}
 		dir, err := os.MkdirTemp("", "truth")
@@ -170,7 +175,11 @@ func Repairs() ([]Scenario, error) {
 		}
 	}
 	if DebianFolder() != "" {
-		repairable = append(repairable, debianRepairs()...)
+		for _, s := range debianRepairs() {
+			if meant(s) {
+				repairable = append(repairable, s)
+			}
+		}
 	}
 	return repairable, nil
 }

@@ -62,6 +62,9 @@ type Drive struct {
 	BootIndex int
 }
 
+// Called is the name under which a scenario is asked for.
+func (s *Scenario) Called() string { return string(s.Firmware) + ": " + s.Name }
+
 // tag is what the marker at a place says of itself.
 func tag(drive string, partition int, loader string) string {
 	if strings.Contains(strings.ToUpper(loader), "EFI") {

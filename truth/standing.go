@@ -106,7 +106,7 @@ func (m *standing) arrive(s *Scenario, earlier []repair.PlanStep) error {
 	if err != nil {
 		return err
 	}
-	if err := t.toStep(earlier); err != nil {
+	if err := t.toStep(s, earlier); err != nil {
 		return err
 	}
 	on, err := monitor(socket)
@@ -125,11 +125,13 @@ func (m *standing) arrive(s *Scenario, earlier []repair.PlanStep) error {
 }
 
 // toStep takes the stick to the page that confirms the step behind some that it carries out.
-func (t *talk) toStep(earlier []repair.PlanStep) error {
+func (t *talk) toStep(s *Scenario, earlier []repair.PlanStep) error {
 	if err := t.begin(5 * time.Minute); err != nil {
 		return err
 	}
-	t.send(keyEnter)
+	if err := t.roles(s); err != nil {
+		return err
+	}
 	for _, step := range earlier {
 		if err := t.confirm(step); err != nil {
 			return err

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"latchkey/capture"
@@ -55,7 +57,7 @@ func (s *Scenario) withStick(dir string) (image string, live []string, original 
 	// Where one drive is given a place in the order, edk2 under QEMU forgets those that have
 	// none: all are given one.
 	for i := range s.Drives {
-		s.Drives[i].BootIndex = i + 1
+		s.Drives[i].BootIndex = 1 + slices.Index(s.Order, s.Drives[i].Name)
 	}
 	image = filepath.Join(dir, "stick.img")
 	if err = run("cp", "--sparse=always", StickImage(), image); err != nil {
@@ -71,38 +73,36 @@ func (s *Scenario) withStick(dir string) (image string, live []string, original 
 // Good reports whether everything came out as it is to be.
 func (r *Sticked) Good() bool { return r.Err == nil && r.Same && r.Kept && r.Started }
 
-// StickScenarios are the machines that are repaired from the stick: those whose plan the
-// commands of a live Linux carry out alone.
-func StickScenarios() ([]Scenario, error) {
-	list, err := Repairs()
+// StickScenarios are the machines, of those whose names match, that are repaired from the stick:
+// those whose plan the commands of a live Linux carry out alone.
+func StickScenarios(pattern *regexp.Regexp) ([]Scenario, error) {
+	chosen, err := repairsOf(func(s Scenario) bool {
+		// What only a marker starts on is not proved to its end, and has no plan on the stick.
+		return s.Whole && pattern.MatchString(s.Called())
+	})
 	if err != nil {
 		return nil, err
 	}
-	var chosen []Scenario
-	for _, s := range list {
-		if s.Whole { // what only a marker starts on is not proved to its end, and has no plan on the stick
-			chosen = append(chosen, s)
-		}
-	}
+	more := besideScenarios("nvme")
 	if LayoutsFolder() != "" {
 		for _, s := range layoutScenarios() {
 			if s.Shows != "" { // of those alone the check says that they stop
-				chosen = append(chosen, s)
+				more = append(more, s)
 			}
+		}
+		more = append(more, besideLayouts()...)
+	}
+	for _, s := range more {
+		if pattern.MatchString(s.Called()) {
+			chosen = append(chosen, s)
 		}
 	}
 	return chosen, nil
 }
 
-// OnStickAll repairs machines whose names match, workers at a time.
-func OnStickAll(list []Scenario, pattern *regexp.Regexp, workers int, each func(Sticked)) {
-	var chosen []Scenario
-	for _, s := range list {
-		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
-			chosen = append(chosen, s)
-		}
-	}
-	sideBySide(chosen, workers, OnStick, func(_ int, r Sticked) { each(r) })
+// OnStickAll repairs machines, workers at a time.
+func OnStickAll(list []Scenario, workers int, each func(Sticked)) {
+	sideBySide(list, workers, OnStick, func(_ int, r Sticked) { each(r) })
 }
 
 // OnStick starts a machine from the stick, has it judged and repaired there as a person would,
@@ -163,7 +163,7 @@ func (r *Sticked) on(dir string) error {
 		return err
 	}
 	r.Kept = before == after
-	if r.Same, err = sameAnswer(dir, image, plan); err != nil {
+	if r.Same, err = s.sameAnswer(dir, image, plan); err != nil {
 		return err
 	}
 	if r.Result, err = boot(dir, args, s.limit()); err != nil {
@@ -267,9 +267,9 @@ func (s *Scenario) sumOfOriginal(dir string) (sum [32]byte, err error) {
 	return sum, nil
 }
 
-// sameAnswer takes the folder off the stick and compares what its first evidence says of each
-// drive with what the machine was made as.
-func sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
+// sameAnswer takes the folder off the stick and compares what its last evidence says with what the
+// plan leads to.
+func (s *Scenario) sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
 	out := filepath.Join(dir, "taken")
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return false, err
@@ -296,10 +296,35 @@ func sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
 	if clone == nil {
 		return false, errors.New("no clone in the evidence of the stick")
 	}
-	trace := startup.Simulate(m)
+	trace := s.judged(m, clone.Name)
 	want := startup.Starts
 	if len(plan.Steps) == 0 {
 		want = plan.Before.Verdict
 	}
 	return trace.Verdict == want, nil
+}
+
+// judged judges the stick's evidence with what the images are described with besides: the
+// firmware's order, and that its own entries, which it makes by that order, lead to the clone.
+func (s *Scenario) judged(m machine.Machine, clone string) startup.Trace {
+	m.DeviceOrder = nil
+	if m.Answers == nil {
+		m.Answers = map[string]string{}
+	}
+	for _, name := range s.Order {
+		for _, d := range s.Drives {
+			if on := m.Drive(machine.Role(d.Role)); d.Name == name && !d.Detached && on != nil {
+				m.DeviceOrder = append(m.DeviceOrder, on.Name)
+			}
+		}
+	}
+	trace := startup.Simulate(m)
+	for range 8 {
+		if len(trace.Missing) == 0 || !strings.HasPrefix(trace.Missing[0].ID, "entry-device-") {
+			break
+		}
+		m.Answers[trace.Missing[0].ID] = clone
+		trace = startup.Simulate(m)
+	}
+	return trace
 }

@@ -25,6 +25,51 @@ func (t *talk) begin(limit time.Duration) error {
 	return err
 }
 
+// device is what Linux calls a machine's drive with a role.
+func (s *Scenario) device(role string) string {
+	n := 0
+	for _, d := range s.Drives {
+		switch {
+		case d.Detached:
+		case d.Role == role && d.Bus == "nvme":
+			return fmt.Sprintf("nvme%dn1", n)
+		case d.Role == role:
+			return "sd" + string(rune('a'+n))
+		default:
+			n++
+		}
+	}
+	return "none"
+}
+
+// roles says which drive is which, as far as the first page does not know it.
+func (t *talk) roles(s *Scenario) error {
+	clone, original := s.device("clone"), s.device("original")
+	for range 4 {
+		page := t.screen()
+		option := clone + " is the clone"
+		switch {
+		case !strings.Contains(page, "clone: "+clone+" "):
+		case original == "none", strings.Contains(page, "original: "+original+" "):
+			t.send(keyEnter)
+			return nil
+		default:
+			option = original + " is the original"
+		}
+		if err := t.choose(option); err != nil {
+			return err
+		}
+		for range 50 {
+			if t.screen() != page {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.drawn()
+	}
+	return errors.New("the roles cannot be said:\n" + t.screen())
+}
+
 // lead types what a person would: the serial line's entry, the roles as they are, the steps
 // with the capacity of the drive that each writes to.
 func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
@@ -32,7 +77,9 @@ func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
 		return err
 	}
 	r.First = time.Since(began)
-	t.send(keyEnter)
+	if err := t.roles(&r.Scenario); err != nil {
+		return err
+	}
 	for _, step := range plan.Steps {
 		if err := t.confirm(step); err != nil {
 			return err
@@ -62,7 +109,7 @@ func (t *talk) confirm(step repair.PlanStep) error {
 
 // toConfirm goes to the page on which the next step is to be confirmed.
 func (t *talk) toConfirm() error {
-	if _, err := t.wait(2*time.Minute, "Repair it, in"); err != nil {
+	if _, err := t.wait(2*time.Minute, "Repair it, in", "1 Yes"); err != nil {
 		return err
 	}
 	time.Sleep(time.Second)

@@ -66,7 +66,7 @@ func main() {
 		os.Exit(tally(*serial, func(each func(truth.Tried)) { truth.Sweep(pattern, *workers, each) }))
 	}
 	for _, s := range truth.Scenarios() {
-		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
+		if pattern.MatchString(s.Called()) {
 			chosen = append(chosen, s)
 		}
 	}
@@ -166,16 +166,10 @@ func repairRandom(seed, count uint64, workers int) int {
 
 // repairAll repairs what does not start, and returns the command's exit.
 func repairAll(pattern *regexp.Regexp, workers int, serial bool, table string) int {
-	all, err := truth.Repairs()
+	chosen, err := truth.Repairs(pattern)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 2
-	}
-	var chosen []truth.Scenario
-	for _, s := range all {
-		if pattern.MatchString(string(s.Firmware) + ": " + s.Name) {
-			chosen = append(chosen, s)
-		}
 	}
 	started := 0
 	var repaired []truth.Repaired
@@ -222,7 +216,7 @@ func rewrite(path string, section func(page string) (string, error)) error {
 
 // repairable repairs everything that can be.
 func repairable(workers int) ([]truth.Repaired, error) {
-	all, err := truth.Repairs()
+	all, err := truth.Repairs(regexp.MustCompile(""))
 	if err != nil {
 		return nil, err
 	}

@@ -11,15 +11,15 @@ import (
 
 // fromStick repairs machines from the stick, and returns the command's exit.
 func fromStick(pattern *regexp.Regexp, workers int, shown bool) int {
-	list, err := truth.StickScenarios()
+	list, err := truth.StickScenarios(pattern)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 2
 	}
 	good, all := 0, 0
-	truth.OnStickAll(list, pattern, workers, func(r truth.Sticked) {
+	truth.OnStickAll(list, workers, func(r truth.Sticked) {
 		all++
-		name := fmt.Sprintf("%s: %s", r.Scenario.Firmware, r.Scenario.Name)
+		name := r.Scenario.Called()
 		switch {
 		case r.Err != nil:
 			fmt.Printf("ERROR %s: %v\n", name, r.Err)

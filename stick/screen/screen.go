@@ -158,7 +158,9 @@ func (r *run) roles() (string, error) {
 		)
 		p.gap()
 		p.say(title, "Which drive is which?")
-		p.options = []option{{"go", "It is so: judge the start"}}
+		if r.ByRole(machine.RoleClone) != nil {
+			p.options = []option{{"go", "It is so: judge the start"}}
+		}
 		for _, d := range r.Drives {
 			p.say(styleOf(d.Role), fmt.Sprintf("%s: %s", d.Role, d.Called()))
 			if d.Err != nil {
@@ -173,7 +175,7 @@ func (r *run) roles() (string, error) {
 					),
 				)
 			}
-			p.options = append(p.options, option{d.Name, fmt.Sprintf("%s is another one", d.Name)})
+			p.options = append(p.options, option{d.Name, fmt.Sprintf("%s is %s", d.Name, roleWords[r.otherwise(d.Role)])})
 			if d.Search.Left > 0 {
 				p.say(brass, lookedThrough(d))
 				p.options = append(p.options, option{"through:" + d.Name, fmt.Sprintf("Look through all of %s for volumes", d.Name)})
@@ -197,15 +199,24 @@ func (r *run) roles() (string, error) {
 		}
 		for _, d := range r.Drives {
 			if d.Name == key {
-				next := map[machine.Role]machine.Role{
-					machine.RoleOriginal: machine.RoleClone,
-					machine.RoleClone:    machine.RoleOther,
-					machine.RoleOther:    machine.RoleOriginal,
-				}
-				r.SetRole(d, next[d.Role])
+				r.SetRole(d, r.otherwise(d.Role))
 			}
 		}
 	}
+}
+
+var roleWords = map[machine.Role]string{machine.RoleOriginal: "the original", machine.RoleClone: "the clone", machine.RoleOther: "neither"}
+
+// otherwise is the role that a drive is offered instead of one; the clone first, without which
+// nothing is judged.
+func (r *run) otherwise(role machine.Role) machine.Role {
+	switch {
+	case role == machine.RoleOriginal, role == machine.RoleOther && r.ByRole(machine.RoleClone) == nil:
+		return machine.RoleClone
+	case role == machine.RoleClone:
+		return machine.RoleOther
+	}
+	return machine.RoleOriginal
 }
 
 func secure(on *bool) string {

@@ -122,6 +122,8 @@ func TestADriveThatComesLate(t *testing.T) {
 	assert.Contains(t, page, "Which drive is which?")
 	assert.NotContains(t, page, "clone: sda", "what was guessed of one drive alone is not kept")
 	assert.Contains(t, strings.Join(strings.Fields(page), " "), "sda and sdb carry the same identifier")
+	p.types("2")
+	p.sees("clone: sdb")
 	p.types("1")
 	p.sees("The start, without the stick")
 	p.press(tcell.KeyUp, tcell.KeyEnter)
