@@ -290,6 +290,7 @@ func parsePath(text string) firmware.Path {
 			p.Bus = bus
 		}
 	}
+	p.Controller = firmware.ControllerOf(text)
 	if m := portNode.FindStringSubmatch(text); m != nil {
 		if n, err := strconv.ParseUint(m[1], 0, 16); err == nil {
 			port := int(n)

@@ -100,7 +100,8 @@ type DriveDescription struct {
 	Tail              string  `json:"tail"`     // the last part, when File is not whole
 	Capacity          *int64  `json:"capacity"` // bytes, when File is only the first part
 	Bus               *string `json:"bus"`
-	Port              *int    `json:"port"` // of its SATA or USB controller, from 0
+	Port              *int    `json:"port"`       // of its SATA or USB controller, from 0
+	Controller        *string `json:"controller"` // the way to it from the root of the PCI bus
 	Attached          *bool   `json:"attached"`
 	Shown             *bool   `json:"shown"`             // in the firmware's boot list
 	LogicalSectorSize *int    `json:"logicalSectorSize"` // bytes; absent is 512
@@ -188,6 +189,9 @@ func (d DriveDescription) validate(key string) error {
 	}
 	if p := d.Port; p != nil && (*p < 0 || *p > 255) {
 		errs = append(errs, fmt.Errorf("%s.port is %d: expected 0 to 255", key, *p))
+	}
+	if c := d.Controller; c != nil && !firmware.Controller.MatchString(*c) {
+		errs = append(errs, fmt.Errorf("%s.controller is %q: expected PCI nodes such as Pci(0x1C,0x4)/Pci(0x0,0x0)", key, *c))
 	}
 	if c := d.Capacity; c != nil && (*c <= 0 || *c > disk.MaxSize) {
 		errs = append(errs, fmt.Errorf("%s.capacity is %d: expected a positive number of bytes, at most %d", key, *c, int64(disk.MaxSize)))

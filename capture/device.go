@@ -70,6 +70,8 @@ type Found struct {
 	Model   string
 	Bus     string
 	Running bool // the system runs from it
+	// Controller is the way to it in this machine, as firmware.Path tells it; "" where it is not known.
+	Controller string
 }
 
 // still reports why the device is not the one any more that was read: it is shorter, or

@@ -1,11 +1,14 @@
 package capture
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"latchkey/core/firmware"
 )
 
 // Where Linux tells of block devices and boot variables; kernel documentation,
@@ -89,9 +92,34 @@ func Disks() ([]Found, error) {
 		}
 		var d Device
 		d.describe("/dev/" + name)
-		list = append(list, Found{"/dev/" + name, int64(sectors) * 512, d.Model, d.Bus, d.Running})
+		list = append(list, Found{"/dev/" + name, int64(sectors) * 512, d.Model, d.Bus, d.Running, controllerOf(filepath.Join(sysBlock, name))})
 	}
 	return list, nil
+}
+
+// controllerOf is the way to a device from the first root of the PCI bus, as the kernel's folders lie
+// within each other. Linux' Documentation/PCI/sysfs-pci.
+func controllerOf(device string) string {
+	real, err := filepath.EvalSymlinks(device)
+	if err != nil {
+		return ""
+	}
+	_, way, is := strings.Cut(real, "/pci0000:00/")
+	if !is {
+		return ""
+	}
+	var nodes []string
+	for part := range strings.SplitSeq(way, "/") {
+		if strings.HasPrefix(part, "pci") { // another root behind it, as of drives that a controller hides
+			return ""
+		}
+		var domain, bus, device, function byte
+		if n, _ := fmt.Sscanf(part, "%x:%x:%x.%x", &domain, &bus, &device, &function); n != 4 || domain != 0 {
+			break
+		}
+		nodes = append(nodes, firmware.PCINode(device, function))
+	}
+	return strings.Join(nodes, "/")
 }
 
 // nodisk are devices of the kernel's own making.

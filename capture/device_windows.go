@@ -94,7 +94,7 @@ func Disks() ([]Found, error) {
 		if err != nil {
 			continue
 		}
-		list = append(list, Found{path, d.Size, d.Model, d.Bus, d.Running})
+		list = append(list, Found{path, d.Size, d.Model, d.Bus, d.Running, ""})
 		d.Close()
 	}
 	if len(list) == 0 {

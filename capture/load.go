@@ -95,7 +95,8 @@ func (l *loading) build(desc Description) (machine.Machine, error) {
 		}
 		m.Drives = append(m.Drives, machine.Drive{
 			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port),
-			Attached: fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
+			Controller: fact.Maybe(d.Controller),
+			Attached:   fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
 		})
 	}
 	return m, nil

@@ -9,6 +9,24 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// The way to a controller is read off the folders that the kernel lays within each other; that of
+// a drive behind another root is not told.
+func TestTheWayToADrivesController(t *testing.T) {
+	top := t.TempDir()
+	for name, c := range map[string][2]string{
+		"nvme0n1": {"pci0000:00/0000:00:1c.4/0000:02:00.0/nvme/nvme0/nvme0n1", "Pci(0x1C,0x4)/Pci(0x0,0x0)"},
+		"sda":     {"pci0000:00/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda", "Pci(0x1F,0x2)"},
+		"nvme1n1": {"pci0000:00/0000:00:0e.0/pci10000:e0/10000:e0:1d.0/10000:e1:00.0/nvme/nvme1/nvme1n1", ""},
+		"nvme2n1": {"pci0000:80/0000:80:01.0/0000:81:00.0/nvme/nvme2/nvme2n1", ""},
+		"mmcblk0": {"platform/soc/mmc0/block/mmcblk0", ""},
+	} {
+		require.NoError(t, os.MkdirAll(filepath.Join(top, "devices", c[0]), 0o755))
+		require.NoError(t, os.Symlink(filepath.Join(top, "devices", c[0]), filepath.Join(top, name)))
+		assert.Equal(t, c[1], controllerOf(filepath.Join(top, name)), name)
+	}
+	assert.Empty(t, controllerOf(filepath.Join(top, "gone")))
+}
+
 // A tree as the kernel lays it out: partition 2 of sda carries a mapped device that
 // holds the root.
 func TestWhichDiskASystemRunsFrom(t *testing.T) {

@@ -206,6 +206,9 @@ func (s *Session) Judge() error {
 		if slices.Contains(capture.Buses, d.Bus) {
 			one.Bus = &d.Bus
 		}
+		if d.Controller != "" {
+			one.Controller = &d.Controller
+		}
 		desc.Drives = append(desc.Drives, one)
 	}
 	raw, err := json.MarshalIndent(desc, "", "  ")

@@ -147,6 +147,9 @@ func arguments(f Firmware, dir string, drives []Drive, vars []byte) ([]string, e
 
 // devices are the arguments that attach a drive: a port of its bus by its index,
 // in the order of discovery.
+// firstNVMe is the first NVMe drive's place on the PCI bus.
+const firstNVMe = 4
+
 func (d Drive) devices(i int) []string {
 	index := ""
 	if d.BootIndex > 0 {
@@ -162,7 +165,7 @@ func (d Drive) devices(i int) []string {
 	blocks := fmt.Sprintf(",logical_block_size=%d,physical_block_size=%d", size, size)
 	switch d.Bus {
 	case "nvme":
-		return []string{"-device", fmt.Sprintf("nvme,id=n%d,serial=n%d,addr=%#x%s", i, i, 4+i, index), "-device", fmt.Sprintf("nvme-ns,bus=n%d,drive=d%d%s", i, i, blocks)}
+		return []string{"-device", fmt.Sprintf("nvme,id=n%d,serial=n%d,addr=%#x%s", i, i, firstNVMe+i, index), "-device", fmt.Sprintf("nvme-ns,bus=n%d,drive=d%d%s", i, i, blocks)}
 	case "usb":
 		return []string{"-device", fmt.Sprintf("usb-storage,bus=xhci.0,port=%d,drive=d%d%s%s", i+1, i, blocks, index)}
 	case "scsi":

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"latchkey/capture"
+	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -111,8 +112,13 @@ func (s *Scenario) Prepare(dir string) (string, error) {
 			size = d.Presents
 		}
 		port := i // as devices attaches them
-		desc.Drives = append(desc.Drives, capture.DriveDescription{Port: &port, Name: d.Name, Role: d.Role,
-			File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size})
+		described := capture.DriveDescription{Port: &port, Name: d.Name, Role: d.Role,
+			File: d.Name + ".img", Bus: &d.Bus, Attached: &attached, LogicalSectorSize: &size}
+		if d.Bus == "nvme" {
+			controller := firmware.PCINode(firstNVMe+byte(i), 0)
+			described.Controller = &controller
+		}
+		desc.Drives = append(desc.Drives, described)
 	}
 	raw, err := json.MarshalIndent(desc, "", "  ")
 	if err != nil {

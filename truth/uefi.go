@@ -266,6 +266,9 @@ func uefiPairs() []Scenario {
 		order(uefi("NVMe and USB", a.on("nvme"), b.on("usb")), "a", "b"),
 		order(uefi("virtio and SATA", a.on("sata"), b.on("virtio")), "b", "a"),
 		uefi("two NVMe drives", a.on("nvme"), b.on("nvme")),
+		uefi("two NVMe drives, an entry to the second as a whole", a.on("nvme"), b.on("nvme")).
+			entries(diskmaker.Entry{Number: 3,
+				Path: append(diskmaker.PCINodes(firstNVMe+1, 0), diskmaker.NVMeNode()...)}),
 		uefi("raw copies on NVMe, entry", a.on("nvme"), twin("").on("nvme")).entries(vendorA),
 		order(uefi("raw copy on NVMe beside SATA, entry", a, twin("").on("nvme")).entries(vendorA), "b", "a"),
 	}

@@ -75,6 +75,9 @@ type Path struct {
 	Bus string
 	// Port is the port of a SATA or USB path; nil for other paths.
 	Port *int
+	// Controller is the way from the root of the PCI bus to what the device hangs on, as its nodes
+	// read, such as Pci(0x1C,0x4)/Pci(0x0,0x0); empty where it is not told, or begins at another root.
+	Controller string
 	// File is the program's path, empty for a whole device or partition.
 	File string
 	// Alone is set for a path of a file and nothing else, which is looked for on every drive.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode/utf16"
 
@@ -108,6 +109,7 @@ func decodePath(raw []byte) (Path, string, error) {
 		}
 		if raw[0] == nodeEnd {
 			p.Alone = p.Alone && p.File != ""
+			p.Controller = ControllerOf(strings.Join(text, "/"))
 			return p, strings.Join(text, "/"), nil
 		}
 		p.Alone = p.Alone && raw[0] == nodeMedia && raw[1] == mediaFile
@@ -132,13 +134,31 @@ func (p *Path) node(kind, sub byte, data []byte) string {
 		p.Internal = true
 		return fmt.Sprintf("Fv(%X)", data)
 	case kind == nodeHardware && sub == 1 && len(data) >= 2:
-		return fmt.Sprintf("Pci(0x%X,0x%X)", data[1], data[0])
+		return PCINode(data[1], data[0])
 	case kind == nodeACPI && sub == 1 && len(data) >= 8:
 		return fmt.Sprintf("PciRoot(0x%X)", le.Uint32(data[4:]))
 	case kind == nodeMessaging:
 		return p.messaging(sub, data)
 	}
 	return fmt.Sprintf("Path(%d,%d,%X)", kind, sub, data)
+}
+
+// PCINode is the text form of a PCI node. UEFI Specification 2.10, section 10.3.2.1.
+func PCINode(device, function byte) string { return fmt.Sprintf("Pci(0x%X,0x%X)", device, function) }
+
+// Controller is the form of a way to a controller.
+var Controller = regexp.MustCompile(`^Pci\(0x[0-9A-F]{1,2},0x[0-9A-F]\)(?:/Pci\(0x[0-9A-F]{1,2},0x[0-9A-F]\)){0,15}$`)
+
+var fromRoot = regexp.MustCompile(`(?i)^PciRoot\(0x0\)/((?:Pci\(0x[0-9A-F]{1,2},0x[0-9A-F]\)/){1,16})`)
+
+// ControllerOf is the way to the controller in the text form of a device path; "" where it does not
+// begin with PCI nodes at the first root.
+func ControllerOf(path string) string {
+	m := fromRoot.FindStringSubmatch(path)
+	if m == nil {
+		return ""
+	}
+	return strings.NewReplacer("PCI(0X", "Pci(0x", ",0X", ",0x").Replace(strings.ToUpper(strings.TrimSuffix(m[1], "/")))
 }
 
 func (p *Path) messaging(sub byte, data []byte) string {

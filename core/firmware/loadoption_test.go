@@ -120,6 +120,28 @@ func TestNodesOfADevicePath(t *testing.T) {
 	assert.Equal(t, `\a\b`, e.Path.File, "a path in two nodes is one path")
 }
 
+// The way to a controller is told by the PCI nodes at the first root, in binary and in text.
+func TestTheWayToAController(t *testing.T) {
+	root := func(n byte) []byte { return node(2, 1, 0xD0, 0x41, 3, 0x0A, n, 0, 0, 0) }
+	nvme := node(3, 23, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
+	e, err := firmware.DecodeLoadOption(1, option(1, "x", root(0), node(1, 1, 4, 0x1C), node(1, 1, 0, 0), nvme, end))
+	require.NoError(t, err)
+	assert.Equal(t, "Pci(0x1C,0x4)/Pci(0x0,0x0)", e.Path.Controller)
+	assert.Regexp(t, firmware.Controller, e.Path.Controller)
+	other, err := firmware.DecodeLoadOption(1, option(1, "x", root(1), node(1, 1, 4, 0x1C), nvme, end))
+	require.NoError(t, err)
+	assert.Empty(t, other.Path.Controller, "another root")
+	for text, want := range map[string]string{
+		"PciRoot(0x0)/Pci(0x1c,0x4)/Pci(0x0,0x0)/NVMe(0x1,00-00)": "Pci(0x1C,0x4)/Pci(0x0,0x0)",
+		"PciRoot(0x0)/Pci(0x1f,0x2)/Sata(1,65535,0)/HD(1,GPT)":    "Pci(0x1F,0x2)",
+		"PciRoot(0x1)/Pci(0x1f,0x2)/Sata(1,65535,0)":              "",
+		"HD(1,GPT)/Pci(0x1f,0x2)/":                                "",
+		"PciRoot(0x0)/Sata(1,65535,0)":                            "",
+	} {
+		assert.Equal(t, want, firmware.ControllerOf(text), text)
+	}
+}
+
 func TestLoadOptionsThatAreRefused(t *testing.T) {
 	sound := option(1, "x", node(4, 4, wide(`\a`)...), end)
 	for says, raw := range map[string][]byte{

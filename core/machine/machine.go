@@ -46,11 +46,13 @@ const (
 
 // Drive is a drive of the machine.
 type Drive struct {
-	Name     string
-	Role     Role
-	Bus      fact.Of[string] // "sata", "nvme", "usb", "ide", "virtio"
-	Port     fact.Of[int]    // of its SATA or USB controller, from 0
-	Attached fact.Of[bool]
+	Name string
+	Role Role
+	Bus  fact.Of[string] // "sata", "nvme", "usb", "ide", "virtio"
+	Port fact.Of[int]    // of its SATA or USB controller, from 0
+	// Controller is the way to what it hangs on in this machine, as firmware.Path tells it.
+	Controller fact.Of[string]
+	Attached   fact.Of[bool]
 	// HasEntry tells whether a boot entry leads to the drive's own loader; it
 	// counts only while the boot entries themselves are not known.
 	HasEntry fact.Of[bool]

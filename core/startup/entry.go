@@ -258,8 +258,14 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 		if known && bus != e.Path.Bus {
 			continue
 		}
+		controller, at := d.Controller.Get()
+		if at = at && e.Path.Controller != ""; at && controller != e.Path.Controller {
+			continue
+		}
 		port, told := d.Port.Get()
 		switch {
+		case at && known && bus == "nvme": // a controller of its own
+			sure = append(sure, d)
 		case !told || e.Path.Port == nil || !known:
 			maybe = append(maybe, d)
 		case port == *e.Path.Port:
@@ -278,7 +284,7 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 	for _, d := range maybe {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: d.Called()})
 	}
-	if e.Path.Port != nil {
+	if e.Path.Port != nil || e.Path.Bus == "nvme" && e.Path.Controller != "" {
 		q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them: to another connector"})
 	}
 	if len(q.Options) < 2 {

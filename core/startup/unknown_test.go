@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -223,4 +224,54 @@ func TestEntriesByALostCarryAreOpen(t *testing.T) {
 	assert.Contains(t, trace.Missing[0].Text, "find the entries")
 	trace = startup.Simulate(sample.EDK2(firmware.Legacy, sample.Drive(t, machine.RoleClone, m)))
 	assert.Equal(t, startup.Stops, trace.Verdict)
+}
+
+// An entry to a whole NVMe drive leads to the one on its controller. Where that is not told it is
+// asked for, of a single drive too: it may hang on another connector than it did.
+func TestTheControllerOfAnNVMeDriveTellsWhichAnEntryMeans(t *testing.T) {
+	drive := func(role machine.Role, id byte, controller string) machine.Drive {
+		d := sample.Drive(t, role, sample.GPTDisk(id, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+		d.Bus = fact.Tell("nvme")
+		if controller != "" {
+			d.Controller = fact.Tell(controller)
+		}
+		return d
+	}
+	const first, second = "Pci(0x1C,0x0)/Pci(0x0,0x0)", "Pci(0x1C,0x4)/Pci(0x0,0x0)"
+	e := firmware.Entry{Number: 3, Active: true, Path: firmware.Path{Bus: "nvme", Controller: second}}
+	for name, c := range map[string]struct {
+		clone, original string
+		leads           string // "" is asked
+	}{
+		"both told":            {second, first, "clone"},
+		"the other way round":  {first, second, "original"},
+		"one of them told":     {"", second, "original"},
+		"the other one told":   {"", first, ""},
+		"none told":            {"", "", ""},
+		"on other controllers": {first, first, "-"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := sample.Whole(firmware.UEFI, drive(machine.RoleClone, 1, c.clone), drive(machine.RoleOriginal, 2, c.original))
+			m.Until = machine.UntilLoader
+			m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
+			m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
+			trace := startup.Simulate(m)
+			asked := slices.ContainsFunc(trace.Missing, func(q course.Question) bool { return q.ID == "entry-device-0003" })
+			assert.Equal(t, c.leads == "", asked, "%v", trace.Missing)
+			require.NotEmpty(t, trace.Attempts)
+			switch c.leads {
+			case "-":
+				assert.Empty(t, trace.Attempts[0].Drive)
+			case "clone", "original":
+				assert.Equal(t, c.leads, trace.Attempts[0].Drive)
+			}
+		})
+	}
+	alone := sample.Whole(firmware.UEFI, drive(machine.RoleClone, 1, ""))
+	alone.Until = machine.UntilLoader
+	alone.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
+	alone.Firmware.Behaviour = alone.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
+	trace := startup.Simulate(alone)
+	assert.Equal(t, startup.Depends, trace.Verdict, trace.Headline)
+	assert.Equal(t, "entry-device-0003", trace.Missing[0].ID)
 }

@@ -104,6 +104,10 @@ var Facts = []Loss{
 		anyDrive(r, m).Port = fact.Unknown[int]()
 		return true
 	}},
+	{"controller", func(r *rand.Rand, m *machine.Machine) bool {
+		anyDrive(r, m).Controller = fact.Unknown[string]()
+		return true
+	}},
 	{"attached", func(r *rand.Rand, m *machine.Machine) bool {
 		anyDrive(r, m).Attached = fact.Unknown[bool]()
 		return true

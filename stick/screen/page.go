@@ -118,31 +118,57 @@ func (t *terminal) put(x, y int, text string, style tcell.Style, width int) {
 func (t *terminal) draw(p *page, selected int, typed string) {
 	width, height := t.screen.Size()
 	t.screen.Clear()
-	t.put(1, 0, "Latchkey", brass, width)
-	t.put(11, 0, p.title, title, width)
-	t.put(0, 1, strings.Repeat("─", width), quiet, width)
-	bottom := len(p.options)
+	top := t.drawHead(p, width)
+	options := p.marked(selected, width-2)
+	y := height - 1 - len(options)
 	if p.field {
-		bottom++
+		y--
 	}
-	room := max(1, height-3-bottom-1)
-	lines := p.folded(width - 2)
-	t.from = max(0, min(t.from, len(lines)-room))
-	for i, l := range lines[t.from:min(len(lines), t.from+room)] {
-		t.put(1, 2+i, l.text, l.style, width-1)
-	}
-	if len(lines) > room {
-		t.put(width-24, 1, " PgUp, PgDn: more ", quiet, width)
-	}
-	y := height - bottom - 1
+	t.drawLines(p, top, y-1, width)
 	t.put(0, y-1, strings.Repeat("─", width), quiet, width)
+	hint := "Arrow keys choose, Enter takes; so does a number."
 	if p.field {
 		if p.secret {
 			typed = strings.Repeat("*", len([]rune(typed)))
 		}
 		t.put(1, y, "> "+typed+"_", title, width)
 		y++
+		hint = "Type it; arrow keys choose, Enter takes."
 	}
+	for i, o := range options {
+		t.put(1, y+i, o.text, o.style, width)
+	}
+	t.put(1, height-1, hint, quiet, width)
+	t.screen.Show()
+}
+
+// drawHead shows the title, and returns the first line below it.
+func (t *terminal) drawHead(p *page, width int) (y int) {
+	t.put(1, 0, "Latchkey", brass, width)
+	for _, s := range wrap(p.title, width-12) {
+		t.put(11, y, s, title, width)
+		y++
+	}
+	t.put(0, y, strings.Repeat("─", width), quiet, width)
+	return y + 1
+}
+
+// drawLines shows as many of a page's lines as there is room for, from a line to before another.
+func (t *terminal) drawLines(p *page, from, to, width int) {
+	room := max(1, to-from)
+	lines := p.folded(width - 2)
+	t.from = max(0, min(t.from, len(lines)-room))
+	for i, l := range lines[t.from:min(len(lines), t.from+room)] {
+		t.put(1, from+i, l.text, l.style, width-1)
+	}
+	if len(lines) > room {
+		t.put(width-24, from-1, " PgUp, PgDn: more ", quiet, width)
+	}
+}
+
+// marked are the options as lines of at most so many signs: the selected one with its mark, each
+// with its number, and what does not fit below it.
+func (p *page) marked(selected, width int) (lines []line) {
 	for i, o := range p.options {
 		style, mark := plain, "  "
 		if i == selected {
@@ -151,14 +177,12 @@ func (t *terminal) draw(p *page, selected int, typed string) {
 		if !p.field && o.key != "" {
 			mark += fmt.Sprint(i+1, " ")
 		}
-		t.put(1, y+i, mark+o.label+" ", style, width)
+		for _, s := range wrap(o.label, width-len(mark)) {
+			lines = append(lines, line{mark + s + " ", style})
+			mark = strings.Repeat(" ", len(mark))
+		}
 	}
-	hint := "Arrow keys choose, Enter takes; so does a number."
-	if p.field {
-		hint = "Type it; arrow keys choose, Enter takes."
-	}
-	t.put(1, height-1, hint, quiet, width)
-	t.screen.Show()
+	return lines
 }
 
 // mostTyped is how long a line may be, in bytes: what a passphrase may be. cryptsetup(8),
