@@ -92,7 +92,8 @@ func Disks() ([]Found, error) {
 		}
 		var d Device
 		d.describe("/dev/" + name)
-		list = append(list, Found{"/dev/" + name, int64(sectors) * 512, d.Model, d.Bus, d.Running, controllerOf(filepath.Join(sysBlock, name))})
+		list = append(list, Found{"/dev/" + name, int64(sectors) * 512, d.Model, d.Bus, d.Running,
+			controllerOf(filepath.Join(sysBlock, name))})
 	}
 	return list, nil
 }

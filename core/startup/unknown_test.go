@@ -251,12 +251,15 @@ func TestTheControllerOfAnNVMeDriveTellsWhichAnEntryMeans(t *testing.T) {
 		"on other controllers": {first, first, "-"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m := sample.Whole(firmware.UEFI, drive(machine.RoleClone, 1, c.clone), drive(machine.RoleOriginal, 2, c.original))
+			m := sample.Whole(firmware.UEFI, drive(machine.RoleClone, 1, c.clone),
+				drive(machine.RoleOriginal, 2, c.original))
 			m.Until = machine.UntilLoader
 			m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
 			m.Firmware.Entries = &firmware.Entries{Order: []uint16{3}, All: map[uint16]firmware.Entry{3: e}}
 			trace := startup.Simulate(m)
-			asked := slices.ContainsFunc(trace.Missing, func(q course.Question) bool { return q.ID == "entry-device-0003" })
+			asked := slices.ContainsFunc(trace.Missing, func(q course.Question) bool {
+				return q.ID == "entry-device-0003"
+			})
 			assert.Equal(t, c.leads == "", asked, "%v", trace.Missing)
 			require.NotEmpty(t, trace.Attempts)
 			switch c.leads {
