@@ -40,6 +40,12 @@ func findNow(name command.Name, d *machine.Drive) Command {
 	switch {
 	case id == "" && namesNoTable(d.Contents): // a drive of that capacity that has a table is another
 		return findDrive(name, d, "", command.Run("[", "-z", tableID, "]"))
+	case id == "" && withoutRecords(&d.Contents.Layout): // one of another identifier is another drive
+		if own, known := d.Contents.Layout.DiskID().Get(); known && disk.IsID(own) {
+			none := command.Run("[", "-z", tableID, "]")
+			return findDrive(name, d, "", command.Either(none, equal(tableID, strings.ToLower(own))))
+		}
+		return findDrive(name, d, "")
 	case id == "":
 		return findDrive(name, d, "")
 	}
