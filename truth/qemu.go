@@ -145,11 +145,11 @@ func arguments(f Firmware, dir string, drives []Drive, vars []byte) ([]string, e
 	return args, nil
 }
 
-// devices are the arguments that attach a drive: a port of its bus by its index,
-// in the order of discovery.
 // firstNVMe is the first NVMe drive's place on the PCI bus.
 const firstNVMe = 4
 
+// devices are the arguments that attach a drive: a port of its bus by its index,
+// in the order of discovery.
 func (d Drive) devices(i int) []string {
 	index := ""
 	if d.BootIndex > 0 {

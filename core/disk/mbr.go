@@ -67,10 +67,13 @@ func (e MBREntry) Partition(sectorSize int) Partition {
 
 // Protective reports whether the record only guards a GPT: one 0xEE record and
 // nothing else. UEFI Specification 2.10, section 5.2.3.
-func (m *MBR) Protective() bool { return m.count(true) == 1 && m.count(false) == 0 }
+func (m *MBR) Protective() bool { return m.count(true) == 1 && !m.Ordinary() }
+
+// Ordinary reports whether a record stands there that is no protective one.
+func (m *MBR) Ordinary() bool { return m.count(false) > 0 }
 
 // Hybrid reports whether a 0xEE record stands beside ordinary ones.
-func (m *MBR) Hybrid() bool { return m.count(true) >= 1 && m.count(false) > 0 }
+func (m *MBR) Hybrid() bool { return m.count(true) >= 1 && m.Ordinary() }
 
 // guards reports whether a protective record stands where the standard wants it.
 // UEFI Specification 2.10, table 5.4: StartingLBA is 1.

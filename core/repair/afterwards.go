@@ -35,10 +35,10 @@ func afterwards(m machine.Machine) []PlanStep {
 // ownFileSystems has a system that starts, and takes a part of itself from the original, take
 // all of it from the clone.
 func ownFileSystems(m machine.Machine, _ *machine.Drive) (moves []move) {
-	if !halfElsewhere(startup.Simulate(m)) {
-		return nil
-	}
 	for _, mv := range linuxNames(m, "") {
+		if !halfElsewhere(startup.Simulate(m)) {
+			continue
+		}
 		if after := startup.Simulate(mv.result); after.Verdict == startup.Starts && !halfElsewhere(after) {
 			moves = append(moves, mv)
 		}

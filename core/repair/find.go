@@ -248,10 +248,3 @@ func diskpartID(d *machine.Drive) string {
 	}
 	return strings.ToUpper(id)
 }
-
-// withoutRecords reports whether a GPT has no record of an MBR before it, for which blkid would take
-// the table for an MBR with an identifier of its own.
-func withoutRecords(l *disk.Layout) bool {
-	record := func(e disk.MBREntry) bool { return e.Type != 0 }
-	return l.Style == disk.StyleGPT && l.MBR != nil && !slices.ContainsFunc(l.MBR.Entries[:], record)
-}

@@ -97,6 +97,39 @@ func TestTheOldDriveIsReleasedInLinux(t *testing.T) {
 	}
 }
 
+// A clone whose table blkid may not see is told from a drive of the same capacity beside it, by the
+// commands as they stand.
+func TestTheCloneIsToldFromADriveOfItsCapacity(t *testing.T) {
+	t.Parallel()
+	reference.Need(t, "losetup", "blkid")
+	old, clone := windows(3), windows(1)
+	old.GUID[0]++
+	end := clone.MustBuild().Size
+	for name, spoil := range map[string]spoil{
+		"no protective record":       put(446, make([]byte, 64)...),
+		"no 55 AA":                   put(510, 0, 0),
+		"no sector 0":                put(0, make([]byte, 512)...),
+		"the primary's checksum":     put(512+16, 1, 2, 3, 4),
+		"the primary's identifier":   put(512+56, 1, 2, 3, 4),
+		"no primary, no protective":  put(446, make([]byte, 512+66)...),
+		"a sound table, as it stood": func(*diskmaker.Image) {},
+	} {
+		image := clone.MustBuild()
+		spoil(image)
+		require.Equal(t, end, image.Size)
+		path := filepath.Join(reference.Folder(t), "clone.img")
+		require.NoError(t, image.WriteFile(path))
+		d := fromFile(t, firmware.UEFI, path).Drives[0]
+		loop := reference.Loop(t, path)
+		cmd := exec.Command("sh", "-c", strings.ReplaceAll(repair.FindClone(&d).Text, "lsblk -dnpo NAME",
+			"echo "+loop+" "+reference.Loop(t, onFile(t, old, "old.img"))))
+		cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "LC_ALL=C")
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err, "%s: %s", name, out)
+		assert.Equal(t, "Clone: "+loop+"\n", string(out), name)
+	}
+}
+
 // Before that it is copied into a file, byte for byte, and only read.
 func TestTheOldDriveIsCopiedIntoAFile(t *testing.T) {
 	t.Parallel()

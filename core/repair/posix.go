@@ -36,20 +36,19 @@ func findClone(d *machine.Drive) Command { return findNow("clone", d) }
 
 // findNow finds a drive as it was when it was looked at.
 func findNow(name command.Name, d *machine.Drive) Command {
-	id := identifier(d)
+	l := &d.Contents.Layout
+	own, known := l.DiskID().Get()
+	id, none := identifier(d), command.Run("[", "-z", tableID, "]")
 	switch {
-	case id == "" && namesNoTable(d.Contents): // a drive of that capacity that has a table is another
-		return findDrive(name, d, "", command.Run("[", "-z", tableID, "]"))
-	case id == "" && withoutRecords(&d.Contents.Layout): // one of another identifier is another drive
-		if own, known := d.Contents.Layout.DiskID().Get(); known && disk.IsID(own) {
-			none := command.Run("[", "-z", tableID, "]")
-			return findDrive(name, d, "", command.Either(none, equal(tableID, strings.ToLower(own))))
-		}
-		return findDrive(name, d, "")
-	case id == "":
-		return findDrive(name, d, "")
+	case id != "":
+		return findDrive(name, d, id, equal(tableID, id))
+	case namesNoTable(d.Contents): // a drive of that capacity that has a table is another
+		return findDrive(name, d, "", none)
+	case known && disk.IsID(own) && l.Style == disk.StyleGPT && l.MBR != nil && !l.MBR.Ordinary():
+		// blkid tells this identifier, or none; by an ordinary record it may take the table for an MBR.
+		return findDrive(name, d, "", command.Either(none, equal(tableID, strings.ToLower(own))))
 	}
-	return findDrive(name, d, id, equal(tableID, id))
+	return findDrive(name, d, "")
 }
 
 func equal(a, b any) command.Node { return command.Run("[", a, "=", b, "]") }

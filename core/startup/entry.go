@@ -253,19 +253,19 @@ func matches(k *course.Walk, path firmware.Path, d *machine.Drive, i int) bool {
 // are not told are taken in the order in which the firmware finds its drives.
 func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*machine.Drive {
 	var sure, maybe []*machine.Drive
+	byController := e.Path.Bus == "nvme" && e.Path.Controller != "" // each NVMe drive has its own
 	for _, d := range drives {
 		bus, known := d.Bus.Get()
 		if known && bus != e.Path.Bus {
 			continue
 		}
 		controller, at := d.Controller.Get()
-		if at = at && e.Path.Controller != ""; at && controller != e.Path.Controller {
-			continue
-		}
 		port, told := d.Port.Get()
 		switch {
-		case at && known && bus == "nvme": // a controller of its own
-			sure = append(sure, d)
+		case byController && at:
+			if controller == e.Path.Controller {
+				sure = append(sure, d)
+			}
 		case !told || e.Path.Port == nil || !known:
 			maybe = append(maybe, d)
 		case port == *e.Path.Port:
@@ -284,7 +284,7 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 	for _, d := range maybe {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: d.Called()})
 	}
-	if e.Path.Port != nil || e.Path.Bus == "nvme" && e.Path.Controller != "" {
+	if e.Path.Port != nil || byController {
 		q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them: to another connector"})
 	}
 	if len(q.Options) < 2 {

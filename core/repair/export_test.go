@@ -1,0 +1,4 @@
+package repair
+
+// FindClone is for the tests: the command that finds the clone.
+var FindClone = findClone
