@@ -235,9 +235,10 @@ func readSgdisk(t *text, l *Listing) {
 			r.doubtful = true
 		}
 	}
-	if m := infoCommand.FindStringSubmatch(t.command); m != nil {
-		r.number, _ = strconv.Atoi(m[1])
-		r.number--
+	for _, m := range infoCommand.FindAllStringSubmatch(t.command, maxPartitions) {
+		if number, err := strconv.Atoi(m[1]); err == nil {
+			r.infoOf = append(r.infoOf, number)
+		}
 	}
 	for i, s := range t.lines {
 		r.line(strings.TrimRight(s, " \r"), i+1)
@@ -257,7 +258,7 @@ type sgdisk struct {
 	certain  bool // of the style alone
 	asked    bool
 	sector   int64
-	number   int
+	infoOf   []int // the partitions that the command asks for with --info, which alone says their numbers
 }
 
 func (r *sgdisk) line(s string, n int) {
@@ -344,12 +345,14 @@ func (r *sgdisk) info(key, val string, n int) {
 		return
 	}
 	if key == "Partition GUID code" {
-		r.number++
-		r.p = partition(r.d, r.number, n)
-		r.style = disk.StyleGPT
+		r.style, r.p = disk.StyleGPT, nil
 		r.tellStyle(n)
+		if len(r.infoOf) > 0 {
+			r.p, r.infoOf = partition(r.d, r.infoOf[0], n), r.infoOf[1:]
+		}
 	}
 	if r.p == nil {
+		r.l.unread(n, "which partition it is, only the command says: expected its line too, sgdisk --info with a number")
 		return
 	}
 	first, _, _ := strings.Cut(val, " ")

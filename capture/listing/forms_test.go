@@ -48,6 +48,9 @@ func TestEveryFormOfDebiansTools(t *testing.T) {
 				_, contradictions := machine.Merge("x", held, told)
 				assert.Empty(t, contradictions)
 				agrees(t, held, told, &l.Disks[0])
+				if form.format == listing.Sgdisk {
+					assert.Equal(t, held.Layout.Style, told.Layout.Style, "what it says before the list")
+				}
 			})
 		}
 	}

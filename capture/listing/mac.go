@@ -216,6 +216,10 @@ func macInfoAt(l *Listing, line int, m macInfo) {
 		}
 		return
 	}
+	if m.ParentWholeDisk == "" {
+		l.unread(line, "expected the disk that it is part of")
+		return
+	}
 	d := l.disk(m.ParentWholeDisk, line)
 	if d == nil {
 		return

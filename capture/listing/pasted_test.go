@@ -15,6 +15,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 // onEachLine changes the lines of a text.
@@ -77,6 +78,9 @@ func unlike(whole, less *listing.Listing) (differs []string) {
 			}
 			i = 0 // without its name
 		}
+		if i < 0 && d.Name == d.Model { // without its number
+			i = slices.IndexFunc(whole.Disks, func(w machine.Described) bool { return w.Model == d.Model })
+		}
 		if i < 0 {
 			differs = append(differs, "a disk "+d.Name)
 			continue
@@ -95,7 +99,10 @@ func unlike(whole, less *listing.Listing) (differs []string) {
 		not("bus", d.Bus != "" && d.Bus != w.Bus)
 		not("whole", d.Whole && (!w.Whole || len(d.Partitions) != len(w.Partitions)))
 		for _, p := range d.Partitions {
-			j := slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return q.Number == p.Number })
+			j := slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return p.Start > 0 && q.Start == p.Start })
+			if j < 0 {
+				j = slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return q.Number == p.Number })
+			}
 			if j < 0 {
 				not("another partition", true)
 				continue
@@ -105,7 +112,7 @@ func unlike(whole, less *listing.Listing) (differs []string) {
 			not("length", p.Length != 0 && p.Length != q.Length)
 			not("type", !p.Type.IsZero() && p.Type != q.Type || p.MBRType != 0 && p.MBRType != q.MBRType)
 			not("role", p.Role != "" && p.Role != q.Role)
-			not("file system", p.Kind != "" && p.Kind != q.Kind)
+			not("file system", p.Kind != "" && p.Kind != q.Kind && !(p.Kind == volume.KindFAT && strings.HasPrefix(string(q.Kind), "FAT")))
 			not("serial", p.Serial != "" && p.Serial != q.Serial)
 			not("GUID", !p.GUID.IsZero() && p.GUID != q.GUID)
 			not("label", !strings.HasPrefix(oneBlank(q.Label), p.Label) || !strings.HasPrefix(oneBlank(q.Name), p.Name))
@@ -185,18 +192,37 @@ func otherwise(less, whole fact.Of[bool]) bool {
 // flushLeft is a text without what its lines begin with, as some forms for messages leave it.
 var flushLeft = onEachLine(func(s string) string { return strings.TrimLeft(s, " \t") })
 
+// places are where a text is cut in two: where lines begin and in the midst of them, of a long text
+// some dozen of these.
+func places(text string) (at []int) {
+	from := 0
+	for line := range strings.Lines(text) {
+		at = append(at, from, from+len(line)/2)
+		from += len(line)
+	}
+	const most = 40
+	if step := (len(at) + most - 1) / most; step > 1 {
+		some := at[:0]
+		for i := 0; i < len(at); i += step {
+			some = append(some, at[i])
+		}
+		at = some
+	}
+	return at
+}
+
 // heldWithLess reads a text once more, pasted in ways that lose something: it tells nothing else.
 func heldWithLess(t *testing.T, text string, whole *listing.Listing) {
 	t.Helper()
 	ways := map[string]func(string) string{"without its columns": oneBlank, "without what lines begin with": flushLeft,
 		"broken at 80": broken(80), "cut off at 80": cutOff(80), "with empty lines between": doubled}
 	twins := strings.Count(text, "label-id:") > 1 || strings.Contains(text, ", the same")
-	for _, eighth := range []int{1, 3, 4, 5, 7} {
+	for _, at := range places(text) {
 		if twins { // a part of the text may tell of one alone
 			break
 		}
-		ways[fmt.Sprintf("its first %d eighths", eighth)] = func(text string) string { return text[:len(text)*eighth/8] }
-		ways[fmt.Sprintf("without its first %d eighths", eighth)] = func(text string) string { return text[len(text)*eighth/8:] }
+		ways[fmt.Sprintf("its first %d bytes", at)] = func(text string) string { return text[:at] }
+		ways[fmt.Sprintf("without its first %d bytes", at)] = func(text string) string { return text[at:] }
 	}
 	for way, lose := range ways {
 		less, err := listing.Read("", []byte(lose(text)), "")

@@ -248,6 +248,8 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 				at = nil
 			}
 			l.mark(i+1, Passed, "")
+		case at != nil && began == 0 && rows.cells > len(at):
+			l.unread(i+1, "the heads above it lack their beginning: what stands in which column cannot be told")
 		case at != nil && len(out) < maxRecords:
 			cells := row(s, at)
 			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || !rows.spread) {
@@ -272,6 +274,7 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 type body struct {
 	end    int  // the line behind them
 	spread bool // somewhere stands more than one blank: they are in columns
+	cells  int  // most of one row, as two blanks and more part them
 	words  int  // of each row; 0 where they differ, or a unit is among them, which goes with the word before it
 }
 
@@ -286,7 +289,8 @@ func (t *text) below(heads int) body {
 		if onlyDashes.MatchString(s) {
 			continue
 		}
-		b.spread = b.spread || strings.Contains(s, "  ")
+		pieces := len(betweenCells.FindAllString(s, -1)) + 1
+		b.spread, b.cells = b.spread || pieces > 1, max(b.cells, pieces)
 		words := strings.Fields(s)
 		if rows++; rows == 1 {
 			b.words = len(words)
@@ -297,6 +301,8 @@ func (t *text) below(heads int) body {
 	}
 	return b
 }
+
+var betweenCells = regexp.MustCompile(`\s{2,}`)
 
 var unit = regexp.MustCompile(`^(B|[KMGT]i?B|[Bb]ytes)$`)
 

@@ -57,7 +57,7 @@ func readDiskManagement(t *text, l *Listing) {
 	for i, s := range t.lines {
 		r.line(strings.TrimSpace(s), i+1)
 	}
-	if t.broken && r.p.Kind == "" && r.p.Letter == "" {
+	if r.p.Kind == "" && r.p.Letter == "" {
 		r.p.Length = 0 // what it is would come behind it: a partition, or free room
 	}
 	r.partitionEnds()
