@@ -101,7 +101,8 @@ func unlike(whole, less *listing.Listing) (differs []string) {
 		for _, p := range d.Partitions {
 			j := slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return p.Start > 0 && q.Start == p.Start })
 			if j < 0 {
-				j = slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return q.Number == p.Number })
+				j = slices.IndexFunc(w.Partitions,
+					func(q machine.DescribedPartition) bool { return q.Number == p.Number })
 			}
 			if j < 0 {
 				not("another partition", true)
