@@ -27,7 +27,23 @@ func (s *Session) Next() (step repair.PlanStep, ok bool) {
 	return s.Plan.Steps[0], true
 }
 
-// ByHand reports whether a step is done in the firmware's screens, when the stick is out.
+// ByHandFirst are the steps with which the plan begins that are done by hand, and how many of those
+// behind them the stick does.
+func (s *Session) ByHandFirst() (byHand []repair.PlanStep, then int) {
+	first := slices.IndexFunc(s.Plan.Steps, func(step repair.PlanStep) bool { return !ByHand(step) })
+	if first < 0 {
+		return s.Plan.Steps, 0
+	}
+	for _, step := range s.Plan.Steps[first:] {
+		if !ByHand(step) {
+			then++
+		}
+	}
+	return s.Plan.Steps[:first], then
+}
+
+// ByHand reports whether a step is done by hand, when the stick is out: in the firmware's screens, or
+// in the case's inside.
 func ByHand(step repair.PlanStep) bool { return step.Toolbox != repair.Linux || step.Shell == "" }
 
 // Confirms reports whether what was typed is the capacity of the drive that a step writes to.

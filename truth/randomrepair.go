@@ -36,7 +36,7 @@ func RepairRandom(seed uint64) (r Repaired) {
 	}
 	defer os.RemoveAll(dir)
 	s := &r.Scenario
-	if r.Plan, r.Err = s.plan(dir); r.Err != nil {
+	if r.Plan, r.Err = s.plan(dir, repair.Linux); r.Err != nil {
 		return r
 	}
 	r.Err = ErrNoRepair

@@ -165,7 +165,7 @@ func repairsOf(meant func(Scenario) bool) ([]Scenario, error) {
 		if err != nil {
 			return nil, err
 		}
-		plan, err := s.plan(dir)
+		plan, err := s.plan(dir, repair.Linux)
 		os.RemoveAll(dir)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Name, err)
@@ -195,7 +195,7 @@ func needsSystem(p repair.Plan) bool {
 	return false
 }
 
-func (s *Scenario) plan(dir string) (repair.Plan, error) {
+func (s *Scenario) plan(dir string, allowed ...repair.Toolbox) (repair.Plan, error) {
 	description, err := s.Prepare(dir)
 	if err != nil {
 		return repair.Plan{}, err
@@ -204,7 +204,7 @@ func (s *Scenario) plan(dir string) (repair.Plan, error) {
 	if err != nil {
 		return repair.Plan{}, err
 	}
-	return repair.Find(m, repair.Linux), nil
+	return repair.Find(m, allowed...), nil
 }
 
 // Repair plans, runs the rendered script as it stands in a live Linux on the
@@ -217,7 +217,7 @@ func Repair(s Scenario) (r Repaired) {
 		return r
 	}
 	defer os.RemoveAll(dir)
-	if r.Plan, r.Err = s.plan(dir); r.Err != nil {
+	if r.Plan, r.Err = s.plan(dir, repair.Linux); r.Err != nil {
 		return r
 	}
 	if len(r.Plan.Steps) == 0 {

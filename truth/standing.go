@@ -48,7 +48,7 @@ func (st *stands) steps() (int, error) {
 			return 0, err
 		}
 		defer os.RemoveAll(dir)
-		plan, err := st.scenario.plan(dir)
+		plan, err := st.scenario.plan(dir, repair.Linux)
 		if err != nil {
 			return 0, err
 		}

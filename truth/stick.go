@@ -15,6 +15,7 @@ import (
 	"latchkey/capture"
 	"latchkey/capture/planfile"
 	"latchkey/core/disk"
+	"latchkey/core/fact"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
@@ -27,6 +28,7 @@ func StickImage() string { return os.Getenv("LATCHKEY_STICK") }
 type Sticked struct {
 	Scenario Scenario
 	Brought  bool     // the plan lay on the stick
+	Turns    int      // how many times the stick was started
 	Shown    []string // the pages, as they were shown
 	Same     bool     // the stick's evidence gives the verdict of the images
 	Kept     bool     // the original is unchanged to the byte
@@ -126,7 +128,10 @@ func onStick(s Scenario, brought bool) (r Sticked) {
 
 func (r *Sticked) on(dir string) error {
 	s := &r.Scenario
-	plan, err := s.plan(dir)
+	plan, err := s.plan(dir, repair.Linux, repair.Firmware)
+	if r.Brought {
+		plan, err = s.plan(dir, repair.Linux)
+	}
 	if err != nil {
 		return err
 	}
@@ -137,10 +142,6 @@ func (r *Sticked) on(dir string) error {
 	if err != nil {
 		return err
 	}
-	args, err := s.arguments(dir)
-	if err != nil {
-		return err
-	}
 	if r.Brought {
 		if err := putPlan(dir, image, plan); err != nil {
 			return err
@@ -148,13 +149,10 @@ func (r *Sticked) on(dir string) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
-	began := time.Now()
-	t, err := start(ctx, live)
-	if err != nil {
+	if err := r.led(ctx, dir, image, live, plan.Steps); err != nil {
 		return err
 	}
-	err = t.lead(r, plan, began)
-	r.Shown = t.shown
+	args, err := s.arguments(dir)
 	if err != nil {
 		return err
 	}
@@ -163,7 +161,7 @@ func (r *Sticked) on(dir string) error {
 		return err
 	}
 	r.Kept = before == after
-	if r.Same, err = s.sameAnswer(dir, image, plan); err != nil {
+	if r.Same, err = s.sameAnswer(dir, image, plan, r.Turns); err != nil {
 		return err
 	}
 	if r.Result, err = boot(dir, args, s.limit()); err != nil {
@@ -171,6 +169,38 @@ func (r *Sticked) on(dir string) error {
 	}
 	r.Started = r.startedFromClone()
 	return nil
+}
+
+// led carries out the steps on the stick. Where one is to unplug the original, that is done as soon
+// as the machine is off, and the stick is started again for the steps that are left.
+func (r *Sticked) led(ctx context.Context, dir, image string, live []string, steps []repair.PlanStep) error {
+	for {
+		began := time.Now()
+		r.Turns++
+		t, err := start(ctx, live)
+		if err != nil {
+			return err
+		}
+		left, err := t.lead(r, steps, began)
+		r.Shown = append(r.Shown, t.shown...)
+		if err != nil || len(left) == 0 {
+			return err
+		}
+		r.Scenario.detachOriginal()
+		if steps = left[1:]; len(steps) == 0 {
+			return nil
+		}
+		if live, err = r.Scenario.stickArguments(dir, image); err != nil {
+			return err
+		}
+	}
+}
+
+func (s *Scenario) detachOriginal() {
+	s.Drives = slices.Clone(s.Drives)
+	for i := range s.Drives {
+		s.Drives[i].Detached = s.Drives[i].Detached || s.Drives[i].Role == "original"
+	}
 }
 
 func (r *Sticked) startedFromClone() bool {
@@ -269,7 +299,7 @@ func (s *Scenario) sumOfOriginal(dir string) (sum [32]byte, err error) {
 
 // sameAnswer takes the folder off the stick and compares what its last evidence says with what the
 // plan leads to.
-func (s *Scenario) sameAnswer(dir, image string, plan repair.Plan) (bool, error) {
+func (s *Scenario) sameAnswer(dir, image string, plan repair.Plan, turns int) (bool, error) {
 	out := filepath.Join(dir, "taken")
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return false, err
@@ -282,13 +312,15 @@ func (s *Scenario) sameAnswer(dir, image string, plan repair.Plan) (bool, error)
 		return false, err
 	}
 	files, _ := filepath.Glob(filepath.Join(out, "LATCHKEY", "*", "machine.json"))
-	if len(files) != 1 {
-		return false, fmt.Errorf("%d folders on the stick, expected 1", len(files))
+	if len(files) != turns {
+		return false, fmt.Errorf("%d folders on the stick, expected %d", len(files), turns)
 	}
-	if err := run("sh", "-c", `cd "$1" && sha256sum --quiet -c SHA256SUMS`, "sh", filepath.Dir(files[0])); err != nil {
-		return false, fmt.Errorf("the sums on the stick: %w", err)
+	for _, file := range files {
+		if err := run("sh", "-c", `cd "$1" && sha256sum --quiet -c SHA256SUMS`, "sh", filepath.Dir(file)); err != nil {
+			return false, fmt.Errorf("the sums on the stick: %w", err)
+		}
 	}
-	m, err := capture.Load(files[0])
+	m, err := capture.Load(files[turns-1]) // their names end with the time
 	if err != nil {
 		return false, err
 	}
@@ -310,6 +342,11 @@ func (s *Scenario) judged(m machine.Machine, clone string) startup.Trace {
 	m.DeviceOrder = nil
 	if m.Answers == nil {
 		m.Answers = map[string]string{}
+	}
+	for _, d := range s.Drives {
+		if on := m.Drive(machine.Role(d.Role)); d.Detached && on != nil {
+			on.Attached = fact.Known(false, fact.Source{})
+		}
 	}
 	for _, name := range s.Order {
 		for _, d := range s.Drives {

@@ -71,32 +71,33 @@ func (t *talk) roles(s *Scenario) error {
 }
 
 // lead types what a person would: the serial line's entry, the roles as they are, the steps
-// with the capacity of the drive that each writes to.
-func (t *talk) lead(r *Sticked, plan repair.Plan, began time.Time) error {
+// with the capacity of the drive that each writes to. It returns the steps from that one on which is
+// to unplug the original.
+func (t *talk) lead(r *Sticked, steps []repair.PlanStep, began time.Time) (left []repair.PlanStep, err error) {
 	if err := t.begin(5 * time.Minute); err != nil {
-		return err
+		return nil, err
 	}
 	r.First = time.Since(began)
 	if err := t.roles(&r.Scenario); err != nil {
-		return err
+		return nil, err
 	}
-	for _, step := range plan.Steps {
-		if err := t.confirm(step); err != nil {
-			return err
+	for left = steps; len(left) > 0 && left[0].Action != "detach-original"; left = left[1:] {
+		if err := t.confirm(left[0]); err != nil {
+			return nil, err
 		}
 		if _, err := t.wait(20*time.Minute, "Go on"); err != nil {
-			return err
+			return nil, err
 		}
 		t.send(keyEnter)
 	}
 	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
-		return err
+		return nil, err
 	}
 	time.Sleep(time.Second)
 	if err := t.answer(); err != nil {
-		return err
+		return nil, err
 	}
-	return t.switchedOff()
+	return left, t.switchedOff()
 }
 
 // confirm takes the next step and confirms it, as a person would.
@@ -119,9 +120,9 @@ func (t *talk) toConfirm() error {
 	if err := t.choose("Repair it, in"); err != nil {
 		return err
 	}
-	what, err := t.wait(time.Minute, "type its capacity", "firmware's own screens")
+	what, err := t.wait(time.Minute, "type its capacity", "done by hand")
 	if err == nil && what != "type its capacity" {
-		err = errors.New("a step is left for the firmware's screens")
+		err = errors.New("a step is left that is done by hand")
 	}
 	return err
 }

@@ -319,15 +319,17 @@ func (r *run) end() error {
 		p.say(plain, r.Trace.Headline)
 	}
 	p.gap()
-	if step, ok := r.Next(); ok && stick.ByHand(step) {
-		p.say(title, "Still to be done in the firmware's screens: "+step.Title)
-		for _, c := range step.Commands {
-			p.say(plain, "  "+c.Text)
+	if byHand, _ := r.ByHandFirst(); len(byHand) > 0 {
+		for _, step := range byHand {
+			p.say(title, "Still to be done by hand: "+step.Title)
+			for _, c := range step.Commands {
+				p.say(plain, "  "+c.Text)
+			}
 		}
 		p.gap()
 	}
 	p.say(plain, "The evidence lies on the stick, in the folder LATCHKEY. Drop that folder into the case.")
-	p.say(title, "When the machine is off, take the stick out.")
+	p.say(title, "When the machine is off, take the stick out."+r.then())
 	r.leftIn(p)
 	p.options = []option{{"off", "Switch off"}}
 	r.choose(p)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/capture"
+	"latchkey/core/repair"
 	"latchkey/demo"
 	"latchkey/stick"
 	"latchkey/stick/screen"
@@ -242,6 +243,43 @@ func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
 	p.sees("take the stick out")
 	p.press(tcell.KeyEnter)
 	require.NoError(t, <-done)
+}
+
+// What is done by hand comes with what it is followed by: the stick is needed again.
+func TestAStepByHandBeforeOneOfTheSticks(t *testing.T) {
+	p, s, done := led(t, "booking", "-", "sdb")
+	p.sees("clone: sdb")
+	p.press(tcell.KeyEnter)
+	for range 6 { // what is asked is answered by the first of the answers
+		if page := p.sees("The start, without the stick"); strings.Contains(page, "> 1 Repair it, in") {
+			break
+		}
+		p.press(tcell.KeyEnter)
+		time.Sleep(300 * time.Millisecond)
+	}
+	p.sees("> 1 Repair it, in")
+	unplug := repair.PlanStep{Action: "detach-original", Title: "Unplug it", Form: repair.Form{Toolbox: repair.Firmware,
+		Commands: []repair.Command{{Text: "Power off, and unplug it."}}}}
+	one := s.Plan.Steps[0]
+	s.Plan.Steps = []repair.PlanStep{unplug, one}
+	byHand, then := s.ByHandFirst()
+	assert.Equal(t, []repair.PlanStep{unplug}, byHand)
+	assert.Equal(t, 1, then)
+	p.press(tcell.KeyEnter)
+	p.sees("This is done by hand, once the stick is out. Then start from the stick again, for one step more.")
+	p.press(tcell.KeyEnter)
+	p.sees("Still to be done by hand: Unplug it Power off, and unplug it.")
+	p.sees("take the stick out. Then start from the stick again, for one step more.")
+	p.press(tcell.KeyEnter)
+	require.NoError(t, <-done)
+
+	s.Plan.Steps = []repair.PlanStep{one, unplug}
+	byHand, _ = s.ByHandFirst()
+	assert.Empty(t, byHand)
+	s.Plan.Steps = []repair.PlanStep{unplug}
+	byHand, then = s.ByHandFirst()
+	assert.Len(t, byHand, 1)
+	assert.Zero(t, then)
 }
 
 // At the next start the step that did not end is asked about.

@@ -25,7 +25,7 @@ func (r *run) repair() (string, error) {
 		for _, c := range step.Commands {
 			p.say(plain, c.Text)
 		}
-		p.say(title, "This is done in the firmware's own screens, once the stick is out.")
+		p.say(title, "This is done by hand, once the stick is out."+r.then())
 		p.options = []option{{"end", "Finish, and do it"}, {"verdict", "Back"}}
 		key, _ := r.choose(p)
 		return key, nil
@@ -64,6 +64,14 @@ func (r *run) repair() (string, error) {
 		return "", err
 	}
 	return r.outcome(step.Title, done), nil
+}
+
+// then says that the stick is needed again after what is done by hand; "" where it is not.
+func (r *run) then() string {
+	if _, n := r.ByHandFirst(); n > 0 {
+		return " Then start from the stick again, for " + steps(n) + " more."
+	}
+	return ""
 }
 
 // passphrase asks for that of what a step opens.
