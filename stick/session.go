@@ -183,7 +183,8 @@ func (s *Session) guess() {
 }
 
 // Judge writes the machine down as the evidence tells it, simulates its start without the
-// stick, and plans the repair.
+// stick, and plans the repair; of a machine of which it is not told which drive is the clone, no
+// start is judged.
 func (s *Session) Judge() error {
 	desc := capture.Description{Answers: s.Answers}
 	yes := true
@@ -222,9 +223,11 @@ func (s *Session) Judge() error {
 	if s.Machine, err = capture.Load(path); err != nil {
 		return err
 	}
-	s.Trace = startup.Simulate(s.Machine)
-	s.Plan = repair.Plan{}
-	if s.Trace.Verdict != startup.Starts && s.ByRole(machine.RoleClone) != nil {
+	s.Trace, s.Plan = startup.Trace{}, repair.Plan{}
+	if s.ByRole(machine.RoleClone) == nil {
+		return s.sums()
+	}
+	if s.Trace = startup.Simulate(s.Machine); s.Trace.Verdict != startup.Starts {
 		s.Plan = s.plan()
 	}
 	s.Log("check: %s %s", s.Trace.Headline, s.Trace.Reason)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"latchkey/core/repair"
+	"regexp"
 	"strings"
 	"time"
 )
@@ -25,28 +26,43 @@ func (t *talk) begin(limit time.Duration) error {
 	return err
 }
 
-// device is what Linux calls a machine's drive with a role.
-func (s *Scenario) device(role string) string {
+// device is what Linux calls a machine's drive with a role: by its serial number, which QEMU counts
+// by the port and the page shows the end of, where it has one. Linux gives SATA drives their names as it
+// comes to them.
+func (s *Scenario) device(role, page string) string {
 	n := 0
-	for _, d := range s.Drives {
+	for i, d := range s.Drives {
+		serial := ""
 		switch {
 		case d.Detached:
-		case d.Role == role && d.Bus == "nvme":
-			return fmt.Sprintf("nvme%dn1", n)
-		case d.Role == role:
-			return "sd" + string(rune('a'+n))
-		default:
+			continue
+		case d.Role != role:
 			n++
+			continue
+		case d.Bus == "nvme":
+			return fmt.Sprintf("nvme%dn1", n)
+		case d.Bus == "sata":
+			serial = fmt.Sprintf("%04d", 2*i+1)
 		}
+		if m := regexp.MustCompile(`(?m)^ \w+: (sd\w) .*…` + serial + ` *$`).FindStringSubmatch(page); serial != "" && m != nil {
+			return m[1]
+		}
+		return "sd" + string(rune('a'+n))
 	}
 	return "none"
 }
 
 // roles says which drive is which, as far as the first page does not know it.
 func (t *talk) roles(s *Scenario) error {
-	clone, original := s.device("clone"), s.device("original")
+	t.first = ""
+	for _, d := range s.Drives {
+		if len(s.Order) > 0 && d.Name == s.Order[0] && !d.Detached && len(s.Drives) > 1 {
+			t.first = d.Role
+		}
+	}
 	for range 4 {
 		page := t.screen()
+		clone, original := s.device("clone", page), s.device("original", page)
 		option := clone + " is the clone"
 		switch {
 		case !strings.Contains(page, "clone: "+clone+" "):

@@ -22,6 +22,7 @@ type talk struct {
 	in       io.WriteCloser
 	ended    chan error
 	shown    []string
+	first    string // the role of the drive that the firmware tries first; "" where that is not said
 }
 
 func (t *talk) Write(p []byte) (int, error) {
@@ -111,16 +112,21 @@ func (t *talk) choose(label string) error {
 	return nil
 }
 
-// answer says yes to what is asked, as far as it is asked first, and waits for what comes of
-// it: a key that is pressed too early would be taken by the next page.
+// answer says yes to what is asked, as far as it is asked first, and which drive the firmware tries
+// first, as it is, and waits for what comes of it: a key that is pressed too early would be taken by the next page.
 func (t *talk) answer() error {
 	for range 4 {
 		before := t.screen()
-		if !strings.Contains(before, "1 Yes") {
+		asksFirst := t.first != "" && strings.Contains(before, " 1 the clone") && strings.Contains(before, " 2 the original")
+		if !asksFirst && !strings.Contains(before, "1 Yes") {
 			return nil
 		}
 		t.shown = append(t.shown, before)
-		t.send(keyEnter)
+		if asksFirst && t.first == "original" {
+			t.send("2")
+		} else {
+			t.send(keyEnter)
+		}
 		for range 120 {
 			if now := t.screen(); now != before && strings.Contains(now, "The start, without the stick") &&
 				strings.Contains(now, "Enter takes") {

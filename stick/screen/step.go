@@ -100,7 +100,9 @@ func (r *run) outcome(what string, done stick.Done) string {
 		p.say(brass, "Done. The machine stands otherwise than was reckoned:")
 	}
 	p.gap()
-	p.say(plain, "Now: "+done.Judged)
+	if done.Judged != "" {
+		p.say(plain, "Now: "+done.Judged)
+	}
 	p.options = []option{{"verdict", "Go on"}}
 	if r.CanUndo() {
 		p.options = append(p.options, option{"undo", "Put back what it overwrote"})
