@@ -253,22 +253,25 @@ func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) 
 // finish goes by what the stick plans, and switches off.
 func (t *talk) finish() error {
 	for range 6 {
-		what, err := t.wait(2*time.Minute, "Repair it, in", "The start, without the stick")
-		if err != nil {
+		if _, err := t.wait(2*time.Minute, "Repair it, in", "The start, without the stick"); err != nil {
 			return err
 		}
 		time.Sleep(time.Second)
 		if err := t.answer(); err != nil {
 			return err
 		}
-		if what != "Repair it, in" && !strings.Contains(t.screen(), "Repair it, in") {
+		if !strings.Contains(t.screen(), "Repair it, in") {
 			return t.switchedOff()
 		}
 		if err := t.choose("Repair it, in"); err != nil {
 			return err
 		}
-		if _, err := t.wait(time.Minute, "type its capacity"); err != nil {
+		what, err := t.wait(time.Minute, "type its capacity", "Put the clone first")
+		if err != nil {
 			return err
+		}
+		if what == "Put the clone first" { // where the firmware has it, though the stick is not told so
+			return t.switchedOff()
 		}
 		if err := t.confirmed(repair.PlanStep{}); err != nil {
 			return err

@@ -83,7 +83,7 @@ func sameKind(a *machine.Contents, i int, b *machine.Contents, j int) bool {
 	if p.IsESP() || q.IsESP() {
 		return p.IsESP() && q.IsESP()
 	}
-	one, other := a.Volumes[i].Kind, b.Volumes[j].Kind
-	return p.Type.Role == q.Type.Role &&
-		(one == other || one == volume.NotCaptured || other == volume.NotCaptured)
+	one, other := &a.Volumes[i], &b.Volumes[j]
+	open := func(v *machine.Volume) bool { return v.Kind == volume.NotCaptured || v.KindOpen }
+	return p.Type.Role == q.Type.Role && (one.Kind == other.Kind || open(one) || open(other))
 }

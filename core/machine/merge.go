@@ -122,8 +122,8 @@ func fillPartition(p *disk.Partition, weak disk.Partition) {
 
 // fill takes over what only the weaker account of a volume knows.
 func (v *Volume) fill(weak *Volume) {
-	if v.Kind == volume.NotCaptured {
-		v.Kind = weak.Kind
+	if v.Kind == volume.NotCaptured || v.KindOpen && recognised(weak.Kind) {
+		v.Kind, v.KindOpen = weak.Kind, weak.KindOpen
 	}
 	if v.Label == "" {
 		v.Label = weak.Label

@@ -245,7 +245,8 @@ func (d *Drive) tellsKinds() bool {
 		return false
 	}
 	for i := range c.Volumes {
-		if k := c.Volumes[i].Kind; k == volume.NotCaptured || c.Volumes[i].Told && (k == volume.Unknown || k == "") {
+		v := &c.Volumes[i]
+		if v.Kind == volume.NotCaptured || v.KindOpen || v.Told && (v.Kind == volume.Unknown || v.Kind == "") {
 			return false
 		}
 	}
@@ -261,7 +262,7 @@ func (d *Drive) tells(name func(v *Volume, p disk.Partition) string) bool {
 	}
 	for i, p := range c.Layout.Partitions {
 		v := &c.Volumes[i]
-		if name(v, p) == "" && (v.Told || v.Kind == volume.NotCaptured) {
+		if name(v, p) == "" && (v.Told || v.Kind == volume.NotCaptured || v.KindOpen) {
 			return false
 		}
 	}

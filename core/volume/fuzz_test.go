@@ -81,7 +81,7 @@ func (c *changed) ReadAt(p []byte, off int64) (int, error) {
 	return n, nil
 }
 
-func fuzzNTFS(f *testing.F) []byte {
+func fuzzNTFS(f testing.TB) []byte {
 	path := reference.Image(f, 2<<20)
 	reference.Run(f, "", "mkntfs", "-F", "-Q", "-q", "-c", "512", path)
 	from := filepath.Join(f.TempDir(), "f")
@@ -92,20 +92,20 @@ func fuzzNTFS(f *testing.F) []byte {
 	return read(f, path)
 }
 
-func fuzzXFS(f *testing.F) []byte {
+func fuzzXFS(f testing.TB) []byte {
 	path := reference.Image(f, 16<<20)
 	reference.MakeXFS(f, path, fuzzTree(f), "--unsupported")
 	return read(f, path)
 }
 
-func fuzzBtrfs(f *testing.F) []byte {
+func fuzzBtrfs(f testing.TB) []byte {
 	path := reference.Image(f, 16<<20)
 	reference.Run(f, "", "mkfs.btrfs", "-q", "--mixed", "-r", fuzzTree(f), path)
 	return read(f, path)
 }
 
 // fuzzTree is a folder with what is read of a volume.
-func fuzzTree(f *testing.F) string {
+func fuzzTree(f testing.TB) string {
 	dir := f.TempDir()
 	for name, b := range map[string]string{"boot/grub/grub.cfg": "search", "etc/fstab": "UUID"} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
@@ -121,13 +121,13 @@ func fuzzTree(f *testing.F) string {
 	return dir
 }
 
-func fuzzExt(f *testing.F, kind string) []byte {
+func fuzzExt(f testing.TB, kind string) []byte {
 	path := reference.Image(f, 1<<20)
 	reference.Run(f, "", "mke2fs", "-q", "-t", kind, "-d", fuzzTree(f), path)
 	return read(f, path)
 }
 
-func read(f *testing.F, path string) []byte {
+func read(f testing.TB, path string) []byte {
 	b, err := os.ReadFile(path)
 	if err != nil {
 		f.Fatal(err)

@@ -3,6 +3,7 @@ package volume
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -88,11 +89,14 @@ var signatures = []signature{
 			{Name: "s_uuid", Offset: 84, Length: 16, Form: disk.Raw}}},
 }
 
-// identify recognises a volume that is not read any further.
-func identify(r *io.SectionReader) (Volume, bool) {
+// identify recognises a volume that is not read any further; of one that is not recognised it says
+// whether it may be of a kind all the same.
+func identify(r *io.SectionReader) (v Volume, ok bool) {
+	open := false
 	for _, s := range signatures {
 		raw := make([]byte, s.length)
-		if _, err := r.ReadAt(raw, s.at); err != nil || !bytes.HasPrefix(raw[s.magicAt:], []byte(s.magic)) {
+		_, err := r.ReadAt(raw, s.at)
+		if open = open || unread(err); err != nil || !bytes.HasPrefix(raw[s.magicAt:], []byte(s.magic)) {
 			continue
 		}
 		v := Volume{Kind: s.kind, Serial: s.serial(raw), marks: mark(s.structure, s.at, s.length, s.fields)}
@@ -107,7 +111,13 @@ func identify(r *io.SectionReader) (Volume, bool) {
 	if holdsZFS(r) {
 		return Volume{Kind: KindZFS}, true
 	}
-	return Volume{}, false
+	return Volume{Kind: Unknown, KindOpen: open}, false
+}
+
+// unread reports whether something could not be read, though it is there: the evidence lacks it, or
+// the drive did not give it.
+func unread(err error) bool {
+	return err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // holdsZFS looks for an uberblock in the first label of a ZFS pool: its ring begins 128 KiB

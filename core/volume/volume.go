@@ -81,6 +81,9 @@ type Volume struct {
 	// CopiesOpen: it is damaged, and the evidence does not hold where a copy of what is damaged
 	// may lie.
 	CopiesOpen bool
+	// KindOpen: no kind is recognised, and not all places could be read where a kind that is known has
+	// its mark.
+	KindOpen bool
 	// Container is the set that it belongs to; nil for a volume that stands for itself.
 	Container *Container
 	marks     []disk.Region // its structures, relative to the partition
@@ -144,7 +147,7 @@ func Examine(d *disk.Disk, p disk.Partition) Opened {
 		return Opened{Volume: Volume{Kind: NotCaptured}}
 	}
 	if err != nil {
-		return Opened{Volume: Volume{Kind: Unknown, Problems: []disk.Problem{
+		return Opened{Volume: Volume{Kind: Unknown, KindOpen: true, Problems: []disk.Problem{
 			trouble(CodeBootSectorUnreadable, src("Boot sector", "", base, 512), "512 bytes", err,
 				"The first sector of partition %d cannot be read.", p.Number)}}}
 	}
@@ -176,10 +179,11 @@ func recognise(d *disk.Disk, p disk.Partition, boot []byte, base int64) Opened {
 	if v, ok := readExt(d, section, base); ok {
 		return v
 	}
-	if v, ok := identify(section); ok {
+	v, ok := identify(section)
+	if ok {
 		return readFiles(Opened{Volume: v}, d, section, base)
 	}
-	return unrecognised(d, p, section, boot, base, fatErr)
+	return unrecognised(d, p, section, boot, v, fatErr)
 }
 
 func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
@@ -228,10 +232,10 @@ func readFAT(d *disk.Disk, p disk.Partition, fat *FAT, base int64) Opened {
 // unrecognised tells an empty partition from a damaged volume: a FAT boot sector
 // that makes no sense, or an NTFS volume of which only the copy of the boot
 // sector at its end is left.
-func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, base int64,
+func unrecognised(d *disk.Disk, p disk.Partition, section *io.SectionReader, boot []byte, none Volume,
 	fatErr error) Opened {
-	v := Opened{Volume: Volume{Kind: Unknown}}
-	if zero(boot) {
+	v, base := Opened{Volume: none}, disk.Span(p.Start, d.SectorSize())
+	if zero(boot) && !v.KindOpen {
 		v.Kind = Empty
 	}
 	if looksFAT(boot) {

@@ -1,0 +1,142 @@
+package volume_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+	"latchkey/internal/reference"
+)
+
+// lacking is a volume of which a sector of 512 bytes cannot be read, -1 for none; it keeps which sectors
+// were read.
+type lacking struct {
+	base []byte
+	not  int64
+	why  error
+	read map[int64]bool
+}
+
+func (l *lacking) ReadAt(p []byte, off int64) (int, error) {
+	for at := off / 512; at*512 < off+int64(len(p)); at++ {
+		if at == l.not {
+			return 0, l.why
+		}
+		if l.read != nil {
+			l.read[at] = true
+		}
+	}
+	return bytes.NewReader(l.base).ReadAt(p, off)
+}
+
+var errUnreadable = errors.New("input/output error")
+
+// told is what a volume tells of paths, each as a text; what cannot be told for want of evidence, or
+// because it is damaged, is left out.
+func told(t *testing.T, l *lacking, paths []string) map[string]string {
+	d, err := disk.New(l, int64(len(l.base)), 512)
+	require.NoError(t, err)
+	v := volume.Examine(d, disk.Partition{Number: 1, Length: uint64(len(l.base)) / 512})
+	tells := map[string]string{}
+	tell := func(what, says string, err error) {
+		switch {
+		case err == nil:
+			tells[what] = says
+		case errors.Is(err, volume.ErrNotFound):
+			tells[what] = "is not there"
+		}
+	}
+	if v.Kind != volume.NotCaptured && !v.KindOpen {
+		tells["kind"] = string(v.Kind)
+	}
+	if v.Files == nil {
+		return tells
+	}
+	for _, path := range paths {
+		f, err := volume.ReadFile(v.Files, path, 1<<20)
+		if err != nil {
+			tell("file "+path, "", err)
+		} else {
+			tell("file "+path, string(f.Bytes), nil)
+		}
+		list, err := v.Files.ReadDir(path)
+		names := make([]string, 0, len(list))
+		for _, f := range list {
+			names = append(names, fmt.Sprint(f.Name, f.Dir, f.Size))
+		}
+		slices.Sort(names)
+		tell("folder "+path, fmt.Sprint(names), err)
+	}
+	if v.Btrfs != nil {
+		if list, whole := v.Btrfs.Subvolumes(); whole {
+			tell("subvolumes", fmt.Sprint(list), nil)
+		}
+		one, err := v.Btrfs.Default()
+		tell("the default one", fmt.Sprint(one), err)
+	}
+	return tells
+}
+
+// Of a volume of which any one sector is not in evidence, or cannot be read, everything is told as of the
+// whole, or not at all: no file is missed, or shorter, for want of what tells of it.
+func TestAVolumeThatLacksASector(t *testing.T) {
+	dir := fuzzTree(t)
+	for name, n := range map[string]int{"boot/vmlinuz": 70_000, "etc/os-release": 40, "usr/lib/deep/er/file": 5000} {
+		write(t, filepath.Join(dir, name), random(t, n))
+	}
+	for i := range 300 {
+		write(t, filepath.Join(dir, fmt.Sprintf("usr/many/file-%04d", i)), []byte{byte(i)})
+	}
+	paths := []string{"", "boot", "boot/grub/grub.cfg", "boot/vmlinuz", "link/grub.cfg", "usr/many", "usr/many/file-0077",
+		"usr/lib/deep/er/file", "etc", "etc/os-release", "etc/none", "none/none", "usr/many/none"}
+	images := map[string]func(path string){
+		"ext4":  func(path string) { reference.Run(t, "", "mke2fs", "-q", "-t", "ext4", "-d", dir, path) },
+		"ext2":  func(path string) { reference.Run(t, "", "mke2fs", "-q", "-t", "ext2", "-b", "1024", "-d", dir, path) },
+		"XFS":   func(path string) { reference.MakeXFS(t, path, dir, "--unsupported") },
+		"Btrfs": func(path string) { reference.Run(t, "", "mkfs.btrfs", "-q", "--mixed", "-r", dir, path) },
+		"NTFS": func(path string) {
+			reference.Run(t, "", "mkntfs", "-F", "-Q", "-q", "-c", "512", path)
+			reference.Run(t, "", "ntfscp", "-q", path, filepath.Join(dir, "boot/vmlinuz"), "bootmgr")
+		},
+		"FAT": func(path string) {
+			reference.Run(t, "", "mkfs.fat", path)
+			reference.Run(t, "", "mcopy", "-s", "-i", path, filepath.Join(dir, "boot"), filepath.Join(dir, "usr"), "::/")
+		},
+	}
+	for name, made := range images {
+		t.Run(name, func(t *testing.T) {
+			path := reference.Image(t, 16<<20)
+			made(path)
+			raw, err := os.ReadFile(path)
+			require.NoError(t, err)
+			whole := &lacking{base: raw, not: -1, read: map[int64]bool{}}
+			want := told(t, whole, append(paths, "bootmgr"))
+			require.Greater(t, len(want), 8, "%v", want)
+			const most = 250
+			var sectors []int64
+			for at := range whole.read {
+				sectors = append(sectors, at)
+			}
+			slices.Sort(sectors)
+			for i := 0; i < len(sectors); i += 1 + len(sectors)/most {
+				for _, why := range []error{&disk.NotCaptured{Offset: sectors[i] * 512, Length: 512}, errUnreadable} {
+					less := &lacking{base: raw, not: sectors[i], why: why}
+					for what, says := range told(t, less, append(paths, "bootmgr")) {
+						if want[what] != says {
+							assert.Fail(t, "told otherwise", "sector %d, %v: %s: %.100q, not %.100q", sectors[i], why, what, says, want[what])
+						}
+					}
+				}
+			}
+		})
+	}
+}
