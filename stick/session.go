@@ -71,6 +71,7 @@ type world struct {
 	open      func(path string) (*capture.Device, error)
 	variables string // folder of the firmware's variables
 	run       func(script, typed string) (output []byte, err error)
+	serials   string // folder in which the drives' serial numbers are put down; "" for nowhere
 }
 
 // Begin makes the session's folder on the stick, named by machine and time.
@@ -80,7 +81,7 @@ func Begin(stick string, system System, now func() time.Time) (*Session, error) 
 		Answers: map[string]string{},
 		now:     now,
 		world: world{capture.Disks, capture.OpenDevice,
-			"/sys/firmware/efi/efivars", runScript},
+			"/sys/firmware/efi/efivars", runScript, serialsFolder},
 	}
 	base := filepath.Join(stick, "LATCHKEY", system.folderName()+"-"+now().UTC().Format("20060102-150405"))
 	for n := 0; ; n++ {
@@ -102,7 +103,7 @@ func Begin(stick string, system System, now func() time.Time) (*Session, error) 
 // opened, who runs a step's script and is typed at, and in which folder the firmware's variables lie.
 func (s *Session) Replace(disks func() ([]capture.Found, error), open func(path string) (*capture.Device, error),
 	run func(script, typed string) ([]byte, error), variables string) {
-	s.world = world{disks, open, variables, run}
+	s.world = world{disks, open, variables, run, ""}
 }
 
 // Log adds a line to the session's record, with the time.

@@ -117,6 +117,7 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, passphrase, stic
 	}
 	s.Log("step %d begins: %s", s.steps, step.Title)
 	began := s.now()
+	s.putSerialsDown()
 	out, err := s.world.run(path, typed(step, passphrase))
 	d := Done{Output: string(out), Failed: err}
 	ended := s.now()
@@ -215,6 +216,7 @@ func (s *Session) keep(r planfile.Record) error {
 // interrupted, and looks again.
 func (s *Session) PutBack(ctx context.Context, folder, stick string) (Done, error) {
 	s.Log("putting back what %s overwrote", filepath.Base(folder))
+	s.putSerialsDown()
 	out, err := s.world.run(filepath.Join(folder, undoName), "")
 	d := Done{Output: string(out), Failed: err}
 	s.steps++ // the captures after it have names of their own

@@ -24,7 +24,7 @@ type Cut struct {
 	Met    bool     // the step was being carried out
 	After  string   // what the stick was told at its next start
 	Shown  []string // its pages
-	Beside int      // sectors that are not as before, after the step was put back
+	Beside []int    // the sectors that are not as before, after the step was put back
 	Kept   bool     // the original is unchanged to the byte
 	Result Result   // the start after it, without the stick
 	Good   bool     // all came out as it is to be
@@ -83,7 +83,7 @@ func cutAt(st *stands, seed uint64) (c Cut) {
 	defer os.RemoveAll(dir)
 	c.Err = c.run(st, dir, rand.New(rand.NewPCG(seed, 1)))
 	started := &Repaired{Scenario: st.scenario, Result: c.Result}
-	c.Good = c.Err == nil && c.Kept && c.Beside == 0 && started.startedFromClone()
+	c.Good = c.Err == nil && c.Kept && len(c.Beside) == 0 && started.startedFromClone()
 	return c
 }
 
@@ -250,6 +250,9 @@ func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) 
 	return t.finish()
 }
 
+// firstByHand is the page of a step that the firmware's own screens are for.
+const firstByHand = "Step: Put the clone first"
+
 // finish goes by what the stick plans, and switches off.
 func (t *talk) finish() error {
 	for range 6 {
@@ -266,11 +269,11 @@ func (t *talk) finish() error {
 		if err := t.choose("Repair it, in"); err != nil {
 			return err
 		}
-		what, err := t.wait(time.Minute, "type its capacity", "Put the clone first")
+		what, err := t.wait(time.Minute, "type its capacity", firstByHand)
 		if err != nil {
 			return err
 		}
-		if what == "Put the clone first" { // where the firmware has it, though the stick is not told so
+		if what == firstByHand { // where the firmware has it, though the stick is not told so
 			return t.switchedOff()
 		}
 		if err := t.confirmed(repair.PlanStep{}); err != nil {
@@ -284,23 +287,23 @@ func (t *talk) finish() error {
 	return errors.New("it repairs on and on:\n" + t.screen())
 }
 
-// differing counts the sectors of 512 bytes in which two images differ.
-func differing(a, b string) (n int, err error) {
+// differing lists the sectors of 512 bytes in which two images differ.
+func differing(a, b string) (sectors []int, err error) {
 	x, err := os.ReadFile(a)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	y, err := os.ReadFile(b)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	if len(x) != len(y) {
-		return 0, fmt.Errorf("%d and %d bytes", len(x), len(y))
+		return nil, fmt.Errorf("%d and %d bytes", len(x), len(y))
 	}
 	for at := 0; at < len(x); at += 512 {
 		if !bytes.Equal(x[at:min(at+512, len(x))], y[at:min(at+512, len(y))]) {
-			n++
+			sectors = append(sectors, at/512)
 		}
 	}
-	return n, nil
+	return sectors, nil
 }

@@ -51,7 +51,8 @@ func (t *text) parts() []part {
 		switch {
 		case last != nil && (!fresh && goesOnWith(last.format, format, t.lines[from]) || len(list) == maxParts):
 			last.to = to
-		case last != nil && !fresh && last.format == "" && format == Sgdisk && slices.ContainsFunc(t.lines[last.from:last.to], isGdisk):
+		case last != nil && !fresh && last.format == "" && format == Sgdisk &&
+			slices.ContainsFunc(t.lines[last.from:last.to], isGdisk):
 			last.to, last.format = to, format // what it said before the list
 		default:
 			list = append(list, part{format: format, from: from, to: to, command: command, begins: fresh &&

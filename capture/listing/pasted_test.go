@@ -99,7 +99,8 @@ func unlike(whole, less *listing.Listing) (differs []string) {
 		not("bus", d.Bus != "" && d.Bus != w.Bus)
 		not("whole", d.Whole && (!w.Whole || len(d.Partitions) != len(w.Partitions)))
 		for _, p := range d.Partitions {
-			j := slices.IndexFunc(w.Partitions, func(q machine.DescribedPartition) bool { return p.Start > 0 && q.Start == p.Start })
+			j := slices.IndexFunc(w.Partitions,
+				func(q machine.DescribedPartition) bool { return p.Start > 0 && q.Start == p.Start })
 			if j < 0 {
 				j = slices.IndexFunc(w.Partitions,
 					func(q machine.DescribedPartition) bool { return q.Number == p.Number })

@@ -78,7 +78,7 @@ func cutOnStick(seed, count uint64, pattern *regexp.Regexp, workers int, pages b
 			good--
 			said = "BAD  "
 		}
-		fmt.Printf("%s %d %s: %s, cut at %s (in the middle: %v); %s; %d sectors beside; original kept %v; %s %s %v\n", said, c.Seed, c.Name, c.Step,
+		fmt.Printf("%s %d %s: %s, cut at %s (in the middle: %v); %s; sectors beside %v; original kept %v; %s %s %v\n", said, c.Seed, c.Name, c.Step,
 			c.Where, c.Met, c.After, c.Beside, c.Kept, c.Result.Ended, c.Result.Mark, c.Err)
 		if pages {
 			fmt.Println(strings.Join(c.Shown, "\n"))

@@ -89,7 +89,8 @@ func asked(t *testing.T, trace startup.Trace, id string) course.Question {
 func twoSystems(t *testing.T) (m machine.Machine, original, clone firmware.Entry) {
 	t.Helper()
 	path := `\EFI\debian\shimx64.efi`
-	first, second := sample.GPTDisk(1, map[string][]byte{path: sample.X64()}), sample.GPTDisk(5, map[string][]byte{path: sample.X64()})
+	files := map[string][]byte{path: sample.X64()}
+	first, second := sample.GPTDisk(1, files), sample.GPTDisk(5, files)
 	m = sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleOriginal, first.MustBuild()),
 		sample.Drive(t, machine.RoleClone, second.MustBuild()))
 	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.FallbackOnFixedDisks, fact.Tell(false))
@@ -139,7 +140,8 @@ func TestTheOrderOfEntriesIsAsked(t *testing.T) {
 // A boot entry for the next start alone, where it is not told whether there is one.
 func TestTheNextStartIsAsked(t *testing.T) {
 	m, original, clone := twoSystems(t)
-	m.Firmware.Entries = &firmware.Entries{NextOpen: true, Order: []uint16{2, 1}, All: map[uint16]firmware.Entry{1: original, 2: clone}}
+	m.Firmware.Entries = &firmware.Entries{NextOpen: true, Order: []uint16{2, 1},
+		All: map[uint16]firmware.Entry{1: original, 2: clone}}
 	reached := narrows(t, m, 2)
 	assert.Equal(t, []end{{startup.Starts, "", m.Drives[1].Name}}, reached["boot-next no"])
 	assert.NotEqual(t, reached["boot-next no"], reached["boot-next yes"], "it may be any")
@@ -184,8 +186,9 @@ func TestTheActivePartitionIsAsked(t *testing.T) {
 // Of a disk of which any of its first parts is not in evidence every answer leads to an end that was
 // told before it, in both modes.
 func TestAnswersOnPartsOfADisk(t *testing.T) {
-	for _, image := range []*diskmaker.Image{sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild(),
-		sample.MBRDisk("classic", 0).MustBuild(), sample.MBRDisk("classic").MustBuild()} {
+	withFallback := sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()})
+	for _, image := range []*diskmaker.Image{withFallback.MustBuild(), sample.MBRDisk("classic", 0).MustBuild(),
+		sample.MBRDisk("classic").MustBuild()} {
 		for _, extents := range [][]capture.Extent{{{Offset: 512, Length: 8 << 20}}, {{Offset: 0, Length: 512}},
 			{{Offset: 0, Length: 34 * 512}}, {{Offset: 0, Length: 2048*512 + 512}}, {{Offset: 1024, Length: 1 << 20}}} {
 			sparse, err := capture.NewSparse(image, extents)
