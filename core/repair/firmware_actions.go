@@ -44,6 +44,15 @@ func detachOthers(m machine.Machine, _ course.Stage) []move {
 	}}
 }
 
+// withoutTwin unplugs the other drives, where commands would not tell the clone from one of them.
+func withoutTwin(m machine.Machine, stage course.Stage) []move {
+	d := clone(m)
+	if d.Contents == nil || !hasTwin(m, d, Linux) && !hasTwin(m, d, WindowsRecovery) {
+		return nil
+	}
+	return detachOthers(m, stage)
+}
+
 func cloneFirst(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	if len(m.DeviceOrder) > 0 && m.DeviceOrder[0] == d.Name {

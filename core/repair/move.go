@@ -42,13 +42,19 @@ func (m *move) choose(allowed []Toolbox) bool {
 
 func (m *move) can(t Toolbox) bool {
 	if _, own := m.tools[t]; own {
-		return true
+		return !m.doubled(t)
 	}
 	if t == OldDrive {
 		_, ok := m.fromOldDrive()
 		return ok
 	}
 	return false
+}
+
+// doubled reports whether the commands would find two drives where they look for one.
+func (m *move) doubled(t Toolbox) bool {
+	return m.on != nil && m.on.Role == machine.RoleClone && m.on.Contents != nil && t != Firmware && t != OldDrive &&
+		hasTwin(m.before, m.on, t)
 }
 
 // fromOldDrive returns the toolbox whose commands can be given in the original's
@@ -66,7 +72,7 @@ func (m *move) fromOldDrive() (Toolbox, bool) {
 		_, windows := windowsOn(o)
 		_, linux := linuxOn(o)
 		if _, can := m.tools[Linux]; can && linux {
-			return Linux, startsAlone(m.before, o.Name)
+			return Linux, !twins(m.on, o, Linux) && startsAlone(m.before, o.Name)
 		}
 		mine, known := m.on.Contents.Layout.DiskID().Get()
 		theirs, _ := o.Contents.Layout.DiskID().Get()

@@ -104,7 +104,11 @@ func TestTheCloneIsToldFromADriveOfItsCapacity(t *testing.T) {
 	reference.Need(t, "losetup", "blkid")
 	old, clone := windows(3), windows(1)
 	old.GUID[0]++
+	twin := clone
 	end := clone.MustBuild().Size
+	others := map[string]string{"own": onFile(t, old, "own.img"), "twin": onFile(t, twin, "twin.img"),
+		"blank": filepath.Join(reference.Folder(t), "blank.img")}
+	require.NoError(t, diskmaker.NewImage(end, 512).WriteFile(others["blank"]))
 	for name, spoil := range map[string]spoil{
 		"no protective record":       put(446, make([]byte, 64)...),
 		"no 55 AA":                   put(510, 0, 0),
@@ -121,12 +125,48 @@ func TestTheCloneIsToldFromADriveOfItsCapacity(t *testing.T) {
 		require.NoError(t, image.WriteFile(path))
 		d := fromFile(t, firmware.UEFI, path).Drives[0]
 		loop := reference.Loop(t, path)
-		cmd := exec.Command("sh", "-c", strings.ReplaceAll(repair.FindClone(&d).Text, "lsblk -dnpo NAME",
-			"echo "+loop+" "+reference.Loop(t, onFile(t, old, "old.img"))))
-		cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "LC_ALL=C")
-		out, err := cmd.CombinedOutput()
-		assert.NoError(t, err, "%s: %s", name, out)
-		assert.Equal(t, "Clone: "+loop+"\n", string(out), name)
+		for which, beside := range others {
+			cmd := exec.Command("sh", "-c", strings.ReplaceAll(repair.FindClone(&d).Text, "lsblk -dnpo NAME",
+				"echo "+loop+" "+reference.Loop(t, beside)))
+			cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "LC_ALL=C")
+			out, err := cmd.CombinedOutput()
+			other := fromFile(t, firmware.UEFI, beside).Drives[0]
+			other.Name = "other"
+			twins := repair.Twins(&d, &other, repair.Linux)
+			if which == "own" {
+				assert.False(t, twins, name)
+			}
+			if !twins {
+				assert.NoError(t, err, "%s, %s: %s", name, which, out)
+				assert.Equal(t, "Clone: "+loop+"\n", string(out), "%s, %s", name, which)
+			} else {
+				assert.Error(t, err, "%s, %s: %s", name, which, out)
+			}
+		}
+	}
+}
+
+// Where commands would take another drive for the clone, it is unplugged first; where that is left out,
+// there is no plan of theirs.
+func TestATwinIsUnpluggedFirst(t *testing.T) {
+	t.Parallel()
+	twin, clone := windows(1), windows(1).MustBuild()
+	put(512, make([]byte, 512)...)(clone)
+	m := besides(t, twin, windows(1))
+	path := filepath.Join(reference.Folder(t), "clone.img")
+	require.NoError(t, clone.WriteFile(path))
+	for i := range m.Drives {
+		if m.Drives[i].Role == machine.RoleClone {
+			m.Drives[i].Contents = fromFile(t, firmware.UEFI, path).Drives[0].Contents
+		}
+		m.Drives[i].Attached = fact.Tell(true)
+	}
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.UsesBackupGPT, fact.Tell(false))
+	plan := repair.Find(m, repair.Linux, repair.Firmware)
+	require.NotEmpty(t, plan.Steps, plan.Reason)
+	assert.Equal(t, "detach-original", plan.Steps[0].Action)
+	for _, s := range repair.Find(m, repair.Linux).Steps {
+		assert.NotEqual(t, plan.Steps[1].Action, s.Action)
 	}
 }
 

@@ -36,19 +36,21 @@ func findClone(d *machine.Drive) Command { return findNow("clone", d) }
 
 // findNow finds a drive as it was when it was looked at.
 func findNow(name command.Name, d *machine.Drive) Command {
-	l := &d.Contents.Layout
-	own, known := l.DiskID().Get()
-	id, none := identifier(d), command.Run("[", "-z", tableID, "]")
+	return findDrive(name, d, identifier(d), asks(guardOf(d))...)
+}
+
+// asks are the tests of a guard.
+func asks(g guard) []command.Node {
+	none := command.Run("[", "-z", tableID, "]")
 	switch {
-	case id != "":
-		return findDrive(name, d, id, equal(tableID, id))
-	case namesNoTable(d.Contents): // a drive of that capacity that has a table is another
-		return findDrive(name, d, "", none)
-	case known && disk.IsID(own) && l.Style == disk.StyleGPT && l.MBR != nil && !l.MBR.Ordinary():
-		// blkid tells this identifier, or none; by an ordinary record it may take the table for an MBR.
-		return findDrive(name, d, "", command.Either(none, equal(tableID, strings.ToLower(own))))
+	case g.id != "" && g.none:
+		return []command.Node{command.Either(none, equal(tableID, g.id))}
+	case g.id != "":
+		return []command.Node{equal(tableID, g.id)}
+	case g.none:
+		return []command.Node{none}
 	}
-	return findDrive(name, d, "")
+	return nil
 }
 
 func equal(a, b any) command.Node { return command.Run("[", a, "=", b, "]") }
