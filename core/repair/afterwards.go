@@ -19,10 +19,14 @@ func afterwards(m machine.Machine) []PlanStep {
 	if d == nil || d.Contents == nil {
 		return steps
 	}
+	then := m
+	for _, mv := range detachOthers(m, "") { // commands are given where they find the clone alone
+		then = mv.result
+	}
 	for _, find := range []func(machine.Machine, *machine.Drive) []move{ownFileSystems, rewriteBackup, checkFileSystems,
 		freshIdentifier, staleLetters, recoveryPlace} {
 		for _, mv := range find(m, d) {
-			mv.before = m
+			mv.before = then
 			if mv.choose(Toolboxes) {
 				mv.After.Pins = []startup.Pin{}
 				steps = append(steps, mv.finish(Toolboxes))

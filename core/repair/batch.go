@@ -36,17 +36,6 @@ func findInWindows(d *machine.Drive) []Command {
 	return []Command{c}
 }
 
-// shownByDiskpart is a capacity as list disk shows it, without its last letter,
-// which differs by language; from memory.
-func shownByDiskpart(size int64) string {
-	for i, unit := range []string{"K", "M", "G", "T"} {
-		if n := size >> (10 * (i + 1)); n < 10240 || unit == "T" {
-			return fmt.Sprintf("%d %s", n, unit)
-		}
-	}
-	return ""
-}
-
 // onPart runs lines of a diskpart script on a partition of the clone, found by
 // where it begins: tools count partitions differently.
 func onPart(d *machine.Drive, p disk.Partition, good string, lines ...[]any) Command {

@@ -1,6 +1,7 @@
 package repair
 
 import (
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -103,6 +104,17 @@ func identifier(d *machine.Drive) string {
 func namesNoTable(c *machine.Contents) bool {
 	_, strange := c.Layout.Find(disk.CodeMBRStatus)
 	return c.LacksTable() || strange || c.Layout.Stale != nil
+}
+
+// shownByDiskpart is a capacity as list disk shows it, without its last letter,
+// which differs by language; from memory.
+func shownByDiskpart(size int64) string {
+	for i, unit := range []string{"K", "M", "G", "T"} {
+		if n := size >> (10 * (i + 1)); n < 10240 || unit == "T" {
+			return fmt.Sprintf("%d %s", n, unit)
+		}
+	}
+	return ""
 }
 
 // windowsOn returns the partition of a Windows system.

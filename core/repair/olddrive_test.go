@@ -146,6 +146,18 @@ func TestTheCloneIsToldFromADriveOfItsCapacity(t *testing.T) {
 	}
 }
 
+// diskpart shows a capacity rounded: a copy on a drive that is little larger is not told from its original
+// there.
+func TestATwinThatIsLittleLarger(t *testing.T) {
+	t.Parallel()
+	old, clone := windows(1), windows(1)
+	old.Sectors, clone.Sectors = 1<<30, 1<<30+2048
+	m := besides(t, old, clone)
+	other, d := &m.Drives[1], &m.Drives[0]
+	assert.True(t, repair.Twins(d, other, repair.WindowsRecovery))
+	assert.False(t, repair.Twins(d, other, repair.Linux))
+}
+
 // Where commands would take another drive for the clone, it is unplugged first; where that is left out,
 // there is no plan of theirs.
 func TestATwinIsUnpluggedFirst(t *testing.T) {

@@ -42,18 +42,22 @@ func (g guard) fits(d *machine.Drive) bool {
 }
 
 // twins reports whether the commands for a drive may take another one for it: they would find two, and
-// stop. Those for a recovery environment go by the identifier that a table has.
+// stop. Those for a recovery environment go by the identifier that a table has, and by the capacity as
+// it is shown there.
 func twins(d, other *machine.Drive, t Toolbox) bool {
 	if other.Name == d.Name || other.Contents == nil || other.Contents.Rounded {
 		return false
 	}
 	size, known := d.Contents.Size()
 	n, also := other.Contents.Size()
-	if !known || !also || n != size {
+	if !known || !also {
 		return false
 	}
 	if t == Linux {
-		return guardOf(d).fits(other)
+		return n == size && guardOf(d).fits(other)
+	}
+	if n != size && (t != WindowsRecovery || shownByDiskpart(n) != shownByDiskpart(size)) {
+		return false
 	}
 	own, told := d.Contents.Layout.DiskID().Get()
 	return told && guard{id: own}.fits(other)
