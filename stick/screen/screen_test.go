@@ -208,13 +208,13 @@ func TestAWayThroughTheStick(t *testing.T) {
 	assert.Contains(t, string(record), "finished: ")
 }
 
-// A step is done only when the capacity of its drive was typed; a command that fails is shown
-// with what it said.
-func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
-	p, s, done := led(t, "booking", "-", "sdb")
+// comesToTheRepair goes to the page that offers the repair: what is asked is answered by the first of
+// the answers.
+func (p *person) comesToTheRepair() {
+	p.t.Helper()
 	p.sees("clone: sdb")
 	p.press(tcell.KeyEnter)
-	for range 6 { // what is asked is answered by the first of the answers
+	for range 6 {
 		if page := p.sees("The start, without the stick"); strings.Contains(page, "> 1 Repair it, in") {
 			break
 		}
@@ -222,6 +222,13 @@ func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
 		time.Sleep(300 * time.Millisecond)
 	}
 	p.sees("> 1 Repair it, in")
+}
+
+// A step is done only when the capacity of its drive was typed; a command that fails is shown
+// with what it said.
+func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
+	p, s, done := led(t, "booking", "-", "sdb")
+	p.comesToTheRepair()
 	step, ok := s.Next()
 	require.True(t, ok, s.Plan.Reason)
 	p.press(tcell.KeyEnter)
@@ -248,16 +255,7 @@ func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
 // What is done by hand comes with what it is followed by: the stick is needed again.
 func TestAStepByHandBeforeOneOfTheSticks(t *testing.T) {
 	p, s, done := led(t, "booking", "-", "sdb")
-	p.sees("clone: sdb")
-	p.press(tcell.KeyEnter)
-	for range 6 { // what is asked is answered by the first of the answers
-		if page := p.sees("The start, without the stick"); strings.Contains(page, "> 1 Repair it, in") {
-			break
-		}
-		p.press(tcell.KeyEnter)
-		time.Sleep(300 * time.Millisecond)
-	}
-	p.sees("> 1 Repair it, in")
+	p.comesToTheRepair()
 	unplug := repair.PlanStep{Action: "detach-original", Title: "Unplug it", Form: repair.Form{Toolbox: repair.Firmware,
 		Commands: []repair.Command{{Text: "Power off, and unplug it."}}}}
 	one := s.Plan.Steps[0]
