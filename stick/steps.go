@@ -117,8 +117,7 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, passphrase, stic
 	}
 	s.Log("step %d begins: %s", s.steps, step.Title)
 	began := s.now()
-	s.putSerialsDown()
-	out, err := s.world.run(path, typed(step, passphrase))
+	out, err := s.run(path, typed(step, passphrase))
 	d := Done{Output: string(out), Failed: err}
 	ended := s.now()
 	if kept := save(filepath.Join(folder, "output.txt"), out); kept != nil {
@@ -212,12 +211,17 @@ func (s *Session) keep(r planfile.Record) error {
 	return errors.Join(err, s.sums())
 }
 
+// run runs a step's script, with the drives' serial numbers where its commands look for them.
+func (s *Session) run(script, typed string) ([]byte, error) {
+	s.putSerialsDown()
+	return s.world.run(script, typed)
+}
+
 // PutBack puts back what the step of a folder had saved, of this session or of one that was
 // interrupted, and looks again.
 func (s *Session) PutBack(ctx context.Context, folder, stick string) (Done, error) {
 	s.Log("putting back what %s overwrote", filepath.Base(folder))
-	s.putSerialsDown()
-	out, err := s.world.run(filepath.Join(folder, undoName), "")
+	out, err := s.run(filepath.Join(folder, undoName), "")
 	d := Done{Output: string(out), Failed: err}
 	s.steps++ // the captures after it have names of their own
 	if err == nil {

@@ -128,10 +128,11 @@ func onStick(s Scenario, brought bool) (r Sticked) {
 
 func (r *Sticked) on(dir string) error {
 	s := &r.Scenario
-	plan, err := s.plan(dir, repair.Linux, repair.Firmware)
+	allowed := []repair.Toolbox{repair.Linux, repair.Firmware}
 	if r.Brought {
-		plan, err = s.plan(dir, repair.Linux)
+		allowed = allowed[:1]
 	}
+	plan, err := s.plan(dir, allowed...)
 	if err != nil {
 		return err
 	}

@@ -252,7 +252,7 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 			l.unread(i+1, "the heads above it lack their beginning: what stands in which column cannot be told")
 		case at != nil && len(out) < maxRecords:
 			cells := row(s, at)
-			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || !rows.spread) {
+			if collapsed(at) && (!onlyDashes.MatchString(t.lines[began+1]) || rows.cells < 2) {
 				if cells = strings.Fields(s); rows.words != len(at) {
 					l.unread(i+1, "the blanks between the columns are gone: which word stands in which column cannot be told")
 					continue
@@ -272,10 +272,9 @@ func (t *text) tables(l *Listing, names vocabulary, least int) []*value {
 
 // body is what the rows below the heads of a table, up to an empty line, have in common.
 type body struct {
-	end    int  // the line behind them
-	spread bool // somewhere stands more than one blank: they are in columns
-	cells  int  // most of one row, as two blanks and more part them
-	words  int  // of each row; 0 where they differ, or a unit is among them, which goes with the word before it
+	end   int // the line behind them
+	cells int // most of one row, as two blanks and more part them: of several, they are in columns
+	words int // of each row; 0 where they differ, or a unit is among them, which goes with the word before it
 }
 
 func (t *text) below(heads int) body {
@@ -289,8 +288,7 @@ func (t *text) below(heads int) body {
 		if onlyDashes.MatchString(s) {
 			continue
 		}
-		pieces := len(betweenCells.FindAllString(s, -1)) + 1
-		b.spread, b.cells = b.spread || pieces > 1, max(b.cells, pieces)
+		b.cells = max(b.cells, len(betweenCells.FindAllString(s, -1))+1)
 		words := strings.Fields(s)
 		if rows++; rows == 1 {
 			b.words = len(words)

@@ -5,7 +5,6 @@ package compare
 import (
 	"latchkey/core/disk"
 	"latchkey/core/machine"
-	"latchkey/core/volume"
 )
 
 // Pair ties a partition of the original to its counterpart on the clone, by
@@ -84,6 +83,5 @@ func sameKind(a *machine.Contents, i int, b *machine.Contents, j int) bool {
 		return p.IsESP() && q.IsESP()
 	}
 	one, other := &a.Volumes[i], &b.Volumes[j]
-	open := func(v *machine.Volume) bool { return v.Kind == volume.NotCaptured || v.KindOpen }
-	return p.Type.Role == q.Type.Role && (one.Kind == other.Kind || open(one) || open(other))
+	return p.Type.Role == q.Type.Role && (one.Kind == other.Kind || one.KindUnseen() || other.KindUnseen())
 }

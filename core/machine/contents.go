@@ -333,8 +333,7 @@ func (c *Contents) TableSeen() bool {
 
 // Unseen reports whether the evidence lacks something of a volume that a start goes by.
 func (v *Volume) Unseen() bool {
-	return v.Kind == volume.NotCaptured || v.Told || v.CopiesOpen || v.KindOpen ||
-		disk.IsNotCaptured(v.LoaderErr) || Missing(v) ||
+	return v.KindUnseen() || v.Told || v.CopiesOpen || disk.IsNotCaptured(v.LoaderErr) || Missing(v) ||
 		slices.ContainsFunc(v.Loaders, func(f loader.Found) bool { return disk.IsNotCaptured(f.Err) })
 }
 

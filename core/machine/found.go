@@ -57,7 +57,7 @@ func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
 	for i, p := range c.Layout.Partitions {
 		v := &c.Volumes[i]
 		if holdsNone(v) {
-			c.FoundLacks = c.FoundLacks || v.Kind == volume.NotCaptured || v.KindOpen
+			c.FoundLacks = c.FoundLacks || v.KindUnseen()
 			continue
 		}
 		length, _ := v.TotalSectors.Get()

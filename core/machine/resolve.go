@@ -246,7 +246,7 @@ func (d *Drive) tellsKinds() bool {
 	}
 	for i := range c.Volumes {
 		v := &c.Volumes[i]
-		if v.Kind == volume.NotCaptured || v.KindOpen || v.Told && (v.Kind == volume.Unknown || v.Kind == "") {
+		if v.KindUnseen() || v.Told && (v.Kind == volume.Unknown || v.Kind == "") {
 			return false
 		}
 	}
@@ -262,7 +262,7 @@ func (d *Drive) tells(name func(v *Volume, p disk.Partition) string) bool {
 	}
 	for i, p := range c.Layout.Partitions {
 		v := &c.Volumes[i]
-		if name(v, p) == "" && (v.Told || v.Kind == volume.NotCaptured || v.KindOpen) {
+		if name(v, p) == "" && (v.Told || v.KindUnseen()) {
 			return false
 		}
 	}

@@ -50,11 +50,14 @@ func moveOf(m machine.Machine, key string) (move, bool) {
 	return move{}, false
 }
 
+// anywhere is what can bear on every stage.
+var anywhere = []action{withoutTwin}
+
 // onStage lists the actions for a stage. A drive that the firmware does not start
 // from, or a mode or order that is wrong, is nothing that copying would mend.
 func onStage(stage course.Stage, last bool) []action {
 	if last && !stage.Before(course.StageTable) {
-		return slices.Concat(actions[stage], resorts)
+		return slices.Concat(actions[stage], resorts, anywhere)
 	}
-	return actions[stage]
+	return slices.Concat(actions[stage], anywhere)
 }

@@ -207,7 +207,7 @@ func stateOf(m machine.Machine, t startup.Trace) State {
 func expand(n *node, t startup.Trace, allowed []Toolbox, banned []string, last bool) []*node {
 	var next []*node
 	for _, stage := range blocking(n.machine, t) {
-		for _, a := range slices.Concat(onStage(stage, last), []action{withoutTwin}) {
+		for _, a := range onStage(stage, last) {
 			for _, mv := range a(n.machine, stage) {
 				mv.before = n.machine
 				if len(next) == maxSteps {

@@ -91,12 +91,12 @@ var signatures = []signature{
 
 // identify recognises a volume that is not read any further; of one that is not recognised it says
 // whether it may be of a kind all the same.
-func identify(r *io.SectionReader) (v Volume, ok bool) {
-	open := false
+func identify(section *io.SectionReader) (v Volume, ok bool) {
+	seen := &noting{of: section}
+	r := io.NewSectionReader(seen, 0, section.Size())
 	for _, s := range signatures {
 		raw := make([]byte, s.length)
-		_, err := r.ReadAt(raw, s.at)
-		if open = open || unread(err); err != nil || !bytes.HasPrefix(raw[s.magicAt:], []byte(s.magic)) {
+		if _, err := r.ReadAt(raw, s.at); err != nil || !bytes.HasPrefix(raw[s.magicAt:], []byte(s.magic)) {
 			continue
 		}
 		v := Volume{Kind: s.kind, Serial: s.serial(raw), marks: mark(s.structure, s.at, s.length, s.fields)}
@@ -111,13 +111,20 @@ func identify(r *io.SectionReader) (v Volume, ok bool) {
 	if holdsZFS(r) {
 		return Volume{Kind: KindZFS}, true
 	}
-	return Volume{Kind: Unknown, KindOpen: open}, false
+	return Volume{Kind: Unknown, KindOpen: seen.lacks}, false
 }
 
-// unread reports whether something could not be read, though it is there: the evidence lacks it, or
-// the drive did not give it.
-func unread(err error) bool {
-	return err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF)
+// noting notes whether something of a volume could not be read, though it is there: the evidence
+// lacks it, or the drive did not give it.
+type noting struct {
+	of    io.ReaderAt
+	lacks bool
+}
+
+func (n *noting) ReadAt(b []byte, off int64) (int, error) {
+	count, err := n.of.ReadAt(b, off)
+	n.lacks = n.lacks || err != nil && !errors.Is(err, io.EOF)
+	return count, err
 }
 
 // holdsZFS looks for an uberblock in the first label of a ZFS pool: its ring begins 128 KiB

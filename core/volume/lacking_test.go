@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,6 +15,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/volume"
+	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
 
@@ -124,9 +126,14 @@ func TestAVolumeThatLacksASector(t *testing.T) {
 	images["LVM"] = func(path string) {
 		require.NoError(t, os.WriteFile(path, physical([]byte(group+"}\n}\n")), 0o600))
 	}
+	for _, version := range []string{"0.90", "1.0", "1.2"} {
+		images["RAID "+version] = func(path string) {
+			mirror(t, path, diskmaker.RAID{Version: version, Level: 1}, 16<<20)
+		}
+	}
 	for name, made := range images {
 		least := 8
-		if name == "LVM" {
+		if name == "LVM" || strings.HasPrefix(name, "RAID") {
 			least = 1
 		}
 		t.Run(name, func(t *testing.T) {

@@ -97,6 +97,9 @@ type Opened struct {
 	Btrfs *Btrfs
 }
 
+// KindUnseen reports whether it may be of any kind, for want of what would tell.
+func (v Volume) KindUnseen() bool { return v.Kind == NotCaptured || v.KindOpen }
+
 // IsFAT reports whether firmware following the UEFI Specification 2.10, section
 // 13.3, can read the volume.
 func (v Volume) IsFAT() bool {
