@@ -94,8 +94,7 @@ func computeAlone(s Scenario) (startup.Trace, error) {
 
 // startAll starts the firmware with drives, and returns what the serial port said.
 func startAll(dir string, drives []string) (string, error) {
-	_, store := OVMF.files()
-	raw, err := os.ReadFile(store)
+	raw, err := OVMF.store()
 	if err != nil {
 		return "", err
 	}

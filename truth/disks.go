@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
-	"strings"
 
 	"latchkey/core/disk"
 	"latchkey/core/startup"
@@ -40,11 +39,7 @@ type place struct {
 func (at place) programs(paths ...string) map[string][]byte {
 	files := map[string][]byte{}
 	for _, p := range paths {
-		m := MarkX64
-		if strings.Contains(p, "IA32") {
-			m = MarkIA32
-		}
-		files[p] = m.Program(tag(at.drive, at.partition, p)).Bytes()
+		files[p] = markerFor(p).Program(tag(at.drive, at.partition, p)).Bytes()
 	}
 	return files
 }

@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"latchkey/core/firmware"
 )
 
 // Firmware is a real firmware as Debian builds it.
@@ -21,10 +23,30 @@ const (
 	OVMFIA32   Firmware = "OVMF ia32"
 	OVMFSecure Firmware = "OVMF with secure boot"
 	SeaBIOS    Firmware = "SeaBIOS"
+	// The edk2 for arm64, on QEMU's machine "virt".
+	AAVMF       Firmware = "AAVMF"
+	AAVMFSecure Firmware = "AAVMF with secure boot"
 )
+
+// firmwares are all of them, in the order in which the page tells of them.
+var firmwares = []Firmware{OVMF, OVMFIA32, OVMFSecure, AAVMF, AAVMFSecure, SeaBIOS}
 
 // UEFI reports whether the firmware is a UEFI one.
 func (f Firmware) UEFI() bool { return f != SeaBIOS }
+
+// arch is what the machines of a firmware run.
+func (f Firmware) arch() firmware.Arch {
+	switch f {
+	case OVMFIA32:
+		return firmware.IA32
+	case AAVMF, AAVMFSecure:
+		return firmware.ARM64
+	}
+	return firmware.X64
+}
+
+// secure reports whether a firmware holds the usual keys, and starts only what they let.
+func (f Firmware) secure() bool { return f == OVMFSecure || f == AAVMFSecure }
 
 func (f Firmware) files() (code, vars string) {
 	switch f {
@@ -34,6 +56,8 @@ func (f Firmware) files() (code, vars string) {
 		return "/usr/share/OVMF/OVMF32_CODE_4M.secboot.fd", "/usr/share/OVMF/OVMF32_VARS_4M.fd"
 	case OVMFSecure:
 		return "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", "/usr/share/OVMF/OVMF_VARS_4M.ms.fd"
+	case AAVMF, AAVMFSecure:
+		return "/usr/share/AAVMF/AAVMF_CODE.ms.fd", "/usr/share/AAVMF/AAVMF_VARS.ms.fd"
 	}
 	return "", ""
 }
@@ -67,7 +91,7 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 	_ = os.Remove(serial) // of an earlier start: what it says would be taken for this one's
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", append(args, "-serial", "file:"+serial)...)
+	cmd := command(ctx, append(args, "-serial", "file:"+serial))
 	var errs strings.Builder
 	cmd.Stderr = &errs
 	if err := cmd.Start(); err != nil {
@@ -101,6 +125,11 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 	}
 }
 
+// command is QEMU with its arguments, the first of which says for which machines.
+func command(ctx context.Context, args []string) *exec.Cmd {
+	return exec.CommandContext(ctx, args[0], args[1:]...)
+}
+
 func readSerial(serial string) Result {
 	r := Result{Serial: serial}
 	if m := markLine.FindStringSubmatch(r.Serial); m != nil {
@@ -115,18 +144,11 @@ func readSerial(serial string) Result {
 	return r
 }
 
-// arguments are QEMU's for a firmware and drives whose images lie in dir.
+// arguments are QEMU's, and its own name before them, for a firmware and drives whose images lie
+// in dir.
 func arguments(f Firmware, dir string, drives []Drive, vars []byte) ([]string, error) {
-	args := strings.Fields("-nodefaults -accel tcg -m 512 -nic none -display none -vga none -monitor none -no-reboot -device isa-debug-exit,iobase=0xf4,iosize=4")
+	args := strings.Fields(f.machine() + " -nodefaults -accel tcg -m 512 -nic none -display none -monitor none -no-reboot")
 	code, _ := f.files()
-	switch f {
-	case SeaBIOS:
-		args = append(args, "-machine", "q35,graphics=off")
-	case OVMF:
-		args = append(args, "-machine", "q35")
-	default:
-		args = append(args, strings.Fields("-machine q35,smm=on -global driver=cfi.pflash01,property=secure,value=on -global ICH9-LPC.disable_s3=1")...)
-	}
 	if f.UEFI() {
 		path := filepath.Join(dir, "vars.fd")
 		if err := os.WriteFile(path, vars, 0o600); err != nil {
@@ -143,6 +165,20 @@ func arguments(f Firmware, dir string, drives []Drive, vars []byte) ([]string, e
 		args = append(args, d.devices(i)...)
 	}
 	return args, nil
+}
+
+// machine is QEMU for a firmware's machines, and what kind of machine it is.
+func (f Firmware) machine() string {
+	const x64 = "qemu-system-x86_64 -vga none -device isa-debug-exit,iobase=0xf4,iosize=4 -machine q35"
+	switch f {
+	case AAVMF, AAVMFSecure:
+		return "qemu-system-aarch64 -machine virt -cpu cortex-a57"
+	case SeaBIOS:
+		return x64 + ",graphics=off"
+	case OVMF:
+		return x64
+	}
+	return x64 + ",smm=on -global driver=cfi.pflash01,property=secure,value=on -global ICH9-LPC.disable_s3=1"
 }
 
 // firstNVMe is the first NVMe drive's place on the PCI bus.

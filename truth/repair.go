@@ -292,7 +292,7 @@ func runLive(dir string, args []string, script string) (string, error) {
 	if err := os.WriteFile(path, append(bytes.Clone(base), own.bytes()...), 0o600); err != nil {
 		return "", err
 	}
-	live := append([]string{"-kernel", filepath.Join(KernelFolder(), "vmlinuz"), "-initrd", path, "-append", "console=ttyS0 quiet panic=1"}, args...)
+	live := append(args, "-kernel", filepath.Join(KernelFolder(), "vmlinuz"), "-initrd", path, "-append", "console=ttyS0 quiet panic=1")
 	result, err := boot(dir, live, 10*time.Minute)
 	switch {
 	case err != nil:

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"sync"
 	"time"
 
@@ -13,7 +14,7 @@ import (
 
 // Scenarios lists all scenarios. The markers are assembled; see Ready.
 func Scenarios() []Scenario {
-	all := append(uefiScenarios(), legacyScenarios()...)
+	all := slices.Concat(uefiScenarios(), armScenarios(), legacyScenarios())
 	if KernelFolder() != "" {
 		all = append(append(all, linuxScenarios()...), syslinuxScenarios()...)
 	}
@@ -26,12 +27,12 @@ func Scenarios() []Scenario {
 // Ready reports what the machine lacks to try scenarios.
 func Ready() error {
 	var errs []error
-	for _, tool := range []string{"qemu-system-x86_64", "nasm"} {
+	for _, tool := range []string{"qemu-system-x86_64", "qemu-system-aarch64", "nasm", armAssembler} {
 		if _, err := exec.LookPath(tool); err != nil {
 			errs = append(errs, err)
 		}
 	}
-	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure} {
+	for _, f := range firmwares[:len(firmwares)-1] {
 		code, _ := f.files()
 		if _, err := os.Stat(code); err != nil {
 			errs = append(errs, err)

@@ -82,13 +82,10 @@ func (s *Scenario) Prepare(dir string) (string, error) {
 	if s.Whole || s.Menu != nil {
 		desc.Until = ""
 	}
-	mode, arch, secure := "uefi", "x64", s.Firmware == OVMFSecure
+	mode, arch, secure := "uefi", string(s.Firmware.arch()), s.Firmware.secure()
 	desc.Firmware.Behaviour = "edk2"
-	switch s.Firmware {
-	case SeaBIOS:
+	if !s.Firmware.UEFI() {
 		mode, desc.Firmware.Behaviour = "legacy", "seabios"
-	case OVMFIA32:
-		arch = "ia32"
 	}
 	desc.Firmware.Mode, desc.Firmware.Arch, desc.Firmware.SecureBoot = &mode, &arch, &secure
 	if s.Firmware.UEFI() {
@@ -240,8 +237,7 @@ func stopsShowing(words *regexp.Regexp, after time.Duration) func(serial string)
 func (s *Scenario) arguments(dir string) ([]string, error) {
 	var vars []byte
 	if s.Firmware.UEFI() {
-		_, path := s.Firmware.files()
-		store, err := os.ReadFile(path)
+		store, err := s.Firmware.store()
 		if err != nil {
 			return nil, err
 		}

@@ -26,7 +26,7 @@ func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time,
 	p.line("# Held against real firmware")
 	p.line("")
 	p.line("`scripts/truth` builds the disks below, computes what a machine does with them (`latchkey check`, judged up to the")
-	p.line("hand-over), then starts them in QEMU under Debian's OVMF (edk2) and SeaBIOS in software emulation. The loaders and boot")
+	p.line("hand-over), then starts them in QEMU under Debian's OVMF and AAVMF (edk2) and SeaBIOS in software emulation. The loaders and boot")
 	p.line("sectors are marker programs, assembled from `truth/marker`, that tell the serial port which of them was started. This page")
 	p.line("is written by that command.")
 	p.line("")
@@ -40,7 +40,7 @@ func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time,
 		}
 		byFirmware[r.Scenario.Firmware] = append(byFirmware[r.Scenario.Firmware], r)
 	}
-	for _, f := range []Firmware{OVMF, OVMFIA32, OVMFSecure, SeaBIOS} {
+	for _, f := range firmwares {
 		p.section(f, byFirmware[f])
 	}
 	p.layouts(layouts)

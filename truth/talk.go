@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"latchkey/internal/terminal"
-	"os/exec"
 	"regexp"
 	"strings"
 	"sync"
@@ -79,7 +78,7 @@ const (
 // start starts QEMU with its serial line as a conversation.
 func start(ctx context.Context, args []string) (*talk, error) {
 	t := &talk{terminal: terminal.New(), ended: make(chan error, 1)}
-	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", append(args, "-serial", "stdio")...)
+	cmd := command(ctx, append(args, "-serial", "stdio"))
 	cmd.Stdout = t
 	var errs strings.Builder
 	cmd.Stderr = &errs

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"os"
 	"sort"
 	"strings"
 
@@ -32,15 +33,10 @@ var authenticatedStore = disk.MustGUID("AAF32C78-947B-439A-A180-2E144EC37792")
 func withVariables(store []byte, vars map[string][]byte) ([]byte, error) {
 	b := bytes.Clone(store)
 	le := binary.LittleEndian
-	if len(b) < 0x1000 || string(b[40:44]) != "_FVH" {
-		return nil, errors.New("the variable file is no firmware volume")
+	at, end, err := records(b)
+	if err != nil {
+		return nil, err
 	}
-	head := int(le.Uint16(b[volumeHeaderLength:]))
-	if !bytes.Equal(b[head:head+16], authenticatedStore[:]) {
-		return nil, errors.New("the variable store is none of authenticated variables")
-	}
-	end := head + int(le.Uint32(b[head+16:]))
-	at := head + storeHeader
 	for at+recordHeader <= end && le.Uint16(b[at:]) == recordStart {
 		nameLen, dataLen := int(le.Uint32(b[at+36:])), int(le.Uint32(b[at+40:]))
 		if _, again := vars[narrow(b[at+recordHeader:at+recordHeader+nameLen])]; again {
@@ -60,6 +56,36 @@ func withVariables(store []byte, vars map[string][]byte) ([]byte, error) {
 		}
 		copy(b[at:], r)
 		at = align(at + len(r))
+	}
+	return b, nil
+}
+
+// records tells where the records of a firmware's variable store begin, and where their room ends.
+func records(store []byte) (at, end int, err error) {
+	le := binary.LittleEndian
+	if len(store) < 0x1000 || string(store[40:44]) != "_FVH" {
+		return 0, 0, errors.New("the variable file is no firmware volume")
+	}
+	head := int(le.Uint16(store[volumeHeaderLength:]))
+	if !bytes.Equal(store[head:head+16], authenticatedStore[:]) {
+		return 0, 0, errors.New("the variable store is none of authenticated variables")
+	}
+	return head + storeHeader, head + int(le.Uint32(store[head+16:])), nil
+}
+
+// store reads the variable store that a firmware comes with.
+func (f Firmware) store() ([]byte, error) {
+	_, path := f.files()
+	b, err := os.ReadFile(path)
+	if err != nil || f != AAVMF {
+		return b, err
+	}
+	at, end, err := records(b) // that with keys: the other one has no store in it yet
+	if err != nil {
+		return nil, err
+	}
+	for i := range b[at:end] {
+		b[at+i] = 0xFF // as flash memory is when it was erased
 	}
 	return b, nil
 }
