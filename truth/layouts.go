@@ -2,6 +2,7 @@ package truth
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,6 +36,7 @@ type layout struct {
 	parts    []diskmaker.Partition
 	bootUUID string // of a file system for /boot in the second partition; "" for none
 	locked   bool   // the root is encrypted
+	answers  map[string]string
 	usrUUID  string // of a file system for /usr in the second partition; "" for none
 	// entry is the firmware's boot entry for a program of the boot partition; nil for none.
 	entry     *diskmaker.Entry
@@ -58,14 +60,15 @@ const (
 func layoutScenarios() []Scenario {
 	var all []Scenario
 	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
-		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts()) {
+		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts()) {
 		clone := l.drive("b", 9, rootPart)
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}}
 		s.Answers = map[string]string{"built-in:b": "no"} // as Debian's kernels are
-		if l.locked {                                     // whoever has the passphrase can tell
+		maps.Copy(s.Answers, l.answers)
+		if l.locked { // whoever has the passphrase can tell
 			s.Answers["opens:b"] = "yes"
 			if l.shows == noRoot {
 				s.Answers["opens:b"] = "no"

@@ -35,6 +35,8 @@ type names struct {
 	uuid  string // of the root file system itself; "" is rootUUID
 	drive string // what the system says that it is on; "" is b
 	shim  string // how Debian's shim lies before GRUB, of shimLayouts; "" is without it
+	// signed is how Debian's signed programs lie before the kernel; nil is without them.
+	signed *signedCase
 }
 
 const (
@@ -67,7 +69,7 @@ func linuxScenarios() []Scenario {
 	for _, name := range slices.Sorted(maps.Keys(shimLayouts(nil, nil))) {
 		all = append(all, linuxScenario(OVMF, "shim: "+name, names{shim: name}))
 	}
-	return all
+	return append(all, signedScenarios()...)
 }
 
 // shimFolder is where Debian's package of the shim keeps it.
@@ -161,13 +163,13 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 	declared.Partitions[1].Volume.Raw = raw
 	modules := []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "search", "search_fs_uuid", "configfile", "linux", "echo", "test", "serial", "terminal"}
 	if f.UEFI() {
-		return uefiLinux(dir, declared, load, modules, n.shim)
+		return uefiLinux(dir, declared, load, modules, n)
 	}
 	return legacyLinux(dir, declared, load, modules)
 }
 
 func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []string,
-	shim string) (*diskmaker.Image, error) {
+	n names) (*diskmaker.Image, error) {
 	out := filepath.Join(dir, "grub.efi")
 	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", "/boot/grub", "-c", load}, modules...)...); err != nil {
 		return nil, err
@@ -177,14 +179,19 @@ func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []strin
 		return nil, err
 	}
 	files := map[string][]byte{fallbackX64: program}
-	if shim != "" {
+	switch {
+	case n.signed != nil:
+		if files, err = n.signed.boot(program); err != nil {
+			return nil, err
+		}
+	case n.shim != "":
 		of := map[string][]byte{}
 		for _, name := range []string{"shimx64.efi", "fbx64.efi", "BOOTX64.CSV"} {
 			if of[name], err = os.ReadFile(shimFolder + name); err != nil {
 				return nil, err
 			}
 		}
-		files = shimLayouts(program, of)[shim]
+		files = shimLayouts(program, of)[n.shim]
 	}
 	declared.Partitions[0].Volume = fat(files)
 	return declared.Build()
@@ -249,6 +256,9 @@ menuentry 'Debian GNU/Linux' {
 		if err := os.WriteFile(path, content, 0o600); err != nil {
 			return err
 		}
+	}
+	if n.signed != nil && n.signed.kernel {
+		return withoutSignature(filepath.Join(tree, "boot/vmlinuz-6.1.0"))
 	}
 	return nil
 }

@@ -1,6 +1,9 @@
 package course
 
-import "latchkey/core/machine"
+import (
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
 
 // State is how a stage stands.
 type State string
@@ -59,7 +62,10 @@ type Attempt struct {
 	Symptom   string       `json:"symptom,omitempty"`
 	SymptomID SymptomID    `json:"symptomID,omitempty"`
 	// Also names the other drives that its entry could have meant.
-	Also []string `json:"also,omitempty"`
+	Also []string          `json:"also,omitempty"`
+	shim *loader.Signature // whom the shim that was started trusts by itself; nil for none
+	// strict: the boot loader behind the shim is one that starts no unsigned kernel.
+	strict bool
 }
 
 // Last returns the stage the attempt ended at.

@@ -36,6 +36,7 @@ var (
 	GRUBRescue           = symptom("grub-rescue", "error: no such device, or unknown filesystem; then grub rescue>.")
 	GRUBPrompt           = symptom("grub-prompt", "GRUB's prompt, grub>, and no menu.")
 	GRUBNoKernel         = symptom("grub-no-kernel", "error: file not found; you need to load the kernel first.")
+	GRUBSignature        = symptom("grub-signature", "error: bad shim signature; you need to load the kernel first.")
 	NoEntries            = symptom("systemd-boot-none", "a menu without a system, or the firmware's setup.")
 	SyslinuxNoModule     = symptom("syslinux-module", "Failed to load ldlinux.c32. Boot failed: please change disks and press a key to continue.")
 	SyslinuxNoMenuModule = symptom("syslinux-module", "Failed to load COM32 file, then boot: and nothing more.")

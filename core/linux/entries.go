@@ -190,12 +190,12 @@ func follow(k *course.Walk, a *course.Attempt, at machine.Spot, c choice) course
 	case c.open():
 		return notInEvidence(a)
 	case c.program != nil:
-		return UnifiedKernel(k, a, c.at, *c.program, false)
+		return unified(k, a, c.at, *c.program)
 	}
 	e := c.entry()
 	program := strings.ReplaceAll(e.Path(), "/", `\`)
 	if f, ok := c.at.Volume().Loader(program); ok && f.Program.Unified != nil {
-		return UnifiedKernel(k, a, c.at, f, false)
+		return unified(k, a, c.at, f)
 	}
 	if e.Program {
 		a.Pass(course.StageConfiguration, fmt.Sprintf("%s starts %s on %s.", c.config.Path, program, c.at.Called()), c.cite())
@@ -204,4 +204,12 @@ func follow(k *course.Walk, a *course.Attempt, at machine.Spot, c choice) course
 	line := kernelLine{linux: e.Linux, initrds: e.Initrds, options: e.Options, root: e.Root, cited: c.cite(),
 		gone: c.gone, bare: len(e.Initrds) == 0 && len(loader.KernelOptions(e.Options, "initrd")) == 0}
 	return kernel(k, a, at.Drive, c.at, line)
+}
+
+// unified goes on with a kernel that the boot loader has the firmware start.
+func unified(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
+	if why := k.Chained(a, at, f); why != "" {
+		return a.Stop("kernel-refused", course.StageConfiguration, course.SecureViolation, "The boot loader's kernel is refused: "+why)
+	}
+	return UnifiedKernel(k, a, at, f, false)
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -14,6 +15,9 @@ import (
 // and goes on with them.
 func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot, line kernelLine) course.Result {
 	if end := holdsFiles(a, at, line, append([]string{line.linux}, line.initrds...)); end != nil {
+		return *end
+	}
+	if end := signedKernel(k, a, at, line); end != nil {
 		return *end
 	}
 	line.lies = at
@@ -42,6 +46,27 @@ func holdsFiles(a *course.Attempt, at machine.Spot, line kernelLine, files []str
 		}
 	}
 	return nil
+}
+
+// signedKernel checks a kernel's signature, where secure boot may be on: GRUB asks the shim, other
+// loaders the firmware. Under legacy firmware nobody does.
+func signedKernel(k *course.Walk, a *course.Attempt, at machine.Spot, line kernelLine) *course.Result {
+	if k.Mode() != firmware.UEFI {
+		return nil
+	}
+	p, err := at.Volume().Kernel(line.linux)
+	byGRUB := line.gone.ID == ""
+	why := k.Refused(a, course.Candidate{Drive: at.Drive, Path: line.linux, Program: p, Err: err,
+		Stage: course.StageConfiguration, Role: "kernel", Lenient: byGRUB})
+	if why == "" {
+		return nil
+	}
+	shows := course.GRUBSignature
+	if !byGRUB {
+		shows = course.SecureViolation
+	}
+	end := a.Stop("kernel-refused", course.StageConfiguration, shows, "The boot loader refuses its kernel: "+why, line.cited)
+	return &end
 }
 
 // root resolves the root file system that a kernel line names.

@@ -15,6 +15,7 @@ import (
 // shim project's documentation; what happens without a list, and by which the fallback goes
 // first, as Debian 12's shim was seen to do in QEMU.
 func Shim(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) course.Result {
+	a.Follows(f.Program)
 	v := at.Volume()
 	dir, suffix := folderOf(f.Path), suffixOf(f)
 	if there, _ := v.Holds(dir + "fb" + suffix); there && strings.EqualFold(dir, loader.FallbackFolder) {
@@ -45,9 +46,10 @@ func shimFallback(k *course.Walk, a *course.Attempt, at machine.Spot, suffix str
 		found, ok := v.Loader(next)
 		switch {
 		case ok && found.Program.Is == loader.Shim && found.Err == nil:
+			a.Follows(found.Program)
 			return besideShim(k, a, at, folderOf(next), suffix)
 		case ok && found.Program.Is == loader.GRUB && found.Err == nil:
-			return GrubProgram(k, a, at, found)
+			return behindShim(k, a, at, found)
 		}
 		return a.Unproven("shim-fallback-evidence", course.StageConfiguration, "The shim's fallback starts "+next+": what that does is not proven.",
 			course.HowCapture)
@@ -68,7 +70,7 @@ func besideShim(k *course.Walk, a *course.Attempt, at machine.Spot, dir, suffix 
 				course.FromShim("a message of the shim that it failed to open or load "+next+"."),
 				next+", which the shim starts, is no sound program", g.Err.Error()+".")
 		}
-		return GrubProgram(k, a, at, g)
+		return behindShim(k, a, at, g)
 	}
 	if there, known := v.Holds(next); known && !there {
 		return a.Stop("shim-next-absent", course.StageConfiguration,
@@ -77,6 +79,15 @@ func besideShim(k *course.Walk, a *course.Attempt, at machine.Spot, dir, suffix 
 	}
 	return a.Unproven("shim-next-missing-evidence", course.StageConfiguration,
 		"What the shim starts is not in evidence.", course.HowCapture)
+}
+
+// behindShim starts GRUB where the shim takes its signature for good.
+func behindShim(k *course.Walk, a *course.Attempt, at machine.Spot, g loader.Found) course.Result {
+	a.Starts(g.Program)
+	if why := k.Chained(a, at, g); why != "" {
+		return a.Stop("shim-refuses", course.StageConfiguration, course.SecureViolation, "The shim refuses what it is to start: "+why)
+	}
+	return GrubProgram(k, a, at, g)
 }
 
 func folderOf(path string) string { return path[:strings.LastIndexByte(path, '\\')+1] }

@@ -28,11 +28,17 @@ type Program struct {
 	Machine   uint16
 	Arch      firmware.Arch // "" when the machine is none that starts
 	Subsystem uint16
-	Signed    bool      // carries a certificate table; whether it is trusted is not known
+	Signed    bool      // carries a certificate table
+	Signature Signature // who vouches for it, where it carries one
 	Is        string    // which known program it is, by what it carries; "" when it is none
 	GRUB      *GRUBCore // what GRUB was built with; nil for other programs
 	// Unified is set for a kernel with its command line in one program.
 	Unified *UnifiedKernel
+	// Vendor is whom a shim trusts by itself; of other programs it is empty.
+	Vendor Signature
+	// Levels: it says by which fixes it is revoked (.sbat), which those that are started under
+	// secure boot do since 2021. The SBAT specification.
+	Levels bool
 }
 
 // UnifiedKernel is what a unified kernel image holds. The UAPI Group's Unified Kernel
@@ -49,6 +55,13 @@ type UnifiedKernel struct {
 // Application reports whether firmware may start the program as an application.
 func (p Program) Application() bool { return p.Subsystem == subsystemEFIApplication }
 
+// NoProgram is the error of a file that is no program of the firmware's, by its first two bytes.
+type NoProgram struct{ Start [2]byte }
+
+func (e *NoProgram) Error() string {
+	return fmt.Sprintf("starts with %02X %02X, expected 4D 5A (MZ)", e.Start[0], e.Start[1])
+}
+
 // ExamineEFI reads the headers of an EFI program of size bytes. It fails when
 // the file is no PE/COFF program or is cut short.
 func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
@@ -62,9 +75,13 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 		return prog, err
 	}
 	if !bytes.HasPrefix(start, []byte("MZ")) {
-		return prog, fmt.Errorf("starts with %02X %02X, expected 4D 5A (MZ)", start[0], start[1])
+		return prog, &NoProgram{[2]byte(start)}
 	}
-	file, err := pe.NewFile(&stopAt{r: r, size: size})
+	within := &stopAt{r: r, size: size}
+	file, err := pe.NewFile(within)
+	if err != nil && within.failed != nil {
+		return prog, within.failed
+	}
 	if err != nil {
 		return prog, fmt.Errorf("PE/COFF headers: %w", err)
 	}
@@ -78,7 +95,12 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 	default:
 		return prog, errors.New("PE/COFF optional header is missing")
 	}
-	prog.Signed = len(dirs) > directorySecurity && dirs[directorySecurity].Size > 0
+	if len(dirs) > directorySecurity && dirs[directorySecurity].Size > 0 {
+		prog.Signed = true
+		table := dirs[directorySecurity]
+		prog.Signature = readSignature(r, int64(table.VirtualAddress), int64(table.Size), size)
+	}
+	prog.Levels = file.Section(".sbat") != nil
 	for _, s := range file.Sections {
 		if end := int64(s.Offset) + int64(s.Size); s.Size > 0 && end > size {
 			return prog, fmt.Errorf("section %s ends at byte %d, the file at %d: the program is cut short", s.Name, end, size)
@@ -90,6 +112,14 @@ func ExamineEFI(r io.ReaderAt, size int64) (prog Program, err error) {
 	}
 	if prog.Is, prog.GRUB = identify(file, r); prog.Is == "" && startsByItself(r) {
 		prog.Is = LinuxKernel
+	}
+	if s := file.Section(vendorSection); s != nil && prog.Is == Shim {
+		raw := make([]byte, min(s.Size, maxCertificates))
+		if n, err := r.ReadAt(raw, int64(s.Offset)); err != nil && !errors.Is(err, io.EOF) {
+			prog.Vendor.Err = err
+		} else {
+			prog.Vendor = readVendor(raw[:n])
+		}
 	}
 	return prog, nil
 }
@@ -176,19 +206,25 @@ func wideBytes(s string) string {
 	return string(b)
 }
 
-// stopAt keeps the standard decoder within the file.
+// stopAt keeps the standard decoder within the file, and why a part of it could not be read, which that
+// does not always hand on.
 type stopAt struct {
-	r    io.ReaderAt
-	size int64
+	r      io.ReaderAt
+	size   int64
+	failed error
 }
 
 func (s *stopAt) ReadAt(p []byte, off int64) (int, error) {
-	return io.NewSectionReader(s.r, 0, s.size).ReadAt(p, off)
+	n, err := io.NewSectionReader(s.r, 0, s.size).ReadAt(p, off)
+	if err != nil && !errors.Is(err, io.EOF) {
+		s.failed = cmp.Or(s.failed, err)
+	}
+	return n, err
 }
 
-// NewProgram is a signed program of a kind, as a repair puts it in place.
+// NewProgram is a program of a kind that carries no signature, as a repair puts it in place.
 func NewProgram(arch firmware.Arch, is string) Program {
-	p := Program{Arch: arch, Subsystem: subsystemEFIApplication, Signed: true, Is: is}
+	p := Program{Arch: arch, Subsystem: subsystemEFIApplication, Is: is}
 	for machine, a := range machines {
 		if a == arch {
 			p.Machine = machine

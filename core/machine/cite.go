@@ -54,9 +54,12 @@ func (d *Drive) LoaderFact(i int, f loader.Found) Fact {
 	if f.Program.Arch == "" {
 		value = fmt.Sprintf("machine 0x%04X", f.Program.Machine)
 	}
-	if f.Program.Signed {
+	switch by := f.Program.Signature.By(); {
+	case by != "":
+		value += ", signed by " + by
+	case f.Program.Signed:
 		value += ", signed"
-	} else {
+	default:
 		value += ", not signed"
 	}
 	if f.Err != nil {

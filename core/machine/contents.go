@@ -79,6 +79,9 @@ type Volume struct {
 	Letter string
 	// looked tells of the files that were looked for: nil for one that is there.
 	looked map[string]error
+	// kernels are those that menus name, as programs of the firmware's, by their paths in small
+	// letters.
+	kernels map[string]kernelProgram
 	// Alone is what the boot sector does when the standard boot code passes control to it,
 	// run in a model; nil where that was not looked at: under a GPT, of a logical
 	// partition, of code that is known to load Windows.

@@ -60,6 +60,10 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 		v.dropProblem(volume.CodeHiddenSectors)
 	} else {
 		manager := loader.NewProgram(arch, loader.WindowsManager)
+		manager.Signed, manager.Signature = true, loader.Signature{Names: []string{loader.WindowsAuthority}}
+		if f, ok := v.sound(loader.WindowsPath); ok && f.Program.Is == loader.WindowsManager && f.Program.Arch == arch {
+			manager = f.Program // the same
+		}
 		v.putProgram(loader.WindowsPath, manager)
 		v.putProgram(loader.FallbackPath(arch), manager)
 	}
@@ -81,6 +85,7 @@ func (c *Contents) WithFilesOf(i int, from *Volume) *Contents {
 	v.Loaders, v.LoaderErr = slices.Clone(from.Loaders), from.LoaderErr
 	v.Programs, v.ProgramsOpen = from.Programs, from.ProgramsOpen
 	v.Configs, v.looked, v.Readable, v.FilesErr = slices.Clone(from.Configs), from.looked, from.Readable, nil
+	v.kernels = from.kernels
 	return e
 }
 
@@ -169,8 +174,12 @@ func (c *Contents) WithGRUB(n Names, arch firmware.Arch, names GRUBNames) *Conte
 	program := loader.NewProgram(arch, loader.GRUB)
 	program.GRUB = core
 	v := &e.Volumes[n.Boot]
+	shim, ok := v.sound(names.Shim(arch))
+	if ok { // the signed one is put beside it; without a shim one is built here, which nobody signs
+		program.Signed, program.Signature, program.Levels = true, shim.Program.Vendor, true
+	}
 	v.putProgram(names.Program(arch), program)
-	if shim, ok := v.sound(names.Shim(arch)); ok {
+	if ok {
 		v.putProgram(loader.FallbackPath(arch), shim.Program)
 		v.putProgram(loader.FallbackFolder+"grub"+loader.Suffix(arch), program)
 	} else {

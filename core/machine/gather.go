@@ -294,12 +294,17 @@ func (g *gathering) grub(name string) {
 // lookAtEntries looks for the files that menu entries load.
 func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
 	for _, e := range list {
-		for _, file := range append([]string{e.Linux}, e.Initrds...) {
-			if file = AfterBrackets(file); file != "" {
-				g.look(file)
-				if s := g.volume.Subvolumes; s != nil && s.Default != "/" {
-					g.look(s.Default + file)
-				}
+		for i, file := range append([]string{e.Linux}, e.Initrds...) {
+			if file = AfterBrackets(file); file == "" {
+				continue
+			}
+			look := g.look
+			if i == 0 {
+				look = g.kernel
+			}
+			look(file)
+			if s := g.volume.Subvolumes; s != nil && s.Default != "/" {
+				look(s.Default + file)
 			}
 		}
 		g.lookAtEntries(e.Sub)

@@ -44,6 +44,9 @@ func (g *gathering) entries(dir string) {
 					g.look(file)
 				}
 			}
+			if e.Linux != "" {
+				g.kernel(e.Linux)
+			}
 		})
 	}
 }

@@ -13,28 +13,34 @@ const maxSearchedFiles = 256
 // lookForSearched looks on every volume for the files by which GRUB searches for one, and for
 // those that its menus load: where its root points is known only at the start.
 func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
-	for name := range c.searchedFiles() {
+	for name, kernel := range c.searchedFiles() {
 		for i := range c.Volumes {
-			if v := &c.Volumes[i]; v.Readable {
-				(&gathering{v, opened[i], left}).look(name)
+			g := gathering{&c.Volumes[i], opened[i], left}
+			switch {
+			case !g.volume.Readable:
+			case kernel:
+				g.kernel(name)
+			default:
+				g.look(name)
 			}
 		}
 	}
 }
 
 // searchedFiles are the files that GRUB searches for by its configurations on the disk and by
-// what is built into it, and those that these load.
+// what is built into it, and those that these load; true for kernels.
 func (c *Contents) searchedFiles() map[string]bool {
 	names := map[string]bool{}
-	add := func(name string) {
+	add := func(name string, kernel bool) {
 		if name != "" && len(names) < maxSearchedFiles {
-			names[path.Join("/", AfterBrackets(name))] = true
+			name = path.Join("/", AfterBrackets(name))
+			names[name] = names[name] || kernel
 		}
 	}
 	take := func(searches []loader.GRUBSearch) {
 		for _, s := range searches {
 			if s.Spec.Kind == loader.ByFile {
-				add(s.Spec.Value)
+				add(s.Spec.Value, false)
 			}
 		}
 	}
@@ -46,8 +52,9 @@ func (c *Contents) searchedFiles() map[string]bool {
 		for _, top := range g.Entries {
 			for _, e := range append([]loader.GRUBEntry{top}, top.Sub...) {
 				take(e.Searches)
-				for _, file := range append([]string{e.Linux, e.Chain}, e.Initrds...) {
-					add(file)
+				add(e.Linux, true)
+				for _, file := range append([]string{e.Chain}, e.Initrds...) {
+					add(file, false)
 				}
 			}
 		}

@@ -111,7 +111,7 @@ func secureBootOff(m machine.Machine, _ course.Stage) []move {
 	result := m
 	result.Firmware.SecureBoot = fact.Known(false, afterRepair)
 	return []move{{
-		PlanStep: PlanStep{Action: "secure-boot-off", Title: "Switch secure boot off", Why: "The loader carries no signature.", Risk: RiskNone, Minutes: 5, Undo: "Switch it on again."},
+		PlanStep: PlanStep{Action: "secure-boot-off", Title: "Switch secure boot off", Why: "What is to be started carries no signature that this machine trusts.", Risk: RiskNone, Minutes: 5, Undo: "Switch it on again."},
 		key:      "secure", result: result,
 		tools: map[Toolbox]func() []Command{Firmware: saying("In the firmware's setup, under security or boot: secure boot off. An encrypted system asks for its recovery key at the next start: have it at hand. Save.", "Off after a restart.", "Some firmware wants a supervisor password set first.")},
 	}}

@@ -250,21 +250,15 @@ func runsProgram(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, f l
 	case !f.Program.Application():
 		return a.Block("loader-no-application", course.StageLoader, fmt.Sprintf("%s is not an EFI application (subsystem %d).", f.Path, f.Program.Subsystem), cited)
 	}
-	secure, known := k.Machine.Firmware.SecureBoot.Get()
-	if !known && !f.Program.Signed {
-		secure = k.World.Yes(k.Machine.Firmware.SecureBoot, course.Question{
-			ID: "secure-boot", Stage: course.StageLoader, Fact: course.FactName{Of: course.OfSecureBoot},
-			Text: "Is secure boot switched on? The loader carries no signature.",
-			How:  "In the firmware's setup under security or boot. In Windows: Confirm-SecureBootUEFI. In Linux: mokutil --sb-state.",
-		})
-	}
-	if secure && !f.Program.Signed {
+	candidate := course.Candidate{Drive: d, Path: f.Path, Program: f.Program, Stage: course.StageLoader, Role: "loader"}
+	if why := k.Refused(a, candidate); why != "" {
 		a.Shows(course.SecureViolation)
-		return a.Block("loader-unsigned", course.StageLoader, f.Path+" carries no signature, and secure boot is on.", cited)
+		return a.Block("loader-unsigned", course.StageLoader, machine.UpperFirst(why), cited)
 	}
 	a.Pass(course.StageLoader, fmt.Sprintf("%s is a sound %s program: it is started.", f.Path, arch), cited)
-	if secure {
-		a.Risk("loader-trust", "The loader carries a signature. Whether this firmware trusts it cannot be told without its key databases.", cited)
+	if secure, _ := k.Machine.Firmware.SecureBoot.Get(); secure {
+		a.Risk("loader-trust", fmt.Sprintf("%s is signed by %s, whom firmware trusts as it is delivered. One from which that key was taken, or whose list of revoked programs names this one, refuses it.",
+			f.Path, f.Program.Signature.By()), cited)
 	}
 	return true
 }

@@ -81,6 +81,11 @@ func chained(k *course.Walk, a *course.Attempt, at machine.Spot, path string) co
 	case found && f.Err != nil && !f.Missing():
 		return a.Stop("chain-unsound", course.StageConfiguration, course.GRUBNoKernel, fmt.Sprintf("%s on %s: %v.", path, at.Called(), f.Err))
 	}
+	if found {
+		if why := k.Chained(a, at, f); why != "" {
+			return a.Stop("chain-refused", course.StageConfiguration, course.SecureViolation, "The boot loader is not let start what comes next: "+why)
+		}
+	}
 	return program(k, a, at, path, false)
 }
 

@@ -1,6 +1,10 @@
 package diskmaker
 
-import "encoding/binary"
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+)
 
 // Program describes a small EFI program.
 type Program struct {
@@ -8,8 +12,12 @@ type Program struct {
 	Subsystem uint16 // 0 is an EFI application
 	// Code is what runs, independent of its place; nil returns success at once.
 	Code   []byte
-	Signed bool // carries a certificate table (with a made-up certificate)
-	Size   int  // bytes, at least 1024; 0 is 1024
+	Signed bool // carries a certificate table (with made-up certificates)
+	// SignedBy is the authority that vouches for it; "" is one that is usual for what it is.
+	SignedBy string
+	// Vendors are whom a shim trusts by itself; nil is VendorAuthority.
+	Vendors []string
+	Size    int // bytes, at least 1024; 0 is 1024
 	// Is makes it recognisable: "windows", "shim", "grub" or "systemd-boot".
 	Is     string
 	Prefix string // GRUB's folder
@@ -17,7 +25,7 @@ type Program struct {
 	Sections []Section
 }
 
-// Section is a part of a program with a name of at most eight letters.
+// Section is a part of a program.
 type Section struct {
 	Name string
 	Data []byte
@@ -26,7 +34,11 @@ type Section struct {
 // extra lists the sections behind the code.
 func (p Program) extra() []Section {
 	if name, b := p.mark(); name != "" {
-		return append([]Section{{name, b}}, p.Sections...)
+		marks := []Section{{name, b}}
+		if p.Is == "shim" {
+			marks = append(marks, Section{".vendor_cert", vendorCertificates(p.Vendors)})
+		}
+		return append(marks, p.Sections...)
 	}
 	return p.Sections
 }
@@ -59,7 +71,6 @@ const (
 	peHeaderOfMany = 0x40 // so that the table of five sections ends before the first of them
 	peSectionAt    = 0x200
 	peMinSize      = 0x400
-	certLen        = 64
 )
 
 // Bytes returns the program file. PE/COFF specification; UEFI Specification
@@ -76,7 +87,7 @@ func (p Program) Bytes() []byte {
 	}
 	size := max(p.Size, peMinSize+max(512, (len(code)+511)/512*512)+max(0, behind-512))
 	size -= size % 512
-	b := make([]byte, size, size+certLen)
+	b := make([]byte, size)
 	copy(b, "MZ")
 	header := peHeaderAt
 	if len(extra) > 2 {
@@ -106,14 +117,15 @@ func (p Program) Bytes() []byte {
 	if p.Subsystem != 0 {
 		le.PutUint16(opt[68:], p.Subsystem)
 	}
+	names := longNames(extra)
+	if names != nil { // the symbol table, of none, which the names follow
+		le.PutUint32(coff[8:], uint32(size))
+	}
+	var table []byte
 	if p.Signed {
-		le.PutUint32(opt[dirs+4*8:], uint32(size))
-		le.PutUint32(opt[dirs+4*8+4:], certLen)
-		cert := make([]byte, certLen)
-		le.PutUint32(cert, certLen)
-		le.PutUint16(cert[4:], 0x0200)
-		le.PutUint16(cert[6:], 0x0002) // WIN_CERT_TYPE_PKCS_SIGNED_DATA
-		b = append(b, cert...)
+		table = certificateTable(p.authority())
+		le.PutUint32(opt[dirs+4*8:], uint32(size+len(names)))
+		le.PutUint32(opt[dirs+4*8+4:], uint32(len(table)))
 	}
 	section := opt[optional:]
 	copy(section, ".text")
@@ -128,7 +140,7 @@ func (p Program) Bytes() []byte {
 		length := uint32(len(s.Data))
 		copy(b[inFile:], s.Data)
 		section = section[40:]
-		copy(section, s.Name)
+		copy(section, shortName(s.Name, names))
 		le.PutUint32(section[8:], length)
 		le.PutUint32(section[12:], inMemory)
 		le.PutUint32(section[16:], length)
@@ -136,7 +148,31 @@ func (p Program) Bytes() []byte {
 		le.PutUint32(section[36:], 0x40000040) // data, read
 		inFile, inMemory = inFile+(length+511)/512*512, inMemory+(length+0xFFF)&^0xFFF
 	}
+	return append(append(b, names...), table...)
+}
+
+// longNames are the names of sections that have more than eight letters, behind their length. PE
+// Format, "COFF String Table" and "Section Table".
+func longNames(sections []Section) []byte {
+	b := make([]byte, 4)
+	for _, s := range sections {
+		if len(s.Name) > 8 {
+			b = append(append(b, s.Name...), 0)
+		}
+	}
+	if len(b) == 4 {
+		return nil
+	}
+	b = append(b, make([]byte, -len(b)&7)...)
+	binary.LittleEndian.PutUint32(b, uint32(len(b)))
 	return b
+}
+
+func shortName(name string, long []byte) string {
+	if len(name) <= 8 {
+		return name
+	}
+	return fmt.Sprintf("/%d", bytes.Index(long, append([]byte(name), 0)))
 }
 
 func (p Program) optionalHeader(opt []byte, machine uint16, text, image uint32) (directories int) {

@@ -1,0 +1,168 @@
+package linux_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/course"
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
+)
+
+// by is who vouches for a program of a test.
+type by string
+
+const (
+	nobody  by = ""
+	usual   by = diskmaker.UsualAuthority
+	vendor  by = diskmaker.VendorAuthority
+	another by = "Pier CA"
+)
+
+func (b by) signs(p diskmaker.Program) []byte {
+	p.Signed, p.SignedBy = b != nobody, string(b)
+	return p.Bytes()
+}
+
+// chain is a Linux behind a shim, or without one, each of whose programs somebody signed.
+type chain struct {
+	shim, grub, kernel by
+	noShim, old        bool // old: a GRUB that does not say by which fixes it is revoked
+}
+
+func (c chain) disk() diskmaker.Disk {
+	d := sample.LinuxDisk(1, 1)
+	files := d.Partitions[0].Volume.Files
+	grub := diskmaker.Program{Is: "grub", Prefix: "/EFI/debian", Size: 8192}
+	if !c.old {
+		grub.Sections = []diskmaker.Section{{Name: ".sbat", Data: []byte("sbat,1,SBAT Version\ngrub,3,Free Software Foundation,grub,2.06,\n")}}
+	}
+	files[sample.FallbackPath] = c.grub.signs(grub)
+	if !c.noShim {
+		files[`\EFI\BOOT\grubx64.efi`] = files[sample.FallbackPath]
+		files[sample.FallbackPath] = c.shim.signs(diskmaker.Program{Is: "shim"})
+	}
+	d.Partitions[1].Volume.Files["boot/vmlinuz"] = c.kernel.signs(diskmaker.Program{})
+	return d
+}
+
+// What secure boot lets start: the firmware what the usual keys vouch for, the shim what its vendor
+// does, too. Debian's own programs show the same in OVMF with the usual keys (package truth); without
+// secure boot all start, and where it is not known both answers are open.
+func TestWhatSecureBootLetsStart(t *testing.T) {
+	sound := chain{shim: usual, grub: vendor, kernel: vendor}
+	change := func(f func(c *chain)) chain { c := sound; f(&c); return c }
+	for name, c := range map[string]struct {
+		chain   chain
+		verdict startup.Verdict
+		rule    course.Rule
+		asks    string
+	}{
+		"all as they are to be":   {sound, startup.Starts, "", ""},
+		"an unsigned shim":        {change(func(c *chain) { c.shim = nobody }), startup.Stops, "loader-unsigned", ""},
+		"a shim of another":       {change(func(c *chain) { c.shim = another }), startup.Depends, "", "trusts-firmware:Pier CA"},
+		"an unsigned GRUB":        {change(func(c *chain) { c.grub = nobody }), startup.Stops, "shim-refuses", ""},
+		"a GRUB of another":       {change(func(c *chain) { c.grub = another }), startup.Depends, "", "trusts-shim:Pier CA"},
+		"a GRUB of the usual":     {change(func(c *chain) { c.grub = usual }), startup.Starts, "", ""},
+		"an unsigned kernel":      {change(func(c *chain) { c.kernel = nobody }), startup.Stops, "kernel-refused", ""},
+		"a kernel of another":     {change(func(c *chain) { c.kernel = another }), startup.Depends, "", "trusts-shim:Pier CA"},
+		"an old GRUB":             {change(func(c *chain) { c.kernel, c.old = nobody, true }), startup.Depends, "", "signed-kernel:clone"},
+		"the vendor's GRUB alone": {change(func(c *chain) { c.noShim = true }), startup.Depends, "", "trusts-firmware:" + diskmaker.VendorAuthority},
+		"a GRUB of the usual alone, an unsigned kernel": {change(func(c *chain) { c.noShim, c.grub, c.kernel = true, usual, nobody }),
+			startup.Depends, "", "signed-kernel:clone"},
+	} {
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, c.chain.disk().MustBuild()))
+		m.Firmware.SecureBoot = fact.Tell(true)
+		trace := startup.Simulate(m)
+		assert.Equal(t, c.verdict, trace.Verdict, "%s: %s", name, trace.Headline)
+		if c.rule != "" {
+			assert.Contains(t, rules(trace), c.rule, name)
+		}
+		if c.asks != "" {
+			assert.Contains(t, asked(trace), c.asks, name)
+			m.Answers = map[string]string{c.asks: "no"}
+			assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict, name)
+			m.Answers[c.asks] = "yes"
+			assert.NotEqual(t, startup.Stops, startup.Simulate(m).Verdict, name)
+			m.Answers = nil
+		}
+		m.Firmware.SecureBoot = fact.Tell(false)
+		assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "%s, secure boot off", name)
+		m.Firmware.SecureBoot = fact.Unknown[bool]()
+		open := startup.Simulate(m)
+		if c.verdict == startup.Starts {
+			assert.Equal(t, startup.Starts, open.Verdict, "%s, secure boot not known", name)
+			continue
+		}
+		assert.Equal(t, startup.Depends, open.Verdict, "%s, secure boot not known", name)
+		assert.NotEmpty(t, asked(open), name)
+	}
+}
+
+func asked(trace startup.Trace) (ids []string) {
+	for _, q := range trace.Missing {
+		ids = append(ids, q.ID)
+	}
+	return ids
+}
+
+// Evidence that lacks what tells of a signature leaves open what it decides: never is another
+// answer certain.
+func TestSignaturesThatAreNotInEvidence(t *testing.T) {
+	for part, c := range []chain{{shim: usual, grub: vendor, kernel: vendor}, {shim: usual, grub: vendor},
+		{shim: usual, kernel: vendor}} {
+		r := &without512{Image: c.disk().MustBuild(), not: -1, read: map[int64]bool{}}
+		headline := ""
+		answer := func() startup.Verdict {
+			d, err := disk.New(r, r.Size, r.SectorSize)
+			require.NoError(t, err)
+			drive := sample.Drive(t, machine.RoleClone, nil)
+			drive.Contents = machine.Examine(d)
+			m := sample.Whole(firmware.UEFI, drive)
+			m.Firmware.SecureBoot = fact.Tell(true)
+			trace := startup.Simulate(m)
+			headline = trace.Headline
+			return trace.Verdict
+		}
+		certain := answer()
+		sectors, lost := slices.Sorted(maps.Keys(r.read)), 0
+		for i := part; i < len(sectors); i += 3 {
+			r.not = sectors[i]
+			switch got := answer(); got {
+			case certain:
+			case startup.Depends:
+				lost++
+			default:
+				assert.Fail(t, fmt.Sprintf("%v without sector %d: %s, with it %s: %s", c, r.not, got, certain, headline))
+			}
+		}
+		assert.Positive(t, lost, "of %d", len(sectors))
+	}
+}
+
+// without512 is a disk of which a sector is not in evidence, -1 for none; it keeps which were read.
+type without512 struct {
+	*diskmaker.Image
+	not  int64
+	read map[int64]bool
+}
+
+func (w *without512) ReadAt(p []byte, off int64) (int, error) {
+	for at := off / 512; at*512 < off+int64(len(p)); at++ {
+		if at == w.not {
+			return 0, &disk.Spent{}
+		}
+		w.read[at] = true
+	}
+	return w.Image.ReadAt(p, off)
+}
