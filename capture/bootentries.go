@@ -68,6 +68,11 @@ func VariableFiles(folder string) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, v := range firmware.TrustVariables {
+		if file := filepath.Join(folder, v[0]+"-"+v[1]); exists(file) {
+			kept = append(kept, file)
+		}
+	}
 	kept = slices.DeleteFunc(kept, func(file string) bool { return !firmware.IsBootVariable(filepath.Base(file)) })
 	names = append(kept, names...)
 	files := map[string][]byte{}
@@ -298,4 +303,9 @@ func parsePath(text string) firmware.Path {
 		}
 	}
 	return p
+}
+
+func exists(file string) bool {
+	_, err := os.Stat(file)
+	return err == nil
 }

@@ -51,5 +51,8 @@ func gatherVariables(read func(name, vendor string) []byte) map[string][]byte {
 	for _, name := range firmware.LoaderVariables {
 		from(name, firmware.LoaderVendor)
 	}
+	for _, v := range firmware.TrustVariables {
+		from(v[0], v[1])
+	}
 	return all
 }

@@ -2,7 +2,6 @@ package truth
 
 import (
 	"fmt"
-	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,7 +35,6 @@ type layout struct {
 	parts    []diskmaker.Partition
 	bootUUID string // of a file system for /boot in the second partition; "" for none
 	locked   bool   // the root is encrypted
-	answers  map[string]string
 	usrUUID  string // of a file system for /usr in the second partition; "" for none
 	// entry is the firmware's boot entry for a program of the boot partition; nil for none.
 	entry     *diskmaker.Entry
@@ -67,8 +65,7 @@ func layoutScenarios() []Scenario {
 			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}}
 		s.Answers = map[string]string{"built-in:b": "no"} // as Debian's kernels are
-		maps.Copy(s.Answers, l.answers)
-		if l.locked { // whoever has the passphrase can tell
+		if l.locked {                                     // whoever has the passphrase can tell
 			s.Answers["opens:b"] = "yes"
 			if l.shows == noRoot {
 				s.Answers["opens:b"] = "no"

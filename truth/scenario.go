@@ -180,6 +180,17 @@ func (s *Scenario) writeVariables(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
+	if s.Firmware.secure() {
+		store, err := s.Firmware.store()
+		if err != nil {
+			return err
+		}
+		db := firmware.TrustVariables[0]
+		raw := append([]byte{0x27, 0, 0, 0}, holds(store, db[0])...) // its attributes come first
+		if err := os.WriteFile(filepath.Join(dir, db[0]+"-"+db[1]), raw, 0o600); err != nil {
+			return err
+		}
+	}
 	for name, value := range s.variables() {
 		path := filepath.Join(dir, name+"-"+vendorOf(name).String())
 		if err := os.WriteFile(path, append([]byte{7, 0, 0, 0}, value...), 0o600); err != nil {

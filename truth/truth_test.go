@@ -7,6 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"latchkey/capture"
+	"latchkey/core/loader"
 	"latchkey/core/startup"
 	"latchkey/internal/reference"
 	"latchkey/truth"
@@ -85,6 +87,27 @@ func TestRandomMachinesAgree(t *testing.T) {
 		agree++
 	})
 	assert.GreaterOrEqual(t, agree, 15, "few are open")
+}
+
+// The keys of Debian's edk2 with the usual ones are read out of its own store of variables: the
+// authorities that a shim and Windows name are among them.
+func TestTheUsualKeysOfFirmware(t *testing.T) {
+	ready(t)
+	seen := 0
+	for _, s := range truth.Scenarios() {
+		if s.Name != "unsigned program under secure boot" {
+			continue
+		}
+		description, err := s.Prepare(t.TempDir())
+		require.NoError(t, err)
+		m, err := capture.Load(description)
+		require.NoError(t, err)
+		require.NotNil(t, m.Firmware.Entries.Keys)
+		assert.Subset(t, m.Firmware.Entries.Keys.Firmware.Names,
+			[]string{"Microsoft Corporation UEFI CA 2011", loader.WindowsAuthority}, s.Called())
+		seen++
+	}
+	assert.Equal(t, 2, seen)
 }
 
 func TestScenarioNamesAreTheirOwn(t *testing.T) {

@@ -73,6 +73,21 @@ func records(store []byte) (at, end int, err error) {
 	return head + storeHeader, head + int(le.Uint32(store[head+16:])), nil
 }
 
+// holds is a variable of a store, nil for none.
+func holds(store []byte, name string) []byte {
+	le := binary.LittleEndian
+	at, end, err := records(store)
+	for err == nil && at+recordHeader <= end && le.Uint16(store[at:]) == recordStart {
+		nameLen, dataLen := int(le.Uint32(store[at+36:])), int(le.Uint32(store[at+40:]))
+		data := at + recordHeader + nameLen
+		if store[at+2] == recordAdded && narrow(store[at+recordHeader:data]) == name {
+			return store[data : data+dataLen]
+		}
+		at = align(data + dataLen)
+	}
+	return nil
+}
+
 // store reads the variable store that a firmware comes with.
 func (f Firmware) store() ([]byte, error) {
 	_, path := f.files()

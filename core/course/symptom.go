@@ -25,6 +25,7 @@ func symptom(id SymptomID, text string) Symptom {
 var (
 	NoDevice             = symptom("no-device", "no bootable device was found, or the firmware's own setup.")
 	SecureViolation      = symptom("secure-violation", "a security violation, or nothing: the disk is passed over without a word.")
+	ShimViolation        = symptom("secure-violation", "ERROR, Verification failed: (0x1A) Security Violation.")
 	MissingSystem        = symptom("missing-os", "Missing operating system.")
 	MissingOrInvalid     = symptom("missing-os", "Missing operating system, or Invalid partition table.")
 	MissingOrNoDevice    = symptom("missing-os", "Missing operating system, or no bootable device.")

@@ -3,8 +3,11 @@ package course
 import (
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"slices"
+	"strings"
 
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
@@ -34,12 +37,8 @@ type Candidate struct {
 // shim's vendor is trusted behind that shim. UEFI Specification 2.10, section 32.5; the shim
 // project's documentation.
 func (k *Walk) Refused(a *Attempt, c Candidate) string {
-	trusted, who := usualKeys, "the firmware"
-	if a.shim != nil {
-		trusted, who = slices.Concat(usualKeys, a.shim.Names), "the shim"
-	}
-	s := c.Program.Signature
-	if c.Err == nil && slices.ContainsFunc(s.Names, func(name string) bool { return slices.Contains(trusted, name) }) {
+	by, s := k.trusted(a), c.Program.Signature
+	if c.Err == nil && by.vouching(s) != "" {
 		return ""
 	}
 	lacks := c.Path + " carries no signature"
@@ -51,12 +50,71 @@ func (k *Walk) Refused(a *Attempt, c Candidate) string {
 	case c.Program.Signed && s.Err != nil:
 		lacks = fmt.Sprintf("of %s %v", c.Path, s.Err)
 	case c.Program.Signed:
-		lacks = fmt.Sprintf("%s is signed by %s, whom %s does not trust", c.Path, s.By(), who)
+		lacks = fmt.Sprintf("%s is signed by %s, whom %s does not trust", c.Path, s.By(), by.who)
 	}
-	if !k.secure(c.Stage, lacks) || c.known(k, a, unread, who) {
+	if !k.secure(c.Stage, lacks) {
+		return ""
+	}
+	if c.known(k, a, by, unread) {
 		return ""
 	}
 	return lacks + ", and secure boot is on."
+}
+
+// trust is whose signatures are taken for good where a program is to be started, and by whom.
+type trust struct {
+	who   string
+	names []string
+	told  bool // the firmware's own list is in evidence; else it is the usual one
+	whole bool // the names are all there are
+	sums  bool // a list holds what is no certificate, such as the sums of programs
+}
+
+func (k *Walk) trusted(a *Attempt) trust {
+	t := trust{who: "the firmware", names: usualKeys}
+	var keys firmware.Keys
+	if e := k.Machine.Firmware.Entries; e != nil && e.Keys != nil {
+		keys = *e.Keys
+	}
+	if f := keys.Firmware; f != nil {
+		t.names, t.told, t.whole, t.sums = f.Names, true, !f.More, f.More
+	}
+	if a.shim == nil {
+		return t
+	}
+	t.who, t.names, t.whole = "the shim", slices.Concat(t.names, a.shim.Names), t.whole && a.shim.Err == nil
+	if o := keys.Owner; o != nil {
+		t.names, t.whole, t.sums = append(t.names, o.Names...), t.whole && !o.More, t.sums || o.More
+	} else {
+		t.whole = false
+	}
+	return t
+}
+
+// vouching is the name of those that are trusted who vouches for a program, "" for none.
+func (t trust) vouching(s loader.Signature) string {
+	for _, name := range s.Names {
+		if slices.Contains(t.names, name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// Vouches notes, where secure boot is on, on what the start of the first program hangs.
+func (k *Walk) Vouches(a *Attempt, path string, p loader.Program, facts ...machine.Fact) {
+	if on, _ := k.Machine.Firmware.SecureBoot.Get(); !on {
+		return
+	}
+	by := k.trusted(a)
+	text := fmt.Sprintf("%s is started on the word of a person: that the firmware trusts it.", path)
+	switch name := by.vouching(p.Signature); {
+	case name != "" && by.told:
+		text = fmt.Sprintf("%s vouches for %s, and is in the firmware's list. Another list, of revoked programs, may still name this one.", name, path)
+	case name != "":
+		text = fmt.Sprintf("%s vouches for %s, whom firmware trusts as it is delivered. One from which that key was taken, or whose list of revoked programs names this one, refuses it.", name, path)
+	}
+	a.Risk("loader-trust", text, facts...)
 }
 
 // secure reports whether secure boot is on, asking when it is unknown.
@@ -73,16 +131,18 @@ func (k *Walk) secure(stage Stage, because string) bool {
 }
 
 // known asks whether the machine trusts a program for another reason than the usual keys.
-func (c Candidate) known(k *Walk, a *Attempt, unread bool, who string) bool {
+func (c Candidate) known(k *Walk, a *Attempt, by trust, unread bool) bool {
 	q := Question{ID: "signed-" + c.Role + ":" + c.Drive.Name, Stage: c.Stage, Drive: c.Drive.Name,
 		How: "In a running Linux: mokutil --db lists whom the firmware trusts, mokutil --list-enrolled the keys that the machine's owner added; sbverify --list shows who signed a program."}
 	switch {
 	case unread:
-		q.Text = fmt.Sprintf("Is %s signed by somebody whom %s trusts?", c.Path, who)
-	case c.Program.Signed && c.Program.Signature.Err == nil:
-		by := c.Program.Signature.By()
-		q.ID, q.Drive = Trusts(a.shim != nil, by), ""
-		q.Text = fmt.Sprintf("Does %s trust %s, who signed %s?", who, by, c.Path)
+		q.Text = fmt.Sprintf("Is %s signed by somebody whom %s trusts?", c.Path, by.who)
+	case by.sums:
+		q.Text = fmt.Sprintf("Is %s among the programs that the machine trusts one by one? Its lists hold more than certificates.", c.Path)
+	case c.Program.Signed && c.Program.Signature.Err == nil && !by.whole:
+		name := c.Program.Signature.By()
+		q.ID, q.Drive = Trusts(a.shim != nil, name), ""
+		q.Text = fmt.Sprintf("Does %s trust %s, who signed %s?", by.who, name, c.Path)
 	case c.Lenient && !c.Program.Signed && !a.strict:
 		q.Text = fmt.Sprintf("Does the boot loader start kernels without a signature, such as %s, while secure boot is on?", c.Path)
 		q.How = "One that its distribution signed does not since 2021; one that somebody built may. Start the machine once with the clone alone."
@@ -93,12 +153,19 @@ func (c Candidate) known(k *Walk, a *Attempt, unread bool, who string) bool {
 }
 
 // Trusts names the question whether the firmware, or a shim with the keys of the machine's owner, trusts
-// somebody.
+// somebody. The name stands on the disk: it goes into an address by its letters and digits, and its sum.
 func Trusts(behindShim bool, name string) string {
+	plain := strings.Map(func(c rune) rune {
+		if c >= 'a' && c <= 'z' || c >= '0' && c <= '9' {
+			return c
+		}
+		return '-'
+	}, strings.ToLower(name))
+	by := "trusts-firmware:"
 	if behindShim {
-		return "trusts-shim:" + name
+		by = "trusts-shim:"
 	}
-	return "trusts-firmware:" + name
+	return fmt.Sprintf("%s%s-%08x", by, plain, crc32.ChecksumIEEE([]byte(name)))
 }
 
 // Follows notes that a shim was started: what it starts is held against its vendor's keys, too.

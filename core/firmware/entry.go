@@ -28,6 +28,8 @@ type Entries struct {
 	// Menu is what a boot loader keeps of its own menu beside them; nil where that is not in
 	// evidence.
 	Menu *LoaderMenu
+	// Keys are whom the firmware trusts under secure boot; nil where that is not in evidence.
+	Keys *Keys
 }
 
 // Told reports whether entries are told of, or it is known that there are none.
@@ -166,7 +168,7 @@ func (e *Entries) Fill(other *Entries, evidence uint64) {
 		e.Order, e.OrderOpen = other.Order, other.OrderOpen
 	}
 	e.Open = e.Open && other.Open
-	e.Menu = cmp.Or(e.Menu, other.Menu)
+	e.Menu, e.Keys = cmp.Or(e.Menu, other.Menu), e.Keys.with(other.Keys)
 	for n, entry := range other.All {
 		if have, known := e.All[n]; !known || have.Path.Open && !entry.Path.Open {
 			entry.Source.Evidence = evidence

@@ -226,7 +226,7 @@ func IsBootVariable(file string) bool {
 	file = strings.ToLower(file)
 	name, global := strings.CutSuffix(file, globalVariable)
 	_, loader := isLoaderVariable(file)
-	return global && strings.HasPrefix(name, "boot") || loader
+	return global && strings.HasPrefix(name, "boot") || loader || trustVariable(file) >= 0
 }
 
 // attributesLength is what Linux' efivarfs puts before a variable's contents.
@@ -257,6 +257,13 @@ func DecodeVariables(files map[string][]byte) (*Entries, error) {
 func (e *Entries) variable(file string, raw []byte) error {
 	if at, is := isLoaderVariable(file); is {
 		e.Menu.set(at, wide(raw))
+		return nil
+	}
+	if trustVariable(file) >= 0 {
+		if e.Keys == nil {
+			e.Keys = &Keys{}
+		}
+		e.Keys.take(file, raw)
 		return nil
 	}
 	name := strings.TrimSuffix(file, globalVariable)

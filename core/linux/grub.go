@@ -295,7 +295,7 @@ func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
 	end := start(entry)
 	for _, name := range c.GRUB.Fallback {
 		lost := a.Steps[len(a.Steps)-1]
-		if lost.Rule != "kernel-absent" && lost.Rule != "prefix-absent" && lost.Rule != "root-set-nowhere" {
+		if !slices.Contains([]course.Rule{"kernel-absent", "kernel-refused", "prefix-absent", "root-set-nowhere"}, lost.Rule) {
 			break
 		}
 		next, sure, err := c.GRUB.Named(name)

@@ -85,7 +85,7 @@ func besideShim(k *course.Walk, a *course.Attempt, at machine.Spot, dir, suffix 
 func behindShim(k *course.Walk, a *course.Attempt, at machine.Spot, g loader.Found) course.Result {
 	a.Starts(g.Program)
 	if why := k.Chained(a, at, g); why != "" {
-		return a.Stop("shim-refuses", course.StageConfiguration, course.SecureViolation, "The shim refuses what it is to start: "+why)
+		return a.Stop("shim-refuses", course.StageConfiguration, course.ShimViolation, "The shim refuses what it is to start: "+why)
 	}
 	return GrubProgram(k, a, at, g)
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -70,14 +71,14 @@ func TestWhatSecureBootLetsStart(t *testing.T) {
 	}{
 		"all as they are to be":   {sound, startup.Starts, "", ""},
 		"an unsigned shim":        {change(func(c *chain) { c.shim = nobody }), startup.Stops, "loader-unsigned", ""},
-		"a shim of another":       {change(func(c *chain) { c.shim = another }), startup.Depends, "", "trusts-firmware:Pier CA"},
+		"a shim of another":       {change(func(c *chain) { c.shim = another }), startup.Depends, "", course.Trusts(false, "Pier CA")},
 		"an unsigned GRUB":        {change(func(c *chain) { c.grub = nobody }), startup.Stops, "shim-refuses", ""},
-		"a GRUB of another":       {change(func(c *chain) { c.grub = another }), startup.Depends, "", "trusts-shim:Pier CA"},
+		"a GRUB of another":       {change(func(c *chain) { c.grub = another }), startup.Depends, "", course.Trusts(true, "Pier CA")},
 		"a GRUB of the usual":     {change(func(c *chain) { c.grub = usual }), startup.Starts, "", ""},
 		"an unsigned kernel":      {change(func(c *chain) { c.kernel = nobody }), startup.Stops, "kernel-refused", ""},
-		"a kernel of another":     {change(func(c *chain) { c.kernel = another }), startup.Depends, "", "trusts-shim:Pier CA"},
+		"a kernel of another":     {change(func(c *chain) { c.kernel = another }), startup.Depends, "", course.Trusts(true, "Pier CA")},
 		"an old GRUB":             {change(func(c *chain) { c.kernel, c.old = nobody, true }), startup.Depends, "", "signed-kernel:clone"},
-		"the vendor's GRUB alone": {change(func(c *chain) { c.noShim = true }), startup.Depends, "", "trusts-firmware:" + diskmaker.VendorAuthority},
+		"the vendor's GRUB alone": {change(func(c *chain) { c.noShim = true }), startup.Depends, "", course.Trusts(false, diskmaker.VendorAuthority)},
 		"a GRUB of the usual alone, an unsigned kernel": {change(func(c *chain) { c.noShim, c.grub, c.kernel = true, usual, nobody }),
 			startup.Depends, "", "signed-kernel:clone"},
 	} {
@@ -107,6 +108,65 @@ func TestWhatSecureBootLetsStart(t *testing.T) {
 		assert.Equal(t, startup.Depends, open.Verdict, "%s, secure boot not known", name)
 		assert.NotEmpty(t, asked(open), name)
 	}
+}
+
+// What the firmware's variables say of whom it trusts settles it; what one of them does not tell stays
+// open.
+func TestWhomTheMachineTrusts(t *testing.T) {
+	usualList := &firmware.Trusted{Names: []string{diskmaker.UsualAuthority}}
+	pier, nobodys := &firmware.Trusted{Names: []string{string(another)}}, &firmware.Trusted{}
+	sound := chain{shim: usual, grub: vendor, kernel: vendor}
+	kernel, shim, unsigned := sound, sound, sound
+	kernel.kernel, shim.shim, unsigned.kernel = another, another, nobody
+	sums := &firmware.Trusted{Names: usualList.Names, More: true}
+	for name, c := range map[string]struct {
+		chain   chain
+		keys    firmware.Keys
+		verdict startup.Verdict
+	}{
+		"the usual":                              {sound, firmware.Keys{Firmware: usualList}, startup.Starts},
+		"the firmware lacks the usual":           {sound, firmware.Keys{Firmware: pier}, startup.Stops},
+		"nothing of the firmware's":              {shim, firmware.Keys{Owner: nobodys}, startup.Depends},
+		"the shim's signer in the firmware":      {shim, firmware.Keys{Firmware: pier}, startup.Starts},
+		"the shim's signer nowhere":              {shim, firmware.Keys{Firmware: usualList}, startup.Stops},
+		"the shim's signer with the owner":       {shim, firmware.Keys{Firmware: usualList, Owner: pier}, startup.Stops},
+		"the kernel's signer with the owner":     {kernel, firmware.Keys{Firmware: usualList, Owner: pier}, startup.Starts},
+		"the kernel's signer nowhere":            {kernel, firmware.Keys{Firmware: usualList, Owner: nobodys}, startup.Stops},
+		"the owner's keys not told":              {kernel, firmware.Keys{Firmware: usualList}, startup.Depends},
+		"the firmware's keys not told":           {kernel, firmware.Keys{Owner: nobodys}, startup.Depends},
+		"sums besides, of the firmware's":        {kernel, firmware.Keys{Firmware: sums, Owner: nobodys}, startup.Depends},
+		"an unsigned kernel, all told":           {unsigned, firmware.Keys{Firmware: usualList, Owner: nobodys}, startup.Stops},
+		"an unsigned kernel, and sums besides":   {unsigned, firmware.Keys{Firmware: sums, Owner: nobodys}, startup.Depends},
+		"an unsigned kernel, the owner's sums":   {unsigned, firmware.Keys{Firmware: usualList, Owner: sums}, startup.Depends},
+		"an unsigned kernel, nothing told of it": {unsigned, firmware.Keys{}, startup.Stops},
+	} {
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, c.chain.disk().MustBuild()))
+		m.Firmware.SecureBoot, m.Firmware.Entries.Keys = fact.Tell(true), &c.keys
+		trace := startup.Simulate(m)
+		assert.Equal(t, c.verdict, trace.Verdict, "%s: %s", name, trace.Headline)
+	}
+}
+
+// A kernel that is refused is one that GRUB falls back from.
+func TestARefusedKernelAndTheMenusFallback(t *testing.T) {
+	d := chain{shim: usual, grub: vendor}.disk()
+	files := d.Partitions[1].Volume.Files
+	menu := string(files["boot/grub/grub.cfg"])
+	files["boot/signed"] = vendor.signs(diskmaker.Program{})
+	files["boot/grub/grub.cfg"] = []byte("set fallback=1\n" + menu + strings.ReplaceAll(menu, "/boot/vmlinuz", "/boot/signed"))
+	m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild()))
+	m.Firmware.SecureBoot = fact.Tell(true)
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.Starts, trace.Verdict, trace.Headline)
+	assert.Contains(t, rules(trace), course.Rule("default-falls-back"))
+}
+
+// A question's name has no sign in it that an address would take for its own, whatever stands on the disk.
+func TestNamesOfSignersInQuestions(t *testing.T) {
+	for _, name := range []string{"Pier CA", "a/b?c#d", "..", "%2F", "船", "舟", ""} {
+		assert.Regexp(t, `^trusts-(shim|firmware):[a-z0-9-]+$`, course.Trusts(true, name))
+	}
+	assert.NotEqual(t, course.Trusts(true, "船"), course.Trusts(true, "舟"))
 }
 
 func asked(trace startup.Trace) (ids []string) {

@@ -4,15 +4,14 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"math/big"
-	"strings"
-	"unicode"
+
+	"latchkey/core/firmware"
 )
 
 // Signature says who vouches for a program: the bytes of its certificate table, read by their
@@ -44,12 +43,11 @@ func (s Signature) By() string {
 // "Windows Secure Boot Key Creation and Management Guidance", section 1.3.4.2.
 const WindowsAuthority = "Microsoft Windows Production PCA 2011"
 
-// Bounds of what is read to tell who vouches for a program: bytes, certificates above each other,
-// letters of a name.
+// Bounds of what is read to tell who vouches for a program: bytes, and certificates
+// above each other.
 const (
 	maxCertificates = 128 << 10
 	maxAbove        = 8
-	maxName         = 80
 )
 
 // certificateEntry is WIN_CERTIFICATE: its length, the offset of its type, and the type of one that
@@ -132,7 +130,7 @@ func signers(raw []byte) ([]string, error) {
 		above := s.From.Issuer.FullBytes
 		for _, c := range bag {
 			if bytes.Equal(c.RawIssuer, above) && c.SerialNumber.Cmp(s.From.Serial) == 0 {
-				names = append(names, called(c.RawSubject))
+				names = append(names, firmware.CommonName(c.RawSubject))
 			}
 		}
 		names = append(names, upFrom(above, bag)...)
@@ -145,7 +143,7 @@ func signers(raw []byte) ([]string, error) {
 
 // upFrom are the names of an authority and of those above it, as far as certificates tell.
 func upFrom(issuer []byte, bag []*x509.Certificate) []string {
-	names := []string{called(issuer)}
+	names := []string{firmware.CommonName(issuer)}
 	for range maxAbove {
 		var next []byte
 		for _, c := range bag {
@@ -157,29 +155,9 @@ func upFrom(issuer []byte, bag []*x509.Certificate) []string {
 			return names
 		}
 		issuer = next
-		names = append(names, called(next))
+		names = append(names, firmware.CommonName(next))
 	}
 	return names
-}
-
-// called is the common name of a distinguished name, else its organization, as far as it can be
-// shown. RFC 5280, section 4.1.2.4.
-func called(raw []byte) string {
-	var parts pkix.RDNSequence
-	var name pkix.Name
-	if _, err := asn1.Unmarshal(raw, &parts); err == nil {
-		name.FillFromRDNSequence(&parts)
-	}
-	text := strings.Map(func(c rune) rune {
-		if !unicode.IsPrint(c) {
-			return -1
-		}
-		return c
-	}, cmp.Or(name.CommonName, strings.Join(append(name.OrganizationalUnit, name.Organization...), ", ")))
-	if letters := []rune(text); len(letters) > maxName {
-		text = string(letters[:maxName])
-	}
-	return cmp.Or(text, "a name that cannot be read")
 }
 
 // vendorSection is where a shim keeps the certificates of its vendor, behind four numbers: the
@@ -202,38 +180,11 @@ func readVendor(raw []byte) (s Signature) {
 	}
 	held := raw[at : at+length]
 	if c, err := x509.ParseCertificate(held); err == nil {
-		return Signature{Names: []string{called(c.RawSubject)}}
+		return Signature{Names: []string{firmware.CommonName(c.RawSubject)}}
 	}
-	for _, one := range signatureList(held) {
-		if c, err := x509.ParseCertificate(one); err == nil {
-			s.Names = append(s.Names, called(c.RawSubject))
-		}
-	}
-	if s.Names == nil && length > 0 {
-		s.Err = damaged("its vendor's certificate cannot be read")
+	trusted := firmware.DecodeTrusted(held)
+	if s.Names = trusted.Names; trusted.More {
+		s.Err = damaged("not all of its vendor's list is certificates")
 	}
 	return s
-}
-
-// EFI_SIGNATURE_LIST: its head, and the owner before each signature. UEFI Specification 2.10,
-// section 32.4.1.
-const (
-	listHead  = 28
-	listOwner = 16
-)
-
-// signatureList takes a list of signatures apart.
-func signatureList(b []byte) (each [][]byte) {
-	le := binary.LittleEndian
-	for len(b) >= listHead {
-		length, head, size := int64(le.Uint32(b[16:])), int64(le.Uint32(b[20:])), int64(le.Uint32(b[24:]))
-		if length < listHead+head || length > int64(len(b)) || size <= listOwner {
-			break
-		}
-		for at := listHead + head; at+size <= length; at += size {
-			each = append(each, b[at+listOwner:at+size])
-		}
-		b = b[length:]
-	}
-	return each
 }

@@ -197,7 +197,8 @@ func entryFirst(m machine.Machine, _ course.Stage) []move {
 		order := append([]uint16{n}, entries.Order[:i]...)
 		order = append(order, entries.Order[i+1:]...)
 		e.Active = true
-		changed := &firmware.Entries{All: maps.Clone(entries.All), Order: order, Next: entries.Next, Menu: entries.Menu}
+		changed := &firmware.Entries{All: maps.Clone(entries.All), Order: order, Next: entries.Next,
+			Menu: entries.Menu, Keys: entries.Keys}
 		changed.All[n] = e
 		result := m
 		result.Firmware.Entries = changed
@@ -246,7 +247,7 @@ func withEntry(m machine.Machine, drive string, i int, path, name string) machin
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
 	if old := m.Firmware.Entries; old != nil {
 		maps.Copy(entries.All, old.All)
-		entries.Order, entries.Menu = append(entries.Order, old.Order...), old.Menu
+		entries.Order, entries.Menu, entries.Keys = append(entries.Order, old.Order...), old.Menu, old.Keys
 	}
 	number := uint16(0)
 	for ; ; number++ {

@@ -256,9 +256,6 @@ func runsProgram(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, f l
 		return a.Block("loader-unsigned", course.StageLoader, machine.UpperFirst(why), cited)
 	}
 	a.Pass(course.StageLoader, fmt.Sprintf("%s is a sound %s program: it is started.", f.Path, arch), cited)
-	if secure, _ := k.Machine.Firmware.SecureBoot.Get(); secure {
-		a.Risk("loader-trust", fmt.Sprintf("%s is signed by %s, whom firmware trusts as it is delivered. One from which that key was taken, or whose list of revoked programs names this one, refuses it.",
-			f.Path, f.Program.Signature.By()), cited)
-	}
+	k.Vouches(a, f.Path, f.Program, cited)
 	return true
 }

@@ -32,7 +32,7 @@ var Messages = []Message{
 	{ID: "drive-gone", Shown: "The drive is not in the firmware's list", From: "firmware", Also: []string{"SSD not detected", "hard disk not detected", "drive not shown in BIOS", "drive missing in setup"},
 		Causes: []Cause{{Stage: drive, Text: "Not attached, not powered, or its port is switched off.", Look: "Another cable, another port."},
 			{Stage: drive, Text: "The slot wants another kind of drive, or the firmware has no driver for NVMe.", Look: "The board's handbook; a running system that sees it."}}, Source: practice},
-	{ID: "secure-violation", Shown: "Secure Boot violation", From: "firmware", Mode: firmware.UEFI, Also: []string{"Security violation", "Image failed to verify", "Invalid signature detected", "Verification failed: (0x1A) Security Violation", "a security violation, or nothing: the disk is passed over without a word"},
+	{ID: "secure-violation", Shown: "Secure Boot violation", From: "firmware", Mode: firmware.UEFI, Also: []string{"Security violation", "Image failed to verify", "Invalid signature detected", "Verification failed: (0x1A) Security Violation", "ERROR, Verification failed: (0x1A) Security Violation.", "a security violation, or nothing: the disk is passed over without a word"},
 		Causes: []Cause{{Stage: loading, Text: "The loader carries no signature that this firmware trusts.", Look: "Switch secure boot off and try again."},
 			{Stage: loading, Text: "The loader was revoked by a firmware update.", Look: "The system's maker offers a newer loader."}}, Source: practice},
 	{ID: "pxe", Shown: "PXE: media test failure, check cable", From: "firmware", Also: []string{"Start PXE over IPv4", "PXE-E61", "PXE-M0F", "network boot"},
