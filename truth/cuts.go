@@ -64,6 +64,15 @@ func RandomCuts(seed, count uint64, pattern *regexp.Regexp, workers int, each fu
 // machine at an error.
 func cutScenarios() []Scenario { return besideScenarios("sata") }
 
+func (s *Scenario) original() *Drive {
+	for i := range s.Drives {
+		if s.Drives[i].Role == "original" {
+			return &s.Drives[i]
+		}
+	}
+	return nil
+}
+
 func (s *Scenario) clone() *Drive {
 	for i := range s.Drives {
 		if r := s.Drives[i].Role; r == "clone" || r == "" {
@@ -105,8 +114,12 @@ func (c *Cut) run(st *stands, dir string, r *rand.Rand) error {
 		return fmt.Errorf("up to the cut: %w", err)
 	}
 	clone := s.clone().Name + ".img"
-	if err := c.goOn(s, live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0); err != nil {
+	unplug, err := c.goOn(s, live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0)
+	if err != nil {
 		return fmt.Errorf("after the cut: %w", err)
+	}
+	if unplug {
+		last = without(last, s.original().Name)
 	}
 	after, err := s.sumOfOriginal(dir)
 	if err != nil {
@@ -205,22 +218,41 @@ func stopsAt(args []string, drive, rule string) []string {
 	return out
 }
 
-// goOn starts the stick again, has the step put back or left as it is, and repairs from there.
-func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) error {
+// without are QEMU's arguments without a drive.
+func without(args []string, drive string) (out []string) {
+	id := "none"
+	for i := 0; i < len(args); i++ {
+		a := args[i]
+		switch {
+		case strings.HasSuffix(a, "/"+drive+".img"):
+			id = regexp.MustCompile(`\bid=(\w+)`).FindStringSubmatch(a)[1]
+			out = out[:len(out)-1]
+		case strings.Contains(a+",", ",drive="+id+","):
+			out = out[:len(out)-1]
+		default:
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// goOn starts the stick again, has the step put back or left as it is, and repairs from there; it
+// tells whether the original is to be unplugged then.
+func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) (unplug bool, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
 	t, err := start(ctx, live)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer func() { c.Shown = append(c.Shown, t.shown...) }()
 	if _, err := t.wait(5*time.Minute, "on a serial line"); err != nil {
-		return err
+		return false, err
 	}
 	t.send("s")
 	what, err := t.wait(5*time.Minute, "A step was interrupted", "Which drive is which?")
 	if err != nil {
-		return err
+		return false, err
 	}
 	if c.After = "it saw no interruption"; what == "A step was interrupted" {
 		c.After, c.Met = "looked at", true
@@ -229,62 +261,70 @@ func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) 
 			c.After, option = "put back", "Put back what was saved"
 		}
 		if err := t.choose(option); err != nil {
-			return err
+			return false, err
 		}
 		if c.After == "put back" {
 			if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
-				return err
+				return false, err
 			}
 			if c.Beside, err = differing(before, clone); err != nil {
-				return err
+				return false, err
 			}
 			t.send(keyEnter)
 		}
 		if _, err := t.wait(5*time.Minute, "Which drive is which?"); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if err := t.roles(s); err != nil {
-		return err
+		return false, err
 	}
 	return t.finish()
 }
 
-// firstByHand is the page of a step that the firmware's own screens are for.
-const firstByHand = "Step: Put the clone first"
+// The pages of steps that are done where the stick is off: in the firmware's own screens, and at the
+// cables.
+const (
+	firstByHand  = "Step: Put the clone first"
+	unplugByHand = "Step: Unplug the original"
+)
 
-// finish goes by what the stick plans, and switches off.
-func (t *talk) finish() error {
+// finish goes by what the stick plans, and switches off; it tells whether the original is to be
+// unplugged for the start.
+func (t *talk) finish() (unplug bool, err error) {
 	for range 6 {
 		if _, err := t.wait(2*time.Minute, "Repair it, in", "The start, without the stick"); err != nil {
-			return err
+			return false, err
 		}
 		time.Sleep(time.Second)
 		if err := t.answer(); err != nil {
-			return err
+			return false, err
 		}
 		if !strings.Contains(t.screen(), "Repair it, in") {
-			return t.switchedOff()
+			return false, t.switchedOff()
 		}
 		if err := t.choose("Repair it, in"); err != nil {
-			return err
+			return false, err
 		}
-		what, err := t.wait(time.Minute, "type its capacity", firstByHand)
+		what, err := t.wait(time.Minute, "type its capacity", firstByHand, unplugByHand)
 		if err != nil {
-			return err
+			return false, err
 		}
-		if what == firstByHand { // where the firmware has it, though the stick is not told so
-			return t.switchedOff()
+		switch { // the first is where the firmware has it, though the stick is not told so
+		case what == firstByHand, what == unplugByHand && !strings.Contains(t.screen(), "from the stick again"):
+			return what == unplugByHand, t.switchedOff()
+		case what == unplugByHand:
+			return false, errors.New("it is needed again:\n" + t.screen())
 		}
 		if err := t.confirmed(repair.PlanStep{}); err != nil {
-			return err
+			return false, err
 		}
 		if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
-			return err
+			return false, err
 		}
 		t.send(keyEnter)
 	}
-	return errors.New("it repairs on and on:\n" + t.screen())
+	return false, errors.New("it repairs on and on:\n" + t.screen())
 }
 
 // differing lists the sectors of 512 bytes in which two images differ.

@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"os/exec"
@@ -35,6 +36,7 @@ type layout struct {
 	parts    []diskmaker.Partition
 	bootUUID string // of a file system for /boot in the second partition; "" for none
 	locked   bool   // the root is encrypted
+	tree     string // of the system; "" is LayoutsFolder's
 	usrUUID  string // of a file system for /usr in the second partition; "" for none
 	// entry is the firmware's boot entry for a program of the boot partition; nil for none.
 	entry     *diskmaker.Entry
@@ -58,7 +60,7 @@ const (
 func layoutScenarios() []Scenario {
 	var all []Scenario
 	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
-		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts()) {
+		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts(), dracutLayouts()) {
 		clone := l.drive("b", 9, rootPart)
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
@@ -127,7 +129,7 @@ const kernelLine = " ro console=ttyS0 panic=1"
 
 func (l layout) make(dir, name string, declared diskmaker.Disk) (*diskmaker.Image, error) {
 	tree := filepath.Join(dir, "tree")
-	if err := run("cp", "-a", LayoutsFolder(), tree); err != nil {
+	if err := run("cp", "-a", cmp.Or(l.tree, LayoutsFolder()), tree); err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(tree)
