@@ -114,12 +114,19 @@ func (c *Cut) run(st *stands, dir string, r *rand.Rand) error {
 		return fmt.Errorf("up to the cut: %w", err)
 	}
 	clone := s.clone().Name + ".img"
-	unplug, err := c.goOn(s, live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0)
+	what, err := c.goOn(s, live, filepath.Join(m.dir, clone), filepath.Join(dir, clone), r.IntN(2) == 0)
 	if err != nil {
 		return fmt.Errorf("after the cut: %w", err)
 	}
-	if unplug {
+	if what != nothingByHand {
+		alone := *s
+		alone.detachOriginal()
 		last = without(last, s.original().Name)
+		if what == unplugThenOn {
+			if err := c.onceMore(&alone, without(live, s.original().Name)); err != nil {
+				return fmt.Errorf("with the original unplugged: %w", err)
+			}
+		}
 	}
 	after, err := s.sumOfOriginal(dir)
 	if err != nil {
@@ -237,22 +244,22 @@ func without(args []string, drive string) (out []string) {
 }
 
 // goOn starts the stick again, has the step put back or left as it is, and repairs from there; it
-// tells whether the original is to be unplugged then.
-func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) (unplug bool, err error) {
+// tells what is to be done by hand then.
+func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) (then byHand, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
 	t, err := start(ctx, live)
 	if err != nil {
-		return false, err
+		return nothingByHand, err
 	}
 	defer func() { c.Shown = append(c.Shown, t.shown...) }()
 	if _, err := t.wait(5*time.Minute, "on a serial line"); err != nil {
-		return false, err
+		return nothingByHand, err
 	}
 	t.send("s")
 	what, err := t.wait(5*time.Minute, "A step was interrupted", "Which drive is which?")
 	if err != nil {
-		return false, err
+		return nothingByHand, err
 	}
 	if c.After = "it saw no interruption"; what == "A step was interrupted" {
 		c.After, c.Met = "looked at", true
@@ -261,23 +268,23 @@ func (c *Cut) goOn(s *Scenario, live []string, before, clone string, back bool) 
 			c.After, option = "put back", "Put back what was saved"
 		}
 		if err := t.choose(option); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		if c.After == "put back" {
 			if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
-				return false, err
+				return nothingByHand, err
 			}
 			if c.Beside, err = differing(before, clone); err != nil {
-				return false, err
+				return nothingByHand, err
 			}
 			t.send(keyEnter)
 		}
 		if _, err := t.wait(5*time.Minute, "Which drive is which?"); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 	}
 	if err := t.roles(s); err != nil {
-		return false, err
+		return nothingByHand, err
 	}
 	return t.finish()
 }
@@ -289,42 +296,74 @@ const (
 	unplugByHand = "Step: Unplug the original"
 )
 
-// finish goes by what the stick plans, and switches off; it tells whether the original is to be
-// unplugged for the start.
-func (t *talk) finish() (unplug bool, err error) {
+// byHand is what is to be done where the stick was switched off.
+type byHand int
+
+const (
+	nothingByHand byHand = iota
+	unplugLast           // the original is unplugged for the start
+	unplugThenOn         // it is unplugged, and the stick started again
+)
+
+// onceMore starts the stick again, without the original, and goes by what it plans.
+func (c *Cut) onceMore(s *Scenario, live []string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer cancel()
+	t, err := start(ctx, live)
+	if err != nil {
+		return err
+	}
+	defer func() { c.Shown = append(c.Shown, t.shown...) }()
+	if err := t.begin(5 * time.Minute); err != nil {
+		return err
+	}
+	if err := t.roles(s); err != nil {
+		return err
+	}
+	then, err := t.finish()
+	if err == nil && then != nothingByHand {
+		err = errors.New("something is to be done by hand once more")
+	}
+	return err
+}
+
+// finish goes by what the stick plans, and switches off.
+func (t *talk) finish() (then byHand, err error) {
 	for range 6 {
 		if _, err := t.wait(2*time.Minute, "Repair it, in", "The start, without the stick"); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		time.Sleep(time.Second)
 		if err := t.answer(); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		if !strings.Contains(t.screen(), "Repair it, in") {
-			return false, t.switchedOff()
+			return nothingByHand, t.switchedOff()
 		}
 		if err := t.choose("Repair it, in"); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		what, err := t.wait(time.Minute, "type its capacity", firstByHand, unplugByHand)
 		if err != nil {
-			return false, err
+			return nothingByHand, err
 		}
-		switch { // the first is where the firmware has it, though the stick is not told so
-		case what == firstByHand, what == unplugByHand && !strings.Contains(t.screen(), "from the stick again"):
-			return what == unplugByHand, t.switchedOff()
+		switch {
+		case what == firstByHand: // where the firmware has it, though the stick is not told so
+			return nothingByHand, t.switchedOff()
+		case what == unplugByHand && strings.Contains(t.screen(), "from the stick again"):
+			return unplugThenOn, t.switchedOff()
 		case what == unplugByHand:
-			return false, errors.New("it is needed again:\n" + t.screen())
+			return unplugLast, t.switchedOff()
 		}
 		if err := t.confirmed(repair.PlanStep{}); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		if _, err := t.wait(5*time.Minute, "Go on"); err != nil {
-			return false, err
+			return nothingByHand, err
 		}
 		t.send(keyEnter)
 	}
-	return false, errors.New("it repairs on and on:\n" + t.screen())
+	return nothingByHand, errors.New("it repairs on and on:\n" + t.screen())
 }
 
 // differing lists the sectors of 512 bytes in which two images differ.
