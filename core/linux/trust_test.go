@@ -78,7 +78,8 @@ func TestWhatSecureBootLetsStart(t *testing.T) {
 		"an unsigned kernel":      {change(func(c *chain) { c.kernel = nobody }), startup.Stops, "kernel-refused", ""},
 		"a kernel of another":     {change(func(c *chain) { c.kernel = another }), startup.Depends, "", course.Trusts(true, "Pier CA")},
 		"an old GRUB":             {change(func(c *chain) { c.kernel, c.old = nobody, true }), startup.Depends, "", "signed-kernel:clone"},
-		"the vendor's GRUB alone": {change(func(c *chain) { c.noShim = true }), startup.Depends, "", course.Trusts(false, diskmaker.VendorAuthority)},
+		"the vendor's GRUB alone": {change(func(c *chain) { c.noShim = true }), startup.Depends, "",
+			course.Trusts(false, diskmaker.VendorAuthority)},
 		"a GRUB of the usual alone, an unsigned kernel": {change(func(c *chain) { c.noShim, c.grub, c.kernel = true, usual, nobody }),
 			startup.Depends, "", "signed-kernel:clone"},
 	} {
