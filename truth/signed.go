@@ -99,6 +99,17 @@ func signedScenarios() (all []Scenario) {
 	return all
 }
 
+// signedBroken are small Linuxes under secure boot whose configuration names what is not there: the stick
+// repairs them, and they start under secure boot.
+func signedBroken() (all []Scenario) {
+	const another = "UUID=" + otherUUID
+	for _, n := range []names{{root: another}, {menu: otherUUID, root: another}, {fstab: another}} {
+		n.signed = &signedCases[0]
+		all = append(all, linuxScenario(OVMFSecure, fmt.Sprintf("secure boot, broken, %d", 1+len(all)), n))
+	}
+	return all
+}
+
 // signedLayouts are real systems under secure boot.
 func signedLayouts() (all []layout) {
 	for _, c := range signedCases {

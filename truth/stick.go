@@ -85,7 +85,7 @@ func StickScenarios(pattern *regexp.Regexp) ([]Scenario, error) {
 	if err != nil {
 		return nil, err
 	}
-	more := besideScenarios("nvme")
+	more := append(besideScenarios("nvme"), signedBroken()...)
 	if LayoutsFolder() != "" {
 		for _, s := range layoutScenarios() {
 			if s.Shows != "" { // of those alone the check says that they stop

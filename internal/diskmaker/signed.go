@@ -10,6 +10,7 @@ import (
 	"math/big"
 	"time"
 
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 )
 
@@ -108,7 +109,8 @@ func vendorCertificates(vendors []string) []byte {
 	default:
 		for _, name := range vendors {
 			der := certificate(name, name)
-			list := make([]byte, listHead+owner, listHead+owner+len(der))
+			kind := disk.MustGUID("A5C059A1-94E4-4AA7-87B5-AB155C2BF072") // EFI_CERT_X509_GUID
+			list := append(kind[:], make([]byte, listHead+owner-len(kind), listHead+owner+len(der))...)
 			list = append(list, der...)
 			le.PutUint32(list[16:], uint32(len(list)))
 			le.PutUint32(list[24:], uint32(owner+len(der)))
