@@ -11,6 +11,7 @@ import (
 	"io"
 	"math/big"
 
+	"latchkey/core/disk"
 	"latchkey/core/firmware"
 )
 
@@ -50,8 +51,8 @@ const (
 	maxAbove        = 8
 )
 
-// certificateEntry is WIN_CERTIFICATE: its length, the offset of its type, and the type of one that
-// signs a program.
+// WIN_CERTIFICATE: the length of its head, the offset of its type, and the type of one that signs a
+// program.
 const (
 	certificateHead     = 8
 	certificateTypeAt   = 6
@@ -63,7 +64,10 @@ func readSignature(r io.ReaderAt, at, length, size int64) (s Signature) {
 	if at <= 0 || at+length > size {
 		return Signature{Err: damaged("its certificate table ends at byte %d, the file at %d", at+length, size)}
 	}
-	table := make([]byte, min(length, maxCertificates))
+	if length > maxCertificates {
+		return Signature{Err: &disk.Spent{}}
+	}
+	table := make([]byte, length)
 	if _, err := r.ReadAt(table, at); err != nil && !errors.Is(err, io.EOF) {
 		return Signature{Err: err}
 	}
