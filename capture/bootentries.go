@@ -60,21 +60,19 @@ func readVariables(folder string) (*firmware.Entries, error) {
 
 // VariableFiles reads the boot variables of a folder, by file name.
 func VariableFiles(folder string) (map[string][]byte, error) {
-	names, err := filepath.Glob(filepath.Join(folder, "Boot*"))
-	if err != nil {
-		return nil, err
-	}
-	kept, err := filepath.Glob(filepath.Join(folder, "LoaderEntry*"))
-	if err != nil {
-		return nil, err
-	}
+	patterns := []string{"LoaderEntry*"}
 	for _, v := range firmware.TrustVariables {
-		if file := filepath.Join(folder, v[0]+"-"+v[1]); exists(file) {
-			kept = append(kept, file)
-		}
+		patterns = append(patterns, v[0]+"-*")
 	}
-	kept = slices.DeleteFunc(kept, func(file string) bool { return !firmware.IsBootVariable(filepath.Base(file)) })
-	names = append(kept, names...)
+	var names []string
+	for _, pattern := range append(patterns, "Boot*") { // of these there may be more than are read
+		found, err := filepath.Glob(filepath.Join(folder, pattern))
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, found...)
+	}
+	names = slices.DeleteFunc(names, func(file string) bool { return !firmware.IsBootVariable(filepath.Base(file)) })
 	files := map[string][]byte{}
 	for _, name := range names[:min(len(names), maxVariables)] {
 		f, err := os.Open(name)
@@ -303,9 +301,4 @@ func parsePath(text string) firmware.Path {
 		}
 	}
 	return p
-}
-
-func exists(file string) bool {
-	_, err := os.Stat(file)
-	return err == nil
 }

@@ -58,6 +58,9 @@ func (k *Walk) Refused(a *Attempt, c Candidate) string {
 	if c.known(k, a, by, unread) {
 		return ""
 	}
+	if unread {
+		lacks = c.Path + " is signed by nobody whom " + by.who + " trusts"
+	}
 	return lacks + ", and secure boot is on."
 }
 

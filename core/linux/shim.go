@@ -46,6 +46,9 @@ func shimFallback(k *course.Walk, a *course.Attempt, at machine.Spot, suffix str
 		found, ok := v.Loader(next)
 		switch {
 		case ok && found.Program.Is == loader.Shim && found.Err == nil:
+			if end := refusedByShim(k, a, at, found); end != nil {
+				return *end
+			}
 			a.Follows(found.Program)
 			return besideShim(k, a, at, folderOf(next), suffix)
 		case ok && found.Program.Is == loader.GRUB && found.Err == nil:
@@ -83,11 +86,22 @@ func besideShim(k *course.Walk, a *course.Attempt, at machine.Spot, dir, suffix 
 
 // behindShim starts GRUB where the shim takes its signature for good.
 func behindShim(k *course.Walk, a *course.Attempt, at machine.Spot, g loader.Found) course.Result {
-	a.Starts(g.Program)
-	if why := k.Chained(a, at, g); why != "" {
-		return a.Stop("shim-refuses", course.StageConfiguration, course.ShimViolation, "The shim refuses what it is to start: "+why)
+	if end := refusedByShim(k, a, at, g); end != nil {
+		return *end
 	}
+	a.Starts(g.Program)
 	return GrubProgram(k, a, at, g)
+}
+
+// refusedByShim is the end of a start where the shim, or its fallback by the shim, takes a program's
+// signature for none; nil where it does not.
+func refusedByShim(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Found) *course.Result {
+	why := k.Chained(a, at, f)
+	if why == "" {
+		return nil
+	}
+	end := a.Stop("shim-refuses", course.StageConfiguration, course.ShimViolation, "The shim refuses what it is to start: "+why)
+	return &end
 }
 
 func folderOf(path string) string { return path[:strings.LastIndexByte(path, '\\')+1] }

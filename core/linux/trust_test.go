@@ -148,6 +148,22 @@ func TestWhomTheMachineTrusts(t *testing.T) {
 	}
 }
 
+// The shim that the fallback starts is held against the first one's keys, as what lies beside it is.
+func TestTheShimThatTheFallbackStarts(t *testing.T) {
+	for second, want := range map[by]startup.Verdict{usual: startup.Starts, nobody: startup.Stops, another: startup.Depends} {
+		d := chain{shim: usual, grub: vendor, kernel: vendor}.disk()
+		files := d.Partitions[0].Volume.Files
+		files[`\EFI\debian\grubx64.efi`] = files[`\EFI\BOOT\grubx64.efi`]
+		files[`\EFI\debian\shimx64.efi`] = second.signs(diskmaker.Program{Is: "shim"})
+		files[`\EFI\debian\BOOTX64.CSV`] = []byte("shimx64.efi,debian,,\n")
+		files[`\EFI\BOOT\fbx64.efi`] = vendor.signs(diskmaker.Program{})
+		m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild()))
+		m.Firmware.SecureBoot = fact.Tell(true)
+		trace := startup.Simulate(m)
+		assert.Equal(t, want, trace.Verdict, "%q: %s", second, trace.Headline)
+	}
+}
+
 // A kernel that is refused is one that GRUB falls back from.
 func TestARefusedKernelAndTheMenusFallback(t *testing.T) {
 	d := chain{shim: usual, grub: vendor}.disk()

@@ -83,7 +83,10 @@ func readSignature(r io.ReaderAt, at, length, size int64) (s Signature) {
 		}
 		table = table[min((n+7)&^7, len(table)):]
 	}
-	if s.Names == nil && s.Err == nil {
+	switch {
+	case s.Names != nil: // one that can be read is enough
+		s.Err = nil
+	case s.Err == nil:
 		s.Err = damaged("its certificate table holds none")
 	}
 	return s

@@ -117,15 +117,19 @@ func contains(list []string, s string) bool {
 
 // look remembers whether a file is on the volume.
 func (g *gathering) look(name string) {
-	key := strings.ToLower(name)
-	if _, done := g.volume.looked[key]; done {
-		return
+	if _, done := g.volume.looked[strings.ToLower(name)]; !done {
+		_, _ = g.find(name)
 	}
+}
+
+// find looks for a file, and remembers whether it is there.
+func (g *gathering) find(name string) (volume.File, error) {
 	f, err := g.files.Lookup(name)
 	if err == nil && f.Dir {
 		err = volume.ErrNotFound
 	}
-	g.volume.looked[key] = err
+	g.volume.looked[strings.ToLower(name)] = err
+	return f, err
 }
 
 // gatherLinux reads what a Linux keeps on the volume, in a folder that stands for its root:
@@ -294,20 +298,23 @@ func (g *gathering) grub(name string) {
 // lookAtEntries looks for the files that menu entries load.
 func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
 	for _, e := range list {
-		for i, file := range append([]string{e.Linux}, e.Initrds...) {
-			if file = AfterBrackets(file); file == "" {
-				continue
-			}
-			look := g.look
-			if i == 0 {
-				look = g.kernel
-			}
-			look(file)
-			if s := g.volume.Subvolumes; s != nil && s.Default != "/" {
-				look(s.Default + file)
-			}
+		g.named(e.Linux, g.kernel)
+		for _, file := range e.Initrds {
+			g.named(file, g.look)
 		}
 		g.lookAtEntries(e.Sub)
+	}
+}
+
+// named looks for a file that a menu names: where it stands, and in the subvolume that is meant where
+// none is named.
+func (g *gathering) named(file string, look func(name string)) {
+	if file = AfterBrackets(file); file == "" {
+		return
+	}
+	look(file)
+	if s := g.volume.Subvolumes; s != nil && s.Default != "/" {
+		look(s.Default + file)
 	}
 }
 

@@ -39,13 +39,13 @@ func (g *gathering) entries(dir string) {
 		g.read(ConfigEntry, dir+"/"+f.Name, func(c *Config) {
 			e := loader.ParseEntry(c.File.Bytes)
 			c.Entry = &e
-			for _, file := range append([]string{e.Linux, e.Path()}, e.Initrds...) {
+			if e.Linux != "" {
+				g.kernel(e.Linux)
+			}
+			for _, file := range append([]string{e.Path()}, e.Initrds...) {
 				if file != "" {
 					g.look(file)
 				}
-			}
-			if e.Linux != "" {
-				g.kernel(e.Linux)
 			}
 		})
 	}

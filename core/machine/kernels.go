@@ -18,25 +18,22 @@ const maxKernels = 64
 
 // kernel looks for a kernel that a menu names, and reads who vouches for it.
 func (g *gathering) kernel(name string) {
-	g.look(name)
 	v, key := g.volume, strings.ToLower(name)
-	if _, done := v.kernels[key]; done || v.looked[key] != nil || len(v.kernels) == maxKernels {
+	if _, done := v.kernels[key]; done {
 		return
+	}
+	f, err := g.find(name)
+	if err != nil || len(v.kernels) == maxKernels {
+		return
+	}
+	var p loader.Program
+	s, err := g.files.Open(f)
+	if err == nil {
+		p, err = loader.ExamineEFI(s, s.Size())
 	}
 	if v.kernels == nil {
 		v.kernels = map[string]kernelProgram{}
 	}
-	f, err := g.files.Lookup(name)
-	if err != nil {
-		v.kernels[key] = kernelProgram{err: err}
-		return
-	}
-	s, err := g.files.Open(f)
-	if err != nil {
-		v.kernels[key] = kernelProgram{err: err}
-		return
-	}
-	p, err := loader.ExamineEFI(s, s.Size())
 	v.kernels[key] = kernelProgram{p, err}
 }
 
