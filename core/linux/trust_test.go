@@ -150,7 +150,8 @@ func TestWhomTheMachineTrusts(t *testing.T) {
 
 // The shim that the fallback starts is held against the first one's keys, as what lies beside it is.
 func TestTheShimThatTheFallbackStarts(t *testing.T) {
-	for second, want := range map[by]startup.Verdict{usual: startup.Starts, nobody: startup.Stops, another: startup.Depends} {
+	for second, want := range map[by]startup.Verdict{
+		usual: startup.Starts, nobody: startup.Stops, another: startup.Depends} {
 		d := chain{shim: usual, grub: vendor, kernel: vendor}.disk()
 		files := d.Partitions[0].Volume.Files
 		files[`\EFI\debian\grubx64.efi`] = files[`\EFI\BOOT\grubx64.efi`]
