@@ -188,6 +188,8 @@ func linux(sectors uint64, id, names byte) diskmaker.Disk {
 					"etc/fstab":                      []byte("# made by the installer\nUUID=" + root + " / ext4 errors=remount-ro 0 1\nUUID=" + boot + " /boot/efi vfat umask=0077 0 1\nUUID=" + uuid(rootUUID(names^0xFF)) + " none swap sw 0 0\n"),
 					"boot/vmlinuz-6.1.0-18-amd64":    make([]byte, 1000),
 					"boot/initrd.img-6.1.0-18-amd64": make([]byte, 1000),
+					"usr/sbin/grub-install":          make([]byte, 1000), "usr/sbin/update-grub": make([]byte, 1000), "usr/sbin/update-initramfs": make([]byte, 1000),
+					"usr/lib/grub/i386-pc/modinfo.sh": make([]byte, 1000), "usr/lib/grub/x86_64-efi/modinfo.sh": make([]byte, 1000),
 				}}},
 			{Type: typeSwap, Name: "swap", MiB: 4096, Volume: swapVolume(id)},
 		},

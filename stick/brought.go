@@ -90,7 +90,7 @@ func (s *Session) plan() repair.Plan {
 		left := slices.DeleteFunc(s.brought.Keys(), func(key string) bool { return slices.Contains(s.done, key) })
 		p, err := repair.Follow(s.Machine, left, repair.Linux, repair.Firmware)
 		if err == nil || errors.Is(err, repair.ErrOpen) {
-			if s.following = len(left) > 0; s.following {
+			if s.following = len(left) > 0 && !slices.ContainsFunc(left, s.hasFailed); s.following {
 				return p
 			}
 		} else {
@@ -99,7 +99,32 @@ func (s *Session) plan() repair.Plan {
 			s.brought = nil
 		}
 	}
-	return repair.Find(s.Machine, repair.Linux, repair.Firmware)
+	var keys []string
+	for _, step := range s.failed {
+		keys = append(keys, step.Key)
+	}
+	return repair.Continue(s.Machine, repair.Progress{Failed: keys}, repair.Linux, repair.Firmware).Plan
+}
+
+func (s *Session) hasFailed(key string) bool {
+	return slices.ContainsFunc(s.failed, func(step repair.PlanStep) bool { return step.Key == key })
+}
+
+// Failed lists the titles of the steps that failed here and are left out of the plan since.
+func (s *Session) Failed() (titles []string) {
+	for _, step := range s.failed {
+		if !slices.Contains(titles, step.Title) {
+			titles = append(titles, step.Title)
+		}
+	}
+	return titles
+}
+
+// TryAgain takes into account again what failed, and judges.
+func (s *Session) TryAgain() error {
+	s.failed = nil
+	s.Log("what failed is offered again: so a person chose")
+	return s.Judge()
 }
 
 // ByBrought reports whether the steps are those of the plan that was brought.

@@ -1,6 +1,7 @@
 package stick
 
 import (
+	"maps"
 	"slices"
 
 	"latchkey/core/disk"
@@ -27,5 +28,9 @@ func (s *Session) LeftIn(stick string) (trace startup.Trace, ok bool) {
 	m := s.Machine
 	m.Drives = append(slices.Clone(m.Drives), machine.Drive{Name: own, Role: machine.RoleOther, Bus: fact.Tell("usb"),
 		Attached: fact.Tell(true), Contents: machine.Examine(on)})
+	if s.ownEntry != "" {
+		m.Answers = maps.Clone(m.Answers)
+		m.Answers[s.ownEntry] = own
+	}
 	return startup.Simulate(m), true
 }

@@ -146,6 +146,7 @@ func (s *Session) keepVariables() error {
 	if err != nil {
 		return fmt.Errorf("the firmware's variables: %w", err)
 	}
+	s.knowOwnEntry(files)
 	folder := filepath.Join(s.Folder, "variables")
 	if err := os.RemoveAll(folder); err != nil {
 		return err

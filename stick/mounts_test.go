@@ -42,3 +42,16 @@ func TestAFailedStepLeavesNothingMounted(t *testing.T) {
 	_, err = runScript(script, "")
 	require.NoError(t, err)
 }
+
+// What the kernel put together of other devices is known by its folder in sysfs, and taken apart by
+// the program that it belongs to: dmsetup(8), mdadm(8).
+func TestWhatWasPutTogether(t *testing.T) {
+	block := t.TempDir()
+	for _, folder := range []string{"sda/device", "dm-0/dm", "dm-11/dm", "md127/md", "loop0", "mdx"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(block, folder), 0o755))
+	}
+	assert.ElementsMatch(t, []string{"dm-0", "dm-11", "md127"}, putTogether(block))
+	assert.Empty(t, putTogether(filepath.Join(block, "none")))
+	assert.Equal(t, "dmsetup remove /dev/dm-11", takenApart("dm-11"))
+	assert.Equal(t, "mdadm --stop /dev/md127", takenApart("md127"))
+}

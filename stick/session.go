@@ -57,8 +57,11 @@ type Session struct {
 	said    bool // which drive is which was said, and is no guess
 	steps   int  // that were begun
 	record  []planfile.Record
-	done    []string // keys of the steps that were done well
-	brought *Brought // the plan that came along; nil for none, or once it was left
+	done    []string          // keys of the steps that were done well
+	failed  []repair.PlanStep // whose commands did not do their work; they are not offered again unasked
+	// ownEntry is the question which the stick answers by itself: where the entry leads that started it.
+	ownEntry string
+	brought  *Brought // the plan that came along; nil for none, or once it was left
 	// following: the steps are those of the plan that came along.
 	following bool
 	now       func() time.Time

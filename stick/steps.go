@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -130,6 +131,9 @@ func (s *Session) Do(ctx context.Context, step repair.PlanStep, passphrase, stic
 	}
 	if err == nil {
 		s.done = append(s.done, step.Key)
+		maps.Copy(s.Answers, repair.Shown(s.Machine, step.Key))
+	} else {
+		s.failed = append(s.failed, step)
 	}
 	if err := s.again(ctx, stick); err != nil {
 		return d, err
@@ -267,36 +271,18 @@ func typed(step repair.PlanStep, passphrase string) string {
 	return passphrase + "\n"
 }
 
-// mountsBelow is where the plans' commands mount what they work on.
-const mountsBelow = "/mnt/"
-
-// runScript runs a script of the plan: it begins in its own folder, where it saves. One that failed leaves
-// mounted what it had mounted, and would fail at that the next time: it is taken off, the last first.
+// runScript runs a script of the plan: it begins in its own folder, where it saves. Of one that failed
+// nothing stays mounted or open.
 func runScript(path, typed string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), stepLimit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "sh", path)
 	cmd.Dir, cmd.Env = filepath.Dir(path), append(os.Environ(), "LC_ALL=C")
 	cmd.Stdin = strings.NewReader(typed)
-	before := mountedPoints()
+	before := heldNow()
 	out, err := cmd.CombinedOutput()
 	if err != nil {
-		for _, point := range slices.Backward(mountedPoints()) {
-			if strings.HasPrefix(point, mountsBelow) && !slices.Contains(before, point) {
-				_ = exec.Command("umount", point).Run()
-			}
-		}
+		before.leave()
 	}
 	return out, err
-}
-
-// mountedPoints are where something is mounted, in the order in which it was. proc_pid_mounts(5).
-func mountedPoints() (points []string) {
-	raw, _ := os.ReadFile("/proc/self/mounts")
-	for line := range strings.Lines(string(raw)) {
-		if fields := strings.Fields(line); len(fields) > 1 {
-			points = append(points, fields[1])
-		}
-	}
-	return points
 }

@@ -27,12 +27,13 @@ import (
 // bench is a session over disks in memory.
 type bench struct {
 	*stick.Session
-	root  string
-	disks map[string]io.ReaderAt
-	found []capture.Found
-	ran   []string
-	typed string // at the last script
-	fails error
+	root      string
+	variables string // the folder of the firmware's variables
+	disks     map[string]io.ReaderAt
+	found     []capture.Found
+	ran       []string
+	typed     string // at the last script
+	fails     error
 }
 
 func newBench(t *testing.T) *bench {
@@ -48,11 +49,11 @@ func newBench(t *testing.T) *bench {
 	)
 	require.NoError(t, err)
 	b.Session = s
-	variables := t.TempDir()
+	b.variables = t.TempDir()
 	require.NoError(
 		t,
 		os.WriteFile(
-			filepath.Join(variables, "BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c"),
+			filepath.Join(b.variables, "BootOrder-8be4df61-93ca-11d2-aa0d-00e098032b8c"),
 			[]byte{7, 0, 0, 0},
 			0o600,
 		),
@@ -61,7 +62,7 @@ func newBench(t *testing.T) *bench {
 		b.ran, b.typed = append(b.ran, script), typed
 		return []byte("said"), b.fails
 	}
-	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, run, variables)
+	s.Replace(func() ([]capture.Found, error) { return b.found, nil }, b.open, run, b.variables)
 	return b
 }
 

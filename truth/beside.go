@@ -19,6 +19,23 @@ func besideScenarios(bus string) (all []Scenario) {
 	return all
 }
 
+// usbScenarios are those machines with the original, or the copy, in a case on USB.
+func usbScenarios() (all []Scenario) {
+	for _, b := range besides() {
+		for _, role := range []string{"original", "clone"} {
+			s := b.scenario("nvme", false)
+			s.Name += ", the " + role + " on USB"
+			for i := range s.Drives {
+				if s.Drives[i].Role == role {
+					s.Drives[i].Bus = "usb"
+				}
+			}
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
 // beside is what is wrong with such a copy.
 type beside struct {
 	firmware Firmware

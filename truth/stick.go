@@ -85,7 +85,7 @@ func StickScenarios(pattern *regexp.Regexp) ([]Scenario, error) {
 	if err != nil {
 		return nil, err
 	}
-	more := append(besideScenarios("nvme"), signedBroken()...)
+	more := slices.Concat(besideScenarios("nvme"), usbScenarios(), signedBroken())
 	if LayoutsFolder() != "" {
 		for _, s := range layoutScenarios() {
 			if s.Shows != "" { // of those alone the check says that they stop
@@ -172,8 +172,9 @@ func (r *Sticked) on(dir string) error {
 	return nil
 }
 
-// led carries out the steps on the stick. Where one is to unplug the original, that is done as soon
-// as the machine is off, and the stick is started again for the steps that are left.
+// led carries out the steps on the stick. Where one is to unplug the original, or to build the clone
+// in, that is done as soon as the machine is off, and the stick is started again for the steps that
+// are left.
 func (r *Sticked) led(ctx context.Context, dir, image string, live []string, steps []repair.PlanStep) error {
 	for {
 		began := time.Now()
@@ -187,7 +188,7 @@ func (r *Sticked) led(ctx context.Context, dir, image string, live []string, ste
 		if err != nil || len(left) == 0 {
 			return err
 		}
-		r.Scenario.detachOriginal()
+		r.Scenario.handle(left[0])
 		if steps = left[1:]; len(steps) == 0 {
 			return nil
 		}
@@ -197,10 +198,15 @@ func (r *Sticked) led(ctx context.Context, dir, image string, live []string, ste
 	}
 }
 
-func (s *Scenario) detachOriginal() {
+// handle unplugs the original, and builds the clone in where that is the step.
+func (s *Scenario) handle(step repair.PlanStep) {
 	s.Drives = slices.Clone(s.Drives)
 	for i := range s.Drives {
-		s.Drives[i].Detached = s.Drives[i].Detached || s.Drives[i].Role == "original"
+		d := &s.Drives[i]
+		d.Detached = d.Detached || d.Role == "original"
+		if step.Action == "build-in" && d.Role == "clone" {
+			d.Bus = "nvme"
+		}
 	}
 }
 
@@ -345,8 +351,12 @@ func (s *Scenario) judged(m machine.Machine, clone string) startup.Trace {
 		m.Answers = map[string]string{}
 	}
 	for _, d := range s.Drives {
-		if on := m.Drive(machine.Role(d.Role)); d.Detached && on != nil {
+		on := m.Drive(machine.Role(d.Role))
+		if d.Detached && on != nil {
 			on.Attached = fact.Known(false, fact.Source{})
+		}
+		if d.Role == "clone" && on != nil { // it may have been built in since
+			on.Bus = fact.Known(d.Bus, fact.Source{})
 		}
 	}
 	for _, name := range s.Order {

@@ -26,28 +26,30 @@ func (t *talk) begin(limit time.Duration) error {
 	return err
 }
 
-// device is what Linux calls a machine's drive with a role: by its serial number, which QEMU counts
-// by the port and the page shows the end of, where it has one. Linux gives SATA drives their names as it
-// comes to them.
+// device is what Linux calls a machine's drive with a role. Linux gives those on SATA and USB their
+// names as it comes to them: they are told by what the page shows of them, the serial number, which
+// QEMU counts by the port, or the bus.
 func (s *Scenario) device(role, page string) string {
-	n := 0
+	of := map[string]int{} // drives that stand before it
 	for i, d := range s.Drives {
-		serial := ""
+		shown := ""
 		switch {
 		case d.Detached:
 			continue
 		case d.Role != role:
-			n++
+			of[d.Bus]++
 			continue
 		case d.Bus == "nvme":
-			return fmt.Sprintf("nvme%dn1", n)
+			return fmt.Sprintf("nvme%dn1", of["nvme"])
 		case d.Bus == "sata":
-			serial = fmt.Sprintf("%04d", 2*i+1)
+			shown = fmt.Sprintf(`…%04d *$`, 2*i+1)
+		case d.Bus == "usb":
+			shown = `· usb ·`
 		}
-		if m := regexp.MustCompile(`(?m)^ \w+: (sd\w) .*…` + serial + ` *$`).FindStringSubmatch(page); serial != "" && m != nil {
+		if m := regexp.MustCompile(`(?m)^ \w+: (sd\w) .*` + shown).FindStringSubmatch(page); shown != "" && m != nil {
 			return m[1]
 		}
-		return "sd" + string(rune('a'+n))
+		return "sd" + string(rune('a'+of[d.Bus]))
 	}
 	return "none"
 }
@@ -88,7 +90,7 @@ func (t *talk) roles(s *Scenario) error {
 
 // lead types what a person would: the serial line's entry, the roles as they are, the steps
 // with the capacity of the drive that each writes to. It returns the steps from that one on which is
-// to unplug the original.
+// done in the case's inside.
 func (t *talk) lead(r *Sticked, steps []repair.PlanStep, began time.Time) (left []repair.PlanStep, err error) {
 	if err := t.begin(5 * time.Minute); err != nil {
 		return nil, err
@@ -97,8 +99,12 @@ func (t *talk) lead(r *Sticked, steps []repair.PlanStep, began time.Time) (left 
 	if err := t.roles(&r.Scenario); err != nil {
 		return nil, err
 	}
-	for left = steps; len(left) > 0 && left[0].Action != "detach-original"; left = left[1:] {
-		if err := t.confirm(left[0]); err != nil {
+	for left = steps; len(left) > 0 && !inside(left[0]); left = left[1:] {
+		err := t.confirm(left[0])
+		if errors.Is(err, errNeedless) {
+			continue
+		}
+		if err != nil {
 			return nil, err
 		}
 		if _, err := t.wait(20*time.Minute, "Go on"); err != nil {
@@ -116,6 +122,14 @@ func (t *talk) lead(r *Sticked, steps []repair.PlanStep, began time.Time) (left 
 	return left, t.switchedOff()
 }
 
+// inside reports whether a step is done in the case's inside.
+func inside(step repair.PlanStep) bool {
+	return step.Action == "detach-original" || step.Action == "build-in"
+}
+
+// errNeedless: what was answered tells that the clone starts without the step.
+var errNeedless = errors.New("the step is not needed any more")
+
 // confirm takes the next step and confirms it, as a person would.
 func (t *talk) confirm(step repair.PlanStep) error {
 	if err := t.toConfirm(); err != nil {
@@ -126,12 +140,15 @@ func (t *talk) confirm(step repair.PlanStep) error {
 
 // toConfirm goes to the page on which the next step is to be confirmed.
 func (t *talk) toConfirm() error {
-	if _, err := t.wait(2*time.Minute, "Repair it, in", "1 Yes"); err != nil {
+	if _, err := t.wait(2*time.Minute, "Repair it, in", "1 Yes", "comes up from the clone"); err != nil {
 		return err
 	}
 	time.Sleep(time.Second)
 	if err := t.answer(); err != nil { // what is asked stands before it
 		return err
+	}
+	if strings.Contains(t.screen(), "Starts: the machine comes up from the clone") {
+		return errNeedless
 	}
 	if err := t.choose("Repair it, in"); err != nil {
 		return err

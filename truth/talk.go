@@ -121,7 +121,7 @@ func (t *talk) answer() error {
 			return nil
 		}
 		t.shown = append(t.shown, before)
-		if asksFirst && t.first == "original" {
+		if asksFirst && t.first == "original" || strings.Contains(before, "driver for USB") { // the small Linux has none
 			t.send("2")
 		} else {
 			t.send(keyEnter)

@@ -25,6 +25,9 @@ type Entries struct {
 	NoOrder bool
 	// NextOpen is set where it is not told whether there is a BootNext.
 	NextOpen bool
+	// Current is the entry by which the system was started that read the variables; nil where that
+	// is not told. UEFI Specification 2.10, section 3.3.
+	Current *uint16
 	// Menu is what a boot loader keeps of its own menu beside them; nil where that is not in
 	// evidence.
 	Menu *LoaderMenu

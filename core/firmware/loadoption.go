@@ -278,6 +278,10 @@ func (e *Entries) variable(file string, raw []byte) error {
 		next := binary.LittleEndian.Uint16(raw)
 		e.Next = &next
 		return nil
+	case name == "bootcurrent" && len(raw) >= 2:
+		current := binary.LittleEndian.Uint16(raw)
+		e.Current = &current
+		return nil
 	case len(name) != 8:
 		return nil
 	}

@@ -267,8 +267,11 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 			"", startup.Starts, ""},
 		"a mount table not in evidence": {func(d *machine.Drive) { fstab(d).Err = missing }, "mount-table-missing-evidence",
 			startup.Depends, ""},
-		"no mount table, and no system": {func(d *machine.Drive) { without(d, 1, "/etc/fstab") }, "root-no-system",
-			startup.Stops, course.StageSystem},
+		"no mount table, and no system": {func(d *machine.Drive) {
+			bare := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, sample.DebianTools...)
+			*d = sample.Drive(t, machine.RoleClone, bare.MustBuild())
+			without(d, 1, "/etc/fstab")
+		}, "root-no-system", startup.Stops, course.StageSystem},
 		"a root cut off by the disk": {func(d *machine.Drive) { d.Contents.Layout.Partitions[1].Length += 1 << 22 },
 			"system-cut-off", startup.Stops,
 			course.StageSystem},

@@ -94,6 +94,8 @@ type Volume struct {
 	// WithSecondFAT is the volume as it is with the second file allocation table in place of
 	// the first, which differs; nil for none.
 	WithSecondFAT *Volume
+	// Tools are what a repair would call of each Linux on it.
+	Tools []Tools
 	// Subvolumes are those of a Btrfs; nil for any other volume.
 	Subvolumes *Subvolumes
 	// Inner are the volumes that lie in it, those that lie in them, and so on.

@@ -148,6 +148,7 @@ func (g *gathering) gatherLinux(in string) {
 	for _, dir := range []string{"", "/boot"} {
 		g.kernels(in + dir)
 	}
+	g.tools(in)
 }
 
 // fstabFile is a Linux' mount table. fstab(5).

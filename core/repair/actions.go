@@ -50,6 +50,22 @@ func moveOf(m machine.Machine, key string) (move, bool) {
 	return move{}, false
 }
 
+// Shown is what a step that was done shows beyond what looking at the disks again tells: answers to
+// questions of the check, by their IDs.
+func Shown(m machine.Machine, key string) map[string]string {
+	answers := map[string]string{}
+	mv, ok := moveOf(m, key)
+	if !ok {
+		return answers
+	}
+	for id, answer := range mv.result.Answers {
+		if m.Answers[id] != answer {
+			answers[id] = answer
+		}
+	}
+	return answers
+}
+
 // anywhere is what can bear on every stage.
 var anywhere = []action{withoutTwin}
 

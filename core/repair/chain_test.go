@@ -42,6 +42,7 @@ func logicalLinux() diskmaker.Disk {
 			"\n initrd /boot/initrd.img\n}\n"),
 		"boot/vmlinuz": sample.X64(), "boot/initrd.img": sample.X64(), "boot/grub/i386-pc/normal.mod": []byte("x"),
 		"etc/fstab": []byte("UUID=" + root + " / ext4 defaults 0 1\n"), "sbin/init": sample.X64(),
+		"usr/sbin/grub-install": []byte("x"), "usr/sbin/update-grub": []byte("x"), "usr/lib/grub/i386-pc/modinfo.sh": []byte("x"),
 	}
 	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.MBR, Signature: 0xBEEF, BootCode: "grub",
 		GRUBPrefix: "(,msdos6)/boot/grub", Partitions: []diskmaker.Partition{

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/command"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
@@ -21,32 +22,77 @@ type family struct {
 	signedOnly bool
 	// has looks for the tools before anything is written: a system of another family ends
 	// there.
-	has, hasRAM command.Node
-	keep        command.Node // keeps the initial RAM disks
-	ramdisk     []command.Node
+	has   command.Node
+	needs []machine.Tool // what installs GRUB, and makes its menu
+	maker ramDiskMaker
 }
 
-// The initial RAM disks are made with drivers for every bus by a file among those that
-// configure the tool: a setting from the command's environment is passed over there.
+// ramDiskMaker makes a system's initial RAM disks. They are made with drivers for every bus by a file
+// among those that configure the tool: a setting from the command's environment is passed over there.
+type ramDiskMaker struct {
+	tool machine.Tool
+	has  command.Node // looks for it before anything is written
+	keep command.Node // keeps the initial RAM disks
+	make []command.Node
+}
+
 var (
-	keepInitrd    = command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`)
-	keepInitramfs = command.Fixed(`for f in /mnt/clone/boot/initr*; do [ ! -f "$f" ] || cp "$f" "$f.bak"; done`)
-	hasGRUB2      = command.Fixed(`chroot /mnt/clone sh -c "command -v grub2-install && command -v grub2-mkconfig"`)
-	hasDracut     = command.Fixed(`chroot /mnt/clone sh -c "command -v dracut"`)
-	dracut        = []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/dracut.conf.d && echo 'hostonly="no"' > /mnt/clone/etc/dracut.conf.d/any-bus.conf`),
-		command.Fixed(`chroot /mnt/clone dracut --force --regenerate-all`)}
-	familyDebian = family{folder: "debian", dir: "grub", install: "grub-install", menu: []any{"update-grub"}, keep: keepInitrd,
-		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v update-grub"`), hasRAM: command.Fixed(`chroot /mnt/clone sh -c "command -v update-initramfs"`),
-		ramdisk: []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/initramfs-tools/conf.d && echo MODULES=most > /mnt/clone/etc/initramfs-tools/conf.d/any-bus`),
+	keepInitramfs  = command.Fixed(`for f in /mnt/clone/boot/initr*; do [ ! -f "$f" ] || cp "$f" "$f.bak"; done`)
+	initramfsTools = ramDiskMaker{tool: machine.UpdateInitramfs, has: command.Fixed(`chroot /mnt/clone sh -c "command -v update-initramfs"`),
+		keep: command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`),
+		make: []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/initramfs-tools/conf.d && echo MODULES=most > /mnt/clone/etc/initramfs-tools/conf.d/any-bus`),
 			command.Fixed(`chroot /mnt/clone update-initramfs -u -k all`)}}
+	dracut = ramDiskMaker{tool: machine.Dracut, has: command.Fixed(`chroot /mnt/clone sh -c "command -v dracut"`), keep: keepInitramfs,
+		make: []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/dracut.conf.d && echo 'hostonly="no"' > /mnt/clone/etc/dracut.conf.d/any-bus.conf`),
+			command.Fixed(`chroot /mnt/clone dracut --force --regenerate-all`)}}
+	mkinitcpio = ramDiskMaker{tool: machine.Mkinitcpio, has: command.Fixed(`chroot /mnt/clone sh -c "command -v mkinitcpio"`), keep: keepInitramfs,
+		make: []command.Node{command.Fixed(`chroot /mnt/clone mkinitcpio -P -S autodetect`)}}
+
+	hasGRUB2     = command.Fixed(`chroot /mnt/clone sh -c "command -v grub2-install && command -v grub2-mkconfig"`)
+	needsGRUB2   = []machine.Tool{machine.GRUB2Install, machine.GRUB2Mkconfig}
+	familyDebian = family{folder: "debian", dir: "grub", install: "grub-install", menu: []any{"update-grub"}, maker: initramfsTools,
+		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v update-grub"`), needs: []machine.Tool{machine.GRUBInstall, machine.UpdateGRUB}}
 	familyFedora = family{folder: "fedora", dir: "grub2", install: "grub2-install", menu: []any{"grub2-mkconfig", "-o", "/boot/grub2/grub.cfg"}, signedOnly: true,
-		keep: keepInitramfs, ramdisk: dracut, has: hasGRUB2, hasRAM: hasDracut}
+		maker: dracut, has: hasGRUB2, needs: needsGRUB2}
 	familySUSE = family{folder: "opensuse", dir: "grub2", install: "grub2-install", menu: []any{"grub2-mkconfig", "-o", "/boot/grub2/grub.cfg"},
-		keep: keepInitramfs, ramdisk: dracut, has: hasGRUB2, hasRAM: hasDracut}
+		maker: dracut, has: hasGRUB2, needs: needsGRUB2}
 	familyArch = family{folder: "arch", dir: "grub", install: "grub-install", menu: []any{"grub-mkconfig", "-o", "/boot/grub/grub.cfg"},
-		keep: keepInitramfs, ramdisk: []command.Node{command.Fixed(`chroot /mnt/clone mkinitcpio -P -S autodetect`)},
-		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v grub-mkconfig"`), hasRAM: command.Fixed(`chroot /mnt/clone sh -c "command -v mkinitcpio"`)}
+		maker: mkinitcpio, needs: []machine.Tool{machine.GRUBInstall, machine.GRUBMkconfig},
+		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v grub-mkconfig"`)}
 )
+
+// isWithout reports whether a system is known to be without one of the tools.
+func isWithout(c *machine.Contents, root machine.Address, tools ...machine.Tool) bool {
+	for _, tool := range tools {
+		if there, known := c.Tool(root, tool).Get(); known && !there {
+			return true
+		}
+	}
+	return false
+}
+
+// makerOf is what makes the initial RAM disks of a system: that of its family, or the one that it
+// has in its stead; ok is false for one that is known to have none.
+func (f family) makerOf(c *machine.Contents, root machine.Address) (m ramDiskMaker, ok bool) {
+	if !isWithout(c, root, f.maker.tool) {
+		return f.maker, true
+	}
+	for _, other := range []ramDiskMaker{initramfsTools, dracut, mkinitcpio} {
+		if there, _ := c.Tool(root, other.tool).Get(); there {
+			return other, true
+		}
+	}
+	return m, false
+}
+
+// grubPlatform is what grub-install calls what starts it: a firmware by its architecture, or, where
+// the system has no boot partition, legacy firmware.
+func grubPlatform(a firmware.Arch, uefi bool) string {
+	if !uefi {
+		return "i386-pc"
+	}
+	return map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}[a]
+}
 
 // familyOf is the family of a Linux; not known for one that says it is of another. One that
 // does not say what it is is taken for one of Debian's, or for what its /boot looks like: the

@@ -1,6 +1,7 @@
 package repair_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -33,6 +34,17 @@ var releases = map[string]string{
 	"suse": "ID=\"opensuse-leap\"\nID_LIKE=\"suse opensuse\"\n", "arch": "ID=arch\n", "other": "ID=gentoo\n",
 }
 
+// toolsOf are the tools of each family where its packages put them. Common practice, no source.
+var toolsOf = map[string][]string{"debian": sample.DebianTools, "ubuntu": sample.DebianTools, "mint": sample.DebianTools,
+	"fedora": grub2Tools("usr/lib/grub"), "rhel": grub2Tools("usr/lib/grub"), "suse": grub2Tools("usr/share/grub2"),
+	"arch": {"usr/bin/grub-install", "usr/bin/grub-mkconfig", "usr/bin/mkinitcpio", "usr/lib/grub/i386-pc/modinfo.sh",
+		"usr/lib/grub/x86_64-efi/modinfo.sh"}}
+
+func grub2Tools(modules string) []string {
+	return []string{"usr/sbin/grub2-install", "usr/sbin/grub2-mkconfig", "usr/bin/dracut", modules + "/i386-pc/modinfo.sh",
+		modules + "/x86_64-efi/modinfo.sh"}
+}
+
 // A repair calls each family's own tools: what they are called, common practice by their
 // manuals.
 func TestARepairGoesByTheFamily(t *testing.T) {
@@ -57,7 +69,10 @@ func TestARepairGoesByTheFamily(t *testing.T) {
 				assert.Equal(t, startup.Starts, plan.Verdict)
 				assert.Contains(t, textOf(plan), text)
 			}
-			with := func(d diskmaker.Disk) diskmaker.Disk { return sample.With(d, 1, "etc/os-release", releases[id]) }
+			with := func(d diskmaker.Disk) diskmaker.Disk {
+				d = sample.WithoutTools(sample.With(d, 1, "etc/os-release", releases[id]), 1, sample.DebianTools...)
+				return sample.WithTools(d, 1, toolsOf[id]...)
+			}
 
 			bare := with(sample.LinuxDisk(1, 1))
 			bare.Partitions[0].Volume.Files = map[string][]byte{"readme": []byte("x")}
@@ -77,6 +92,51 @@ func TestARepairGoesByTheFamily(t *testing.T) {
 			held(repair.Find(moved), "initial-ram-disk", want.ramdisk)
 		})
 	}
+}
+
+// What a system is known to be without is not called: no step is told whose commands would end at
+// once. A Debian may make its initial RAM disks by dracut.
+func TestAStepNeedsTheSystemsOwnTools(t *testing.T) {
+	const legacy, uefi, modules = "usr/lib/grub/i386-pc/modinfo.sh", "usr/lib/grub/x86_64-efi/modinfo.sh", "linux-boot-files"
+	find := func(d diskmaker.Disk, mode firmware.Mode, change func(m *machine.Machine)) repair.Plan {
+		m := sample.Whole(mode, sample.Drive(t, machine.RoleClone, d.MustBuild()))
+		change(&m)
+		return repair.Find(m)
+	}
+	asIs := func(*machine.Machine) {}
+	for name, c := range map[string]struct {
+		without []string
+		is      bool
+	}{
+		"with all": {nil, true}, "without the installer": {[]string{"usr/sbin/grub-install"}, false},
+		"without what makes the menu": {[]string{"usr/sbin/update-grub"}, false},
+		"modules for legacy alone":    {[]string{uefi}, false}, "modules for UEFI alone": {[]string{legacy}, true},
+	} {
+		bare := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, c.without...)
+		bare.Partitions[0].Volume.Files = map[string][]byte{"readme": []byte("x")}
+		assert.Equal(t, c.is, slices.Contains(actionsOf(find(bare, firmware.UEFI, asIs)), modules), name)
+	}
+	for without, is := range map[string]bool{legacy: false, uefi: true} {
+		old := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, without)
+		old.Style, old.Signature = diskmaker.MBR, 0xBEEF
+		old.Partitions[0].MBRType, old.Partitions[1].MBRType = 0x0C, 0x83
+		plan := find(old, firmware.Legacy, asIs)
+		assert.Equal(t, is, slices.Contains(actionsOf(plan), modules), without)
+		if is {
+			assert.Contains(t, textOf(plan), "grub-install --target=i386-pc ", "it does not go by how the live system was started")
+		}
+	}
+
+	noDriver := func(m *machine.Machine) {
+		m.Drives = append(m.Drives, machine.Drive{Name: "original", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(false)})
+		m.Drives[0].Bus, m.Answers = fact.Tell("nvme"), map[string]string{"driver:clone": "no"}
+	}
+	moved := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, "usr/sbin/update-initramfs")
+	assert.NotContains(t, actionsOf(find(moved, firmware.UEFI, noDriver)), "initial-ram-disk")
+	moved = sample.WithTools(moved, 1, "usr/bin/dracut")
+	plan := find(moved, firmware.UEFI, noDriver)
+	assert.Contains(t, textOf(plan), "chroot /mnt/clone dracut --force --regenerate-all")
+	assert.NotContains(t, textOf(plan), "update-initramfs")
 }
 
 // Under secure boot the shim stays in the chain: it is copied with the GRUB that it

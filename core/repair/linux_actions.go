@@ -19,6 +19,10 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	if !known || !n.HomeKnown {
 		return nil
 	}
+	maker, ok := f.makerOf(d.Contents, n.Root)
+	if !ok {
+		return nil
+	}
 	return []move{{
 		PlanStep: PlanStep{Action: "initial-ram-disk",
 			Title: "Make the initial RAM disk anew, with drivers for every bus",
@@ -26,7 +30,7 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 			Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
 			Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)},
 		key: "ramdisk", on: d, result: opening(answered(m, "driver:"+d.Name, "yes"), d, n),
-		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, f) }},
+		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, maker) }},
 	}}
 }
 
@@ -50,7 +54,8 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	f, known := familyOf(d.Contents, n)
-	if !known || isUEFI(m) && f.signedOnly {
+	if !known || isUEFI(m) && f.signedOnly ||
+		isWithout(d.Contents, n.Root, append(slices.Clone(f.needs), machine.ModulesFor(grubPlatform(arch(m), boot >= 0)))...) {
 		return nil
 	}
 	var saves []Sectors

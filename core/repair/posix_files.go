@@ -143,9 +143,6 @@ func chroot(args ...any) command.Simple {
 	return command.Run(append([]any{"chroot", mountedClone}, args...)...)
 }
 
-// grubTarget is what grub-install calls a firmware's architecture.
-var grubTarget = map[firmware.Arch]string{firmware.X64: "x86_64-efi", firmware.IA32: "i386-efi", firmware.ARM64: "arm64-efi"}
-
 // efiFolder is where the boot partition is mounted in the clone's system.
 func efiFolder(n machine.Names) string {
 	if n.Home == (machine.Address{Index: n.Boot}) {
@@ -156,9 +153,10 @@ func efiFolder(n machine.Names) string {
 
 func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f family) []Command {
 	names := f.names(d.Contents, n.Boot)
-	install := chroot(f.install, onClone)
+	target := "--target=" + grubPlatform(a, n.Boot >= 0) // else it goes by how the live system was started
+	install := chroot(f.install, target, onClone)
 	if n.Boot >= 0 {
-		install = chroot(f.install, "--target="+grubTarget[a], "--efi-directory="+efiFolder(n), "--bootloader-id="+names.Folder)
+		install = chroot(f.install, target, "--efi-directory="+efiFolder(n), "--bootloader-id="+names.Folder)
 	}
 	menu := mountedClone + "/boot/" + names.Dir + "/grub.cfg"
 	efi := mountedClone + efiFolder(n)
@@ -282,9 +280,9 @@ func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	})
 }
 
-func initialRAMDiskCommands(d *machine.Drive, n machine.Names, f family) []Command {
+func initialRAMDiskCommands(d *machine.Drive, n machine.Names, m ramDiskMaker) []Command {
 	return inSystem(d, n, func(command.Word) []command.Node {
-		return append([]command.Node{f.hasRAM, f.keep}, f.ramdisk...)
+		return append([]command.Node{m.has, m.keep}, m.make...)
 	})
 }
 

@@ -143,7 +143,7 @@ func untoldEntry(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool
 	for _, d := range among {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: "To " + d.Called()})
 	}
-	q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "Elsewhere, or to nothing"})
+	q.Options = append(q.Options, course.Option{ID: Elsewhere, Label: "Elsewhere, or to nothing"})
 	picked := k.World.Ask(q)
 	for _, d := range among {
 		if d.Name != picked {
@@ -177,8 +177,11 @@ func leadsSomewhere(k *course.Walk, d *machine.Drive, e firmware.Entry, words st
 	return a.HandsOver
 }
 
-// elsewhere is the answer that an entry leads to none of the drives.
-const elsewhere = "-"
+// Elsewhere is the answer that an entry leads to none of the drives.
+const Elsewhere = "-"
+
+// DeviceOf is the ID of the question which drive an entry's path from the hardware leads to.
+func DeviceOf(e firmware.Entry) string { return "entry-device-" + e.ID() }
 
 // unlisted stands for an entry that a listing leaves out.
 var unlisted = firmware.Entry{Number: 0xFFFF, Description: "that is not listed", Active: true,
@@ -278,14 +281,14 @@ func onDevice(k *course.Walk, drives []*machine.Drive, e firmware.Entry) []*mach
 	if e.Path.Bus == "sata" && e.Path.Port != nil && k.Machine.DeviceOrder != nil {
 		return byRank(k, maybe, e.Path.Bus, *e.Path.Port)
 	}
-	q := course.Question{ID: "entry-device-" + e.ID(), Stage: course.StageOrder,
+	q := course.Question{ID: DeviceOf(e), Stage: course.StageOrder,
 		Text: "Which drive does " + called(e) + " lead to?",
 		How:  "Compare the entry's name in the firmware's boot list with the drives' models, or pull one of them."}
 	for _, d := range maybe {
 		q.Options = append(q.Options, course.Option{ID: d.Name, Label: d.Called()})
 	}
 	if e.Path.Port != nil || byController {
-		q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them: to another connector"})
+		q.Options = append(q.Options, course.Option{ID: Elsewhere, Label: "None of them: to another connector"})
 	}
 	if len(q.Options) < 2 {
 		return maybe

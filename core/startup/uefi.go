@@ -102,7 +102,7 @@ func nextInOrder(k *course.Walk, among []firmware.Entry, place int) (next firmwa
 	for _, e := range among {
 		q.Options = append(q.Options, course.Option{ID: e.ID(), Label: machine.UpperFirst(called(e))})
 	}
-	q.Options = append(q.Options, course.Option{ID: elsewhere, Label: "None of them stands in the order"})
+	q.Options = append(q.Options, course.Option{ID: Elsewhere, Label: "None of them stands in the order"})
 	picked := k.World.Ask(q)
 	i := slices.IndexFunc(among, func(e firmware.Entry) bool { return e.ID() == picked })
 	if i < 0 {

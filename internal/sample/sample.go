@@ -120,6 +120,26 @@ func LinuxDisk(id, names byte) diskmaker.Disk {
 		"boot/vmlinuz":       X64(), "boot/initrd.img": X64(),
 		"etc/fstab": []byte("UUID=" + root + " / ext4 defaults 0 1\n" + fmt.Sprintf("UUID=1000-00%02X /boot/efi vfat defaults 0 1\n", names)),
 	}}
+	return WithTools(d, 1, DebianTools...)
+}
+
+// DebianTools are what a repair from within a Debian calls.
+var DebianTools = []string{"usr/sbin/grub-install", "usr/sbin/update-grub", "usr/sbin/update-initramfs",
+	"usr/lib/grub/i386-pc/modinfo.sh", "usr/lib/grub/x86_64-efi/modinfo.sh"}
+
+// WithTools puts programs, and what belongs to them, into a partition.
+func WithTools(d diskmaker.Disk, partition int, tools ...string) diskmaker.Disk {
+	for _, tool := range tools {
+		d.Partitions[partition].Volume.Files[tool] = []byte("#!/bin/sh\n")
+	}
+	return d
+}
+
+// WithoutTools takes them out again.
+func WithoutTools(d diskmaker.Disk, partition int, tools ...string) diskmaker.Disk {
+	for _, tool := range tools {
+		delete(d.Partitions[partition].Volume.Files, tool)
+	}
 	return d
 }
 

@@ -119,6 +119,8 @@ func (r *run) lead() error {
 			at, err = r.verdict()
 		case "repair":
 			at, err = r.repair()
+		case "retry":
+			at, err = "verdict", r.TryAgain()
 		case "again":
 			at = "roles"
 			if err = r.look(); err == nil && r.ByRole(machine.RoleClone) != nil {
@@ -264,6 +266,9 @@ func (r *run) verdict() (string, error) {
 	} else if r.Trace.Verdict != startup.Starts && r.Plan.Reason != "" {
 		p.say(plain, r.Plan.Reason)
 	}
+	for _, failed := range r.Failed() {
+		p.say(brass, "Left out, as it failed here: "+failed+".")
+	}
 	p.gap()
 	p.stageNames()
 	for _, role := range []machine.Role{machine.RoleOriginal, machine.RoleClone} {
@@ -279,6 +284,9 @@ func (r *run) verdict() (string, error) {
 	p.options = append(answers, repairs...)
 	if r.Trace.Verdict == startup.Stops {
 		p.options = append(repairs, answers...)
+	}
+	if len(r.Failed()) > 0 {
+		p.options = append(p.options, option{"retry", "Offer what failed again"})
 	}
 	p.options = append(p.options, option{"roles", "Which drive is which"}, option{"again", "Look again"},
 		option{"end", "Finish"})
