@@ -30,7 +30,8 @@ func (before held) leave() {
 		}
 	}
 	for range maxNesting { // one that lies in another keeps that open
-		left := slices.DeleteFunc(putTogether("/sys/block"), func(name string) bool { return slices.Contains(before.devices, name) })
+		known := func(name string) bool { return slices.Contains(before.devices, name) }
+		left := slices.DeleteFunc(putTogether("/sys/block"), known)
 		if len(left) == 0 {
 			return
 		}

@@ -31,7 +31,8 @@ const (
 )
 
 var (
-	programs = []Tool{GRUBInstall, GRUB2Install, UpdateGRUB, GRUBMkconfig, GRUB2Mkconfig, UpdateInitramfs, Dracut, Mkinitcpio}
+	programs = []Tool{GRUBInstall, GRUB2Install, UpdateGRUB, GRUBMkconfig, GRUB2Mkconfig, UpdateInitramfs, Dracut,
+		Mkinitcpio}
 	// programFolders are where the programs of an administrator lie. Filesystem Hierarchy Standard
 	// 3.0, sections 3.4, 3.16, 4.4, 4.9 and 4.10.
 	programFolders = []string{"/usr/sbin", "/usr/bin", "/sbin", "/bin", "/usr/local/sbin", "/usr/local/bin"}

@@ -2,6 +2,7 @@ package machine_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -103,7 +104,7 @@ func merged(t *testing.T) []byte {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte("x"), 0o600))
 	}
 	for i := range 200 { // more than a block of names
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "usr/sbin", "program-with-a-long-name-"+string(rune('a'+i/26))+string(rune('a'+i%26))), nil, 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "usr/sbin", fmt.Sprintf("program-with-a-long-name-%d", i)), nil, 0o600))
 	}
 	require.NoError(t, os.Symlink("usr/sbin", filepath.Join(dir, "sbin")))
 	require.NoError(t, os.Symlink("/usr/bin", filepath.Join(dir, "bin")))

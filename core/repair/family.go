@@ -133,6 +133,11 @@ func familyByBoot(home *machine.Volume) family {
 	return familyDebian
 }
 
+// toolsFor are what installs GRUB for how a machine starts.
+func (f family) toolsFor(a firmware.Arch, uefi bool) []machine.Tool {
+	return append(slices.Clone(f.needs), machine.ModulesFor(grubPlatform(a, uefi)))
+}
+
 // names are GRUB's places: below \EFI that which is there, else the family's.
 func (f family) names(c *machine.Contents, boot int) machine.GRUBNames {
 	n := machine.GRUBNames{Folder: f.folder, Dir: f.dir}

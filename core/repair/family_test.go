@@ -128,7 +128,8 @@ func TestAStepNeedsTheSystemsOwnTools(t *testing.T) {
 	}
 
 	noDriver := func(m *machine.Machine) {
-		m.Drives = append(m.Drives, machine.Drive{Name: "original", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(false)})
+		m.Drives = append(m.Drives, machine.Drive{Name: "original", Role: machine.RoleOriginal, Bus: fact.Tell("sata"),
+			Attached: fact.Tell(false)})
 		m.Drives[0].Bus, m.Answers = fact.Tell("nvme"), map[string]string{"driver:clone": "no"}
 	}
 	moved := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, "usr/sbin/update-initramfs")

@@ -54,8 +54,7 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	f, known := familyOf(d.Contents, n)
-	if !known || isUEFI(m) && f.signedOnly ||
-		isWithout(d.Contents, n.Root, append(slices.Clone(f.needs), machine.ModulesFor(grubPlatform(arch(m), boot >= 0)))...) {
+	if !known || isUEFI(m) && f.signedOnly || isWithout(d.Contents, n.Root, f.toolsFor(arch(m), boot >= 0)...) {
 		return nil
 	}
 	var saves []Sectors
