@@ -19,12 +19,16 @@ func besideScenarios(bus string) (all []Scenario) {
 	return all
 }
 
-// usbScenarios are those machines with the original, or the copy, in a case on USB.
+// usbScenarios are those machines with the original, or the copy, in a case on USB. Drivers for NVMe
+// are in the small Linux' kernel, which nothing on the disk tells.
 func usbScenarios() (all []Scenario) {
 	for _, b := range besides() {
 		for _, role := range []string{"original", "clone"} {
 			s := b.scenario("nvme", false)
 			s.Name += ", the " + role + " on USB"
+			if role == "original" {
+				s.Answers = map[string]string{"driver:b": "yes"}
+			}
 			for i := range s.Drives {
 				if s.Drives[i].Role == role {
 					s.Drives[i].Bus = "usb"

@@ -119,6 +119,7 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	}
 	q := &queue{{machine: m}}
 	seen := map[string]bool{}
+	var open []machine.Machine // behind the cheapest steps: whether they start is not known
 	for q.Len() > 0 && plan.States < maxStates {
 		n := heap.Pop(q).(*node)
 		key := strings.Join(n.keys, "|")
@@ -139,6 +140,9 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 			plan.Reason = plan.price()
 			return plan, n.machine
 		}
+		if trace.Verdict == startup.Depends && len(n.steps) > 0 && len(open) < maxOpen {
+			open = append(open, n.machine)
+		}
 		for _, next := range expand(n, trace, allowed, banned, last) {
 			if q.Len() < maxWaiting {
 				heap.Push(q, next)
@@ -146,7 +150,34 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 		}
 	}
 	plan.none(m, first, allowed)
+	if first.Verdict != startup.Depends {
+		plan.askBehind(open)
+	}
 	return plan, m
+}
+
+// maxOpen bounds the machines behind steps whose open questions are followed.
+const maxOpen = 3
+
+// askBehind asks what decides whether steps lead to a start, of machines that they lead to: one
+// answer leads to it. What hangs on the disk's own code and structures, which the steps write, nobody
+// can tell before.
+func (p *Plan) askBehind(open []machine.Machine) {
+	before := []course.Stage{course.StageDrive, course.StageMode, course.StageOrder, course.StageSystem}
+	for _, m := range open {
+		for _, q := range startup.Simulate(m).Missing {
+			if !slices.Contains(before, q.Stage) {
+				continue
+			}
+			for _, o := range q.Options {
+				if startup.Simulate(answered(m, q.ID, o.ID)).Verdict == startup.Starts {
+					p.Ask = &q
+					p.Reason = "Whether a repair leads to a start goes by what is not known yet: answer this first. " + q.Text
+					return
+				}
+			}
+		}
+	}
 }
 
 // risky reports whether a step puts data at risk.

@@ -83,13 +83,9 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	marks, err := a.store.Marks(ctx, id)
+	session, marks, err := a.session(ctx, c, allowed)
 	if err != nil {
-		return nil, a.problem(ctx, err)
-	}
-	session, err := a.judge.Plan(ctx, c, store.InForce(marks, c.LatestEvidence()), allowed)
-	if err != nil {
-		return nil, a.problem(ctx, err)
+		return nil, err
 	}
 	out := &planOutput{ETag: fmt.Sprintf(`"%d"`, c.Version), Body: Repair{Session: *session, Marks: []Mark{},
 		Version: c.Version}}
@@ -100,6 +96,19 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 			m.Who, m.At})
 	}
 	return out, nil
+}
+
+// session plans the repair of a case from what was done of it.
+func (a *API) session(ctx context.Context, c *store.Case, allowed []repair.Toolbox) (*repair.Session, []store.Mark, error) {
+	marks, err := a.store.Marks(ctx, c.ID)
+	if err != nil {
+		return nil, nil, a.problem(ctx, err)
+	}
+	session, err := a.judge.Plan(ctx, c, store.InForce(marks, c.LatestEvidence()), allowed)
+	if err != nil {
+		return nil, nil, a.problem(ctx, err)
+	}
+	return session, marks, nil
 }
 
 type markInput struct {

@@ -41,7 +41,7 @@ func statementsOf(c *store.Case) []Statement {
 }
 
 type answerInput struct {
-	CaseID
+	PlanInput
 	IfMatch
 	Body struct {
 		Question string `json:"question" maxLength:"200" doc:"By its ID"`
@@ -49,7 +49,7 @@ type answerInput struct {
 	}
 }
 
-// answer tells what a question of the present check asks.
+// answer tells what a question of the present check asks, or of the plan.
 func (a *API) answer(ctx context.Context, in *answerInput) (*caseOutput, error) {
 	version, err := in.parse()
 	if err != nil {
@@ -59,20 +59,40 @@ func (a *API) answer(ctx context.Context, in *answerInput) (*caseOutput, error) 
 	if err != nil {
 		return nil, a.problem(ctx, err)
 	}
-	k, err := a.judge.Case(ctx, c, judge.WhatIf{})
+	asked, err := a.asked(ctx, c, in)
 	if err != nil {
-		return nil, a.problem(ctx, err)
+		return nil, err
 	}
-	i := slices.IndexFunc(k.Trace.Missing, func(q course.Question) bool { return q.ID == in.Body.Question })
+	i := slices.IndexFunc(asked, func(q course.Question) bool { return q.ID == in.Body.Question })
 	if i < 0 {
 		return nil, huma.Error409Conflict(fmt.Sprintf("The check does not ask %q any more: look at it again.", clean(in.Body.Question)))
 	}
-	q := k.Trace.Missing[i]
+	q := asked[i]
 	o := slices.IndexFunc(q.Options, func(o course.Option) bool { return o.ID == in.Body.Option })
 	if o < 0 {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("option: %q is no answer to the question: expected one of its options.", clean(in.Body.Option)))
 	}
 	return a.state(ctx, c, version, q.Fact, q.Options[o].ID, store.Saying{Question: q.Text, Answer: q.Options[o].Label})
+}
+
+// asked lists the questions of the check, or where it asks nothing of that ID, that of the plan.
+func (a *API) asked(ctx context.Context, c *store.Case, in *answerInput) ([]course.Question, error) {
+	k, err := a.judge.Case(ctx, c, judge.WhatIf{})
+	if err != nil {
+		return nil, a.problem(ctx, err)
+	}
+	if slices.ContainsFunc(k.Trace.Missing, func(q course.Question) bool { return q.ID == in.Body.Question }) {
+		return k.Trace.Missing, nil
+	}
+	allowed, err := in.allowed()
+	if err != nil {
+		return nil, err
+	}
+	session, _, err := a.session(ctx, c, allowed)
+	if err != nil || session.Ask == nil {
+		return nil, err
+	}
+	return []course.Question{*session.Ask}, nil
 }
 
 type withdrawInput struct {

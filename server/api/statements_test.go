@@ -10,6 +10,7 @@ import (
 
 	"latchkey/core/firmware"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 	"latchkey/server/store/storetest"
 )
 
@@ -112,4 +113,31 @@ func TestAnAnswerKeepsTheQuestionsWords(t *testing.T) {
 		}
 	}
 	t.Fatal("no such question came up")
+}
+
+// What the plan asks, and the check does not, is answered as well: a boot sector is gone, and what comes
+// behind it goes by the driver.
+func TestAQuestionOfThePlan(t *testing.T) {
+	t.Parallel()
+	c := newClient(t, storetest.Open(t))
+	d := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, "usr/sbin/update-initramfs")
+	d.Sectors, d.Partitions[0].MiB = 1<<17, 34
+	disk := whole(t, d.MustBuild())
+	clear(disk[2048*512 : 2049*512]) // the boot sector of the boot partition, of which there is a copy
+	r := c.send(http.MethodPost, "/cases", "", map[string]any{"title": "Kiosk", "deviceOrder": []string{"clone"},
+		"firmware": map[string]any{"mode": "uefi", "arch": "x64", "secureBoot": false,
+			"choices": map[string]bool{"fallbackOnFixedDisks": true}, "entries": map[string]bool{"clone": false}},
+		"drives": []map[string]any{{"role": "clone", "bus": "nvme", "attached": true}, {"role": "original", "bus": "sata", "attached": false}}})
+	require.Equal(t, http.StatusCreated, r.status, r.body)
+	r = c.upload("1", "clone", c.version("1"), upload{file: disk})
+	require.Equal(t, http.StatusCreated, r.status, r.body)
+	plan := c.get("/cases/1/plan").body
+	require.NotNil(t, plan["ask"], plan["reason"])
+	q := plan["ask"].(map[string]any)
+	require.Equal(t, "driver:clone", q["id"])
+	r = c.send(http.MethodPost, "/cases/1/answers?toolboxes=none", c.version("1"), map[string]any{"question": q["id"], "option": "yes"})
+	assert.Equal(t, http.StatusUnprocessableEntity, r.status)
+	r = c.send(http.MethodPost, "/cases/1/answers?toolboxes=linux,firmware", c.version("1"), map[string]any{"question": q["id"], "option": "yes"})
+	require.Equal(t, http.StatusOK, r.status, r.body)
+	assert.NotEmpty(t, c.get("/cases/1/plan").body["steps"])
 }

@@ -308,12 +308,16 @@ func steps(n int) string {
 	return fmt.Sprintf("%d steps", n)
 }
 
-// question is the one that settles most and that a person can answer.
+// question is the one that settles most and that a person can answer; else the one that the plan goes
+// by.
 func (r *run) question() *course.Question {
 	for i := range r.Trace.Missing {
 		if q := &r.Trace.Missing[i]; len(q.Options) > 0 {
 			return q
 		}
+	}
+	if q := r.Plan.Ask; q != nil && len(q.Options) > 0 {
+		return q
 	}
 	return nil
 }

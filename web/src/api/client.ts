@@ -146,10 +146,16 @@ export const readBytes = (id: number, role: Role, evidence: number, offset: numb
   );
 
 /** Answers a question of the check, by what the check says of both. */
-export const answerQuestion = (id: number, version: number, question: string, option: string) =>
+export const answerQuestion = (
+  id: number,
+  version: number,
+  question: string,
+  option: string,
+  toolboxes: Toolbox[],
+) =>
   unwrap(
     client.POST("/cases/{id}/answers", {
-      params: { path: { id }, header: { "If-Match": etag(version) } },
+      params: { path: { id }, query: { toolboxes: toolboxes.join(",") }, header: { "If-Match": etag(version) } },
       body: { question, option },
     }),
   );

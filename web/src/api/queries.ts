@@ -254,11 +254,12 @@ export function useCreateCase() {
   return useMutation({ mutationFn: (input: CaseInput) => createCase(input), onSuccess: take });
 }
 
-export function useAnswer(id: number) {
+/** Answers a question of the check, or of the plan with some toolboxes. */
+export function useAnswer(id: number, toolboxes: Toolbox[] = []) {
   const take = useTakeCase();
   return useMutation({
     mutationFn: ({ version, question, option }: { version: number; question: string; option: string }) =>
-      answerQuestion(id, version, question, option),
+      answerQuestion(id, version, question, option, toolboxes),
     onSuccess: take,
   });
 }

@@ -8,9 +8,10 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { Link, useOutletContext } from "react-router";
 import type { Case, Plan, Repair, Toolbox } from "../api/client";
-import { useMarkStep, useMay, usePlan } from "../api/queries";
+import { useAnswer, useMarkStep, useMay, usePlan } from "../api/queries";
 import { ErrorNotice } from "../parts/ErrorNotice";
 import { busName, when } from "../parts/format";
+import { Settles } from "../parts/Settles";
 import { useHeld } from "../parts/useHeld";
 import { VerdictMark } from "../parts/VerdictMark";
 import { PlanList } from "./PlanList";
@@ -25,6 +26,7 @@ export default function RepairPage() {
   const boxes = allowed.length === toolboxes.length ? [] : allowed;
   const plan = usePlan(c.id, c.version, boxes);
   const mark = useMarkStep(c.id, boxes);
+  const answer = useAnswer(c.id, boxes);
   const may = useMay("technician");
   const r = useHeld(c.id, plan.data);
   const failed = plan.isError && <ErrorNotice error={plan.error} retry={() => void plan.refetch()} />;
@@ -41,6 +43,14 @@ export default function RepairPage() {
     <>
       {failed}
       <Summary repair={r} />
+      {r.ask && (
+        <Settles
+          questions={[r.ask]}
+          busy={answer.isPending || !may}
+          onAnswer={(q, option) => answer.mutate({ version: c.version, question: q.id, option })}
+        />
+      )}
+      {answer.isError && <ErrorNotice error={answer.error} />}
       <Toolboxes allowed={allowed} onChange={setAllowed} caseId={c.id} steps={r} />
       <Printed steps={r.steps} title={c.title} disk={disk} />
       {mark.isError && <ErrorNotice error={mark.error} />}
@@ -130,11 +140,6 @@ function Summary({ repair: r }: { repair: Repair }) {
             </>
           )}
         </Typography>
-        {r.ask && (
-          <Typography sx={{ mt: 0.5 }}>
-            {r.ask.how} Answer it on the <Link to="../check">Start check</Link>.
-          </Typography>
-        )}
         {r.vanished.length > 0 && (
           <Typography sx={{ color: "error.main", mt: 0.5 }}>
             {r.vanished.length === 1 ? "A step that was ticked off does" : "Steps that were ticked off do"}{" "}

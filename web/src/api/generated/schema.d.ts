@@ -3239,7 +3239,10 @@ export interface operations {
     };
     "answer-question": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Names with commas between; empty allows all */
+                toolboxes?: string;
+            };
             header?: {
                 /** @description The version of the case that the change is based on, in quotation marks */
                 "If-Match"?: string;

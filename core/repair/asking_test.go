@@ -1,0 +1,60 @@
+package repair_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+	"latchkey/internal/sample"
+)
+
+// openBehind is a Linux whose table is damaged, on another bus than its original, in a system that has
+// nothing to make its initial RAM disk with: what follows a repair of the table is not known.
+func openBehind(t *testing.T, answer string) machine.Machine {
+	d := sample.WithoutTools(sample.LinuxDisk(1, 1), 1, "usr/sbin/update-initramfs")
+	image := d.MustBuild()
+	wipe(0, 34*512)(image)
+	m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, image),
+		machine.Drive{Name: "original", Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(false)})
+	m.Drives[0].Bus, m.Answers = fact.Tell("nvme"), map[string]string{}
+	if answer != "" {
+		m.Answers["driver:clone"] = answer
+	}
+	return m
+}
+
+// Where it hangs on what nobody has told whether a repair leads to a start, that is asked, and
+// not said that there is none.
+func TestAPlanAsksWhatItGoesBy(t *testing.T) {
+	plan := repair.Find(openBehind(t, ""))
+	assert.Empty(t, plan.Steps)
+	require.NotNil(t, plan.Ask)
+	assert.Equal(t, "driver:clone", plan.Ask.ID)
+	assert.Contains(t, plan.Reason, plan.Ask.Text)
+	assert.Equal(t, startup.Stops, plan.Before.Verdict)
+
+	plan = repair.Find(openBehind(t, "yes"))
+	assert.Equal(t, startup.Starts, plan.Verdict, plan.Reason)
+	assert.NotEmpty(t, plan.Steps)
+	assert.Nil(t, plan.Ask)
+
+	plan = repair.Find(openBehind(t, "no"))
+	assert.Empty(t, plan.Steps)
+	assert.Nil(t, plan.Ask, "nothing that is not known would help")
+}
+
+// What a step that was done shows is what it answers, and nothing else.
+func TestWhatAStepShows(t *testing.T) {
+	m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild()))
+	m.Drives[0].Bus, m.Answers = fact.Tell("nvme"), map[string]string{"attached:clone": "yes"}
+	assert.Equal(t, map[string]string{"driver:clone": "yes"}, repair.Shown(m, "ramdisk"))
+	assert.Empty(t, repair.Shown(m, "no such step"))
+	m.Answers["driver:clone"] = "yes"
+	assert.Empty(t, repair.Shown(m, "ramdisk"))
+}
