@@ -80,20 +80,41 @@ func (k *Walk) Driver(a *Attempt, home machine.Spot, system string, shows Sympto
 	if !changed {
 		return true
 	}
-	how := "A system that has run from such a drive before has it. One start in safe mode from the new drive loads it."
-	if bus, _ := d.Bus.Get(); bus == "usb" {
-		how = "An ordinary Windows does not start from USB, and no start in safe mode changes that; a Linux does where its initial RAM disk was made for more than this machine. Build the drive in."
-	}
+	bus, _ := d.Bus.Get()
 	if !k.World.Yes(UnknownBool, Question{
 		ID: "driver:" + d.Name, Stage: StageSystem, Drive: d.Name,
 		Text: fmt.Sprintf("Has %s on %s a driver for %s that it loads at start-up?", system, d.Called(), name),
-		How:  how,
+		How:  howDriver(system, bus),
 	}) {
 		a.Stop("no-driver", StageSystem, shows, fmt.Sprintf("%s%s on %s has no start-up driver for %s.", strings.ToUpper(system[:1]), system[1:], d.Called(), name))
 		return false
 	}
 	return true
 }
+
+// drivers are the kernel's module for a bus, and the setting of a kernel that has it built in. From
+// memory.
+var drivers = map[string][2]string{"nvme": {"nvme", "BLK_DEV_NVME"}, "sata": {"ahci", "SATA_AHCI"},
+	"usb": {"usb-storage", "USB_STORAGE"}, "virtio": {"virtio_blk", "VIRTIO_BLK"}}
+
+// howDriver says how to find out whether a system has a driver for a bus. lsinitramfs(8), lsinitrd(1).
+func howDriver(system, bus string) string {
+	const ranBefore = "A system that has run from such a drive before has it."
+	driver, known := drivers[bus]
+	switch {
+	case system == windows && bus == "usb":
+		return "An ordinary Windows does not start from USB, and no start in safe mode changes that. Build the drive in."
+	case system == windows:
+		return ranBefore + " One start in safe mode from the new drive loads it."
+	case !known:
+		return ranBefore
+	}
+	return fmt.Sprintf("%s In a live Linux with its root mounted on /mnt, this names the driver where it is there: lsinitramfs /mnt/boot/initrd.img-* | grep %s (lsinitrd, where dracut made it), or this says =y: grep CONFIG_%s= /mnt/boot/config-*",
+		ranBefore, driver[0], driver[1])
+}
+
+// windows is what a Windows is called to Driver.
+const windows = "Windows"
 
 // LostPart reports a partition that the end of the disk cuts off.
 func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {

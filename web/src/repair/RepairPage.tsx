@@ -118,7 +118,9 @@ function Summary({ repair: r }: { repair: Repair }) {
       : "Nothing is to be repaired: the clone starts."
     : r.steps.length > 0
       ? `To a machine that starts from the clone: ${r.reason.charAt(0).toLowerCase()}${r.reason.slice(1)}`
-      : "There is no plan.";
+      : r.ask
+        ? "A question comes first."
+        : "There is no plan.";
   return (
     <Box
       component="section"
@@ -131,7 +133,7 @@ function Summary({ repair: r }: { repair: Repair }) {
       <Box sx={{ flex: 1 }}>
         <Typography variant="h2">{headline}</Typography>
         <Typography color="text.secondary">
-          {r.steps.length === 0 && !ready ? r.reason : `Now: ${r.before.headline}`}
+          {r.steps.length === 0 && !ready && !r.ask ? r.reason : `Now: ${r.before.headline}`}
           {r.done.length > 0 && ready && (
             <>
               {" "}
