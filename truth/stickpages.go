@@ -140,7 +140,7 @@ func (t *talk) confirm(step repair.PlanStep) error {
 
 // toConfirm goes to the page on which the next step is to be confirmed.
 func (t *talk) toConfirm() error {
-	if _, err := t.wait(2*time.Minute, "Repair it, in", "1 Yes", "comes up from the clone"); err != nil {
+	if _, err := t.wait(2*time.Minute, "Repair it, in", "1 Yes", "1 the clone", "comes up from the clone"); err != nil {
 		return err
 	}
 	time.Sleep(time.Second)

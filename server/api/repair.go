@@ -99,7 +99,8 @@ func (a *API) planned(ctx context.Context, id uint64, allowed []repair.Toolbox) 
 }
 
 // session plans the repair of a case from what was done of it.
-func (a *API) session(ctx context.Context, c *store.Case, allowed []repair.Toolbox) (*repair.Session, []store.Mark, error) {
+func (a *API) session(ctx context.Context, c *store.Case, allowed []repair.Toolbox) (*repair.Session, []store.Mark,
+	error) {
 	marks, err := a.store.Marks(ctx, c.ID)
 	if err != nil {
 		return nil, nil, a.problem(ctx, err)
