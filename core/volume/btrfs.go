@@ -48,6 +48,7 @@ type Btrfs struct {
 	r        io.ReaderAt
 	device   uint64
 	nodeSize int64
+	sums     uint16 // the kind of its checksums
 	root     btrfsTree
 	chunks   []btrfsChunk
 	// trees are the subvolumes that were met: the number of a file holds the place of its
@@ -106,7 +107,7 @@ type btrfsFound struct {
 // OpenBtrfs reads the superblock, and where logical addresses lie.
 func OpenBtrfs(r *io.SectionReader) (*Btrfs, error) {
 	sb := make([]byte, 4096)
-	if _, err := r.ReadAt(sb[:811+2048], btrfsAt); err != nil {
+	if _, err := r.ReadAt(sb, btrfsAt); err != nil {
 		return nil, fmt.Errorf("Btrfs superblock: %w", err)
 	}
 	le := binary.LittleEndian
@@ -117,10 +118,14 @@ func OpenBtrfs(r *io.SectionReader) (*Btrfs, error) {
 		r:        r,
 		device:   le.Uint64(sb[201:]),
 		nodeSize: int64(le.Uint32(sb[148:])),
+		sums:     le.Uint16(sb[196:]),
 		nodes:    map[uint64]*btrfsNode{},
 		root:     btrfsTree{1, le.Uint64(sb[80:]), sb[198]},
 	}
 	system := le.Uint32(sb[160:])
+	if err := btrfsSum("the superblock", sb, x.sums); err != nil {
+		return nil, err
+	}
 	switch {
 	case x.nodeSize < 4096 || x.nodeSize > 64<<10 || x.nodeSize&(x.nodeSize-1) != 0:
 		return nil, fmt.Errorf("nodesize is %d, expected a power of two from 4,096 to 65,536", x.nodeSize)
@@ -203,7 +208,7 @@ func (x *Btrfs) place(logical, length uint64) (int64, error) {
 	return 0, fmt.Errorf("the address %d lies on another device, or nowhere", logical)
 }
 
-// node reads a node's head: what its items hold is read where it is wanted.
+// node reads a node, and keeps its head: what its items hold is read where it is wanted.
 func (x *Btrfs) node(logical uint64, level int) (*btrfsNode, error) {
 	if n := x.nodes[logical]; n != nil && int(n.level) == level {
 		return n, nil
@@ -215,10 +220,14 @@ func (x *Btrfs) node(logical uint64, level int) (*btrfsNode, error) {
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, btrfsHeader)
-	if _, err := x.r.ReadAt(head, at); err != nil {
+	whole := make([]byte, x.nodeSize)
+	if _, err := x.r.ReadAt(whole, at); err != nil {
 		return nil, fmt.Errorf("node at %d: %w", logical, err)
 	}
+	if err := btrfsSum(fmt.Sprintf("the node at %d", logical), whole, x.sums); err != nil {
+		return nil, err
+	}
+	head := whole[:btrfsHeader]
 	le := binary.LittleEndian
 	n, count := &btrfsNode{level: head[100]}, int64(le.Uint32(head[96:]))
 	width := int64(btrfsItem)
@@ -234,10 +243,7 @@ func (x *Btrfs) node(logical uint64, level int) (*btrfsNode, error) {
 			count,
 		)
 	}
-	table := make([]byte, count*width)
-	if _, err := x.r.ReadAt(table, at+btrfsHeader); err != nil {
-		return nil, fmt.Errorf("node at %d: %w", logical, err)
-	}
+	table := whole[btrfsHeader : btrfsHeader+count*width]
 	for ; len(table) > 0; table = table[width:] {
 		n.keys = append(n.keys, btrfsKeyAt(table))
 		if level > 0 {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -160,6 +161,53 @@ func TestAVolumeThatLacksASector(t *testing.T) {
 					}
 				}
 			}
+		})
+	}
+}
+
+// A byte of a structure that is not what was written is never read as something else: XFS and Btrfs
+// keep checksums of all their structures (of a file's contents in another place, which is not read).
+func TestAByteThatIsNotWhatWasWritten(t *testing.T) {
+	dir := fuzzTree(t)
+	for i := range 300 {
+		write(t, filepath.Join(dir, fmt.Sprintf("usr/many/file-%04d", i)), []byte{byte(i)})
+	}
+	paths := []string{"", "boot", "boot/grub/grub.cfg", "link/grub.cfg", "usr/many", "usr/many/file-0077", "none/none", "usr/many/none"}
+	made := map[string]func(path string){
+		"XFS":   func(path string) { reference.MakeXFS(t, path, dir, "--unsupported") },
+		"Btrfs": func(path string) { reference.Run(t, "", "mkfs.btrfs", "-q", "--mixed", "-r", dir, path) },
+		"Btrfs, sums by SHA-256": func(path string) {
+			reference.Run(t, "", "mkfs.btrfs", "-q", "--csum", "sha256", "--mixed", "-r", dir, path)
+		},
+	}
+	for name, make := range made {
+		t.Run(name, func(t *testing.T) {
+			path := reference.Image(t, 16<<20)
+			make(path)
+			raw, err := os.ReadFile(path)
+			require.NoError(t, err)
+			whole := &lacking{base: raw, not: -1, read: map[int64]bool{}}
+			want := told(t, whole, paths)
+			require.Greater(t, len(want), 8)
+			r := rand.New(rand.NewPCG(1, 2))
+			seen := 0
+			for sector := range whole.read {
+				at := sector*512 + r.Int64N(512)
+				kept := raw[at]
+				raw[at] ^= byte(1 << r.IntN(8))
+				is := told(t, &lacking{base: raw, not: -1}, paths)
+				raw[at] = kept
+				for what, says := range is {
+					contents := strings.HasPrefix(what, "file ") && says != "is not there" && want[what] != "is not there"
+					if what != "kind" && !contents && want[what] != says {
+						assert.Fail(t, "read as something else", "byte %d: %s: %.100q, not %.100q", at, what, says, want[what])
+					}
+				}
+				if len(is) < len(want) {
+					seen++
+				}
+			}
+			assert.Greater(t, seen, len(whole.read)/4, "of %d sectors", len(whole.read))
 		})
 	}
 }

@@ -51,7 +51,7 @@ type XFS struct {
 
 // OpenXFS reads the superblock in the volume's first sector. All numbers are big-endian.
 func OpenXFS(r *io.SectionReader) (*XFS, error) {
-	sb := make([]byte, 264)
+	sb := make([]byte, 512)
 	if _, err := r.ReadAt(sb, 0); err != nil {
 		return nil, fmt.Errorf("XFS superblock: %w", err)
 	}
@@ -73,6 +73,9 @@ func OpenXFS(r *io.SectionReader) (*XFS, error) {
 	version := be.Uint16(sb[100:]) & 0xF
 	x.crc, x.ftype = version == 5, be.Uint32(sb[200:])&xfsFtypeV4 != 0
 	if x.crc {
+		if err := xfsSuperblockSum(r, int(be.Uint16(sb[102:]))); err != nil {
+			return nil, err
+		}
 		incompat := be.Uint32(sb[216:])
 		if unknown := incompat &^ xfsKnownIncompat; unknown != 0 {
 			return nil, fmt.Errorf("the XFS has features that are not read (%X)", unknown)
@@ -102,6 +105,18 @@ func OpenXFS(r *io.SectionReader) (*XFS, error) {
 	return x, nil
 }
 
+// xfsSuperblockSum holds the superblock, which is a sector of the file system's, against its checksum.
+func xfsSuperblockSum(r *io.SectionReader, sector int) error {
+	if sector < 512 || sector > 32<<10 || sector&(sector-1) != 0 {
+		return fmt.Errorf("sb_sectsize is %d, expected a power of two from 512 to 32,768", sector)
+	}
+	sb := make([]byte, sector)
+	if _, err := r.ReadAt(sb, 0); err != nil {
+		return fmt.Errorf("XFS superblock: %w", err)
+	}
+	return xfsSum("the superblock", sb, 224)
+}
+
 // place is the byte offset of a file system block.
 func (x *XFS) place(block uint64) (int64, error) {
 	group, in := block>>x.agBlkLog, block&(1<<x.agBlkLog-1)
@@ -129,6 +144,9 @@ func (x *XFS) inode(number uint64) (*inode, error) {
 	core, end := 100, len(raw)
 	if raw[4] >= 3 {
 		core = 176
+		if err := xfsSum(fmt.Sprintf("inode %d", number), raw, 100); err != nil {
+			return nil, err
+		}
 	}
 	if fork := int(raw[82]) * 8; fork != 0 {
 		if end = core + fork; end > len(raw) {
@@ -268,6 +286,11 @@ func (m *xfsMapper) node(block uint64, level int) error {
 			magic,
 			level,
 		)
+	}
+	if m.x.crc {
+		if err := xfsSum("a node of an extent tree", raw, 64); err != nil {
+			return err
+		}
 	}
 	raw = raw[header:]
 	if level > 0 {

@@ -92,6 +92,11 @@ func (x *XFS) entries(b []byte, files *[]File) error {
 	default:
 		return fmt.Errorf("a directory block has %q as its magic, expected XD2B, XDB3, XD2D or XDD3", magic)
 	}
+	if x.crc {
+		if err := xfsSum("a directory block", b, 4); err != nil {
+			return err
+		}
+	}
 	for at+12 <= end {
 		if be.Uint16(b[at:]) == 0xFFFF { // unused
 			length := int(be.Uint16(b[at+2:]))
