@@ -149,6 +149,7 @@ func (a *Attempt) StopFor(r Rule, s Stage, shows Symptom, brief, why string, fac
 // Advice for what the evidence lacks.
 const (
 	HowCapture = "Take a capture of the drive: it holds the boot configuration."
+	HowCheck   = "In a live Linux, with the partition not mounted: e2fsck -fn, xfs_repair -n or btrfs check --readonly tells what is wrong, and writes nothing."
 	HowTry     = "Start the machine once with the clone alone, and look at which disk it came up from."
 )
 

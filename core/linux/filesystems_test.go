@@ -156,6 +156,7 @@ func TestARootOnXFS(t *testing.T) {
 	bytes, err := os.ReadFile(raw)
 	require.NoError(t, err)
 	bytes[219] |= 0x40
+	reference.SealXFS(bytes)
 	newer.write(bytes, 0).starts(startup.Depends, "from version 2.12 on")
 
 	n := newNested(t, "(,gpt2)/boot/grub", "UUID="+innerUUID).grub("part_msdos", "ext2", "normal").system(0, 200<<20)

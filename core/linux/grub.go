@@ -227,8 +227,8 @@ func grubConfig(a *course.Attempt, to grubPlaces, root machine.Spot, name string
 			fmt.Sprintf("%s is looked for on %s, where no file system is recognised.", name, root.Called()), course.HowTry)
 	case v.Kind == volume.NotCaptured, c == nil && !v.Readable, c != nil && c.Missing(), c == nil &&
 		!v.LooksForMenu(name):
-		end = a.Unproven("menu-missing-evidence", course.StageConfiguration,
-			fmt.Sprintf("%s on %s (%s) is not in evidence.", name, root.Called(), v.Kind), course.HowCapture)
+		text, how := unread(v, name, fmt.Sprintf("%s on %s (%s)", name, root.Called(), v.Kind))
+		end = a.Unproven("menu-missing-evidence", course.StageConfiguration, text, how)
 	case c == nil:
 		text, facts := to.lost.or(fmt.Sprintf("%s is not on %s.", name, root.Called()))
 		shows := course.GRUBPrompt

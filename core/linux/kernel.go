@@ -40,8 +40,8 @@ func holdsFiles(a *course.Attempt, at machine.Spot, line kernelLine, files []str
 			end := a.Stop("kernel-absent", course.StageConfiguration, shows, text, facts...)
 			return &end
 		default:
-			end := a.Unproven("kernel-missing-evidence", course.StageConfiguration,
-				fmt.Sprintf("%s on %s is not in evidence.", file, at.Called()), course.HowCapture, line.cited)
+			text, how := unread(v, file, fmt.Sprintf("%s on %s", file, at.Called()))
+			end := a.Unproven("kernel-missing-evidence", course.StageConfiguration, text, how, line.cited)
 			return &end
 		}
 	}

@@ -373,3 +373,27 @@ func TestEntriesThatCannotBeRead(t *testing.T) {
 	assert.Equal(t, startup.Starts, startup.Simulate(sample.Whole(firmware.UEFI,
 		sample.Drive(t, machine.RoleClone, declared.MustBuild()))).Verdict)
 }
+
+// What cannot be read though it is in evidence is told as that, with what tells more: no other capture
+// would.
+func TestWhatIsDamagedIsNotCalledMissing(t *testing.T) {
+	damage := errors.New("the checksum of the superblock is wrong")
+	for name, c := range map[string]struct {
+		why  error
+		says string
+		how  string
+	}{
+		"damaged":         {damage, "cannot be read: the checksum of the superblock is wrong", course.HowCheck},
+		"not in evidence": {&disk.NotCaptured{}, "is not in evidence", course.HowCapture},
+	} {
+		d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
+		d.Contents.Volumes[1].FilesErr, d.Contents.Volumes[1].Readable, d.Contents.Volumes[1].Configs = c.why, false, nil
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
+		assert.Equal(t, startup.Depends, trace.Verdict, name)
+		assert.Contains(t, trace.Reason, c.says, name)
+		if !assert.NotEmpty(t, trace.Missing) {
+			return
+		}
+		assert.Equal(t, c.how, trace.Missing[0].How, name)
+	}
+}

@@ -9,6 +9,14 @@ import (
 	"latchkey/core/volume"
 )
 
+// unread says that a file is not in evidence, or what keeps it from being read, and what to do.
+func unread(v *machine.Volume, name, called string) (text, how string) {
+	if err := v.Damage(name); err != nil {
+		return fmt.Sprintf("%s cannot be read: %v.", called, err), course.HowCheck
+	}
+	return called + " is not in evidence.", course.HowCapture
+}
+
 // linuxSystem judges stage 8 for Linux.
 func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) course.Result {
 	v, p := home.Volume(), home.Partition()
@@ -17,8 +25,11 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 	}
 	c := v.Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil && !v.Readable || c != nil && c.Err != nil {
-		end := a.Unproven("mount-table-missing-evidence", course.StageSystem,
-			fmt.Sprintf("The mount table on partition %d (%s) is not in evidence.", p.Number, v.Kind), course.HowCapture)
+		text, how := unread(v, home.In("/etc/fstab"), fmt.Sprintf("The mount table on partition %d (%s)", p.Number, v.Kind))
+		if c != nil && c.Err != nil && !c.Missing() {
+			text, how = fmt.Sprintf("The mount table on partition %d (%s) cannot be read: %v.", p.Number, v.Kind, c.Err), course.HowCheck
+		}
+		end := a.Unproven("mount-table-missing-evidence", course.StageSystem, text, how)
 		end.Home = home
 		return end
 	}
@@ -53,8 +64,11 @@ func holdsSystem(a *course.Attempt, home machine.Spot, line kernelLine) *course.
 	}
 	var end course.Result
 	if open || len(loader.KernelOptions(line.options, "init")) > 0 {
-		end = a.Unproven("root-signs-missing-evidence", course.StageSystem,
-			fmt.Sprintf("Whether a system lies on %s is not in evidence.", home.Called()), course.HowCapture)
+		text, how := fmt.Sprintf("Whether a system lies on %s is not in evidence.", home.Called()), course.HowCapture
+		if err := v.Damage(home.In("/usr")); err != nil {
+			text, how = fmt.Sprintf("Whether a system lies on %s cannot be told: %v.", home.Called(), err), course.HowCheck
+		}
+		end = a.Unproven("root-signs-missing-evidence", course.StageSystem, text, how)
 		end.Home = home
 	} else {
 		end = a.Stop("root-no-system", course.StageSystem, course.NoInit,

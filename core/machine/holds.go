@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -11,6 +12,18 @@ import (
 
 // Missing reports whether the evidence does not hold the files of a volume.
 func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
+
+// Damage is why a file of a volume cannot be read though what is read of it is in evidence; nil where
+// it is not, or nothing is wrong with it.
+func (v *Volume) Damage(name string) error {
+	for _, err := range []error{v.FilesErr, v.looked[strings.ToLower(name)]} {
+		spent := new(disk.Spent)
+		if err != nil && !disk.IsNotCaptured(err) && !errors.Is(err, volume.ErrNotFound) && !errors.As(err, &spent) {
+			return err
+		}
+	}
+	return nil
+}
 
 // MayHoldProgram reports whether a boot entry may lead to a program on the drive, other
 // than to one of a path: one is there, or the evidence does not tell.

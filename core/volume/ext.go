@@ -50,6 +50,7 @@ type Ext struct {
 	NeedsRecovery bool // the journal is to be replayed
 	Incompat      uint32
 	groups        extGroups
+	sums          extSums
 }
 
 // OpenExt reads the superblock, 1,024 bytes into the volume.
@@ -98,7 +99,9 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 	if le.Uint32(sb[0x5C:])&sparseSuper2 != 0 {
 		x.groups.copies = []int64{int64(le.Uint32(sb[0x24C:])), int64(le.Uint32(sb[0x250:]))}
 	}
-	return x, nil
+	var err error
+	x.sums, err = extSumsOf(sb)
+	return x, err
 }
 
 // extGroups says where the descriptors of block groups lie. The kernel's
@@ -162,9 +165,13 @@ func (x *Ext) inode(number uint64) (*inode, error) {
 		return nil, fmt.Errorf("block group %d has its inode table at block %d of %d", group, table, x.Blocks)
 	}
 	n := &inode{offset: int64(table)*x.blockSize + index*x.inodeSize, number: number}
-	raw := make([]byte, 128)
+	raw := make([]byte, x.inodeSize)
 	if _, err := x.r.ReadAt(raw, n.offset); err != nil {
 		return nil, fmt.Errorf("inode %d: %w", number, err)
+	}
+	var err error
+	if n.seed, err = x.sums.inode(raw, number); err != nil {
+		return nil, err
 	}
 	n.mode, n.flags, n.block = uint32(le.Uint16(raw)), le.Uint32(raw[0x20:]), raw[0x28:0x64]
 	n.size = int64(le.Uint32(raw[4:])) | int64(le.Uint32(raw[0x6C:])&0x7FFFFFFF)<<32
@@ -173,7 +180,7 @@ func (x *Ext) inode(number uint64) (*inode, error) {
 
 // runsOf lists where the first limit bytes of an inode lie.
 func (x *Ext) runsOf(n *inode, limit int64) ([]run, error) {
-	m := &extMapper{x: x, limit: limit}
+	m := &extMapper{x: x, limit: limit, seed: n.seed}
 	if n.flags&inodeExtents != 0 {
 		return m.runs, errors.Join(m.extents(n.block, maxExtentDepth), m.tooMany())
 	}
@@ -190,9 +197,10 @@ func (x *Ext) runsOf(n *inode, limit int64) ([]run, error) {
 // extMapper gathers the runs of a file.
 type extMapper struct {
 	x     *Ext
-	limit int64 // bytes of the file that are wanted
-	at    int64 // next byte of the file (block maps)
-	nodes int   // of the extent tree, read so far
+	limit int64  // bytes of the file that are wanted
+	at    int64  // next byte of the file (block maps)
+	nodes int    // of the extent tree, read so far
+	seed  uint32 // what the checksums of its nodes begin with
 	runs  []run
 }
 
@@ -238,6 +246,9 @@ func (m *extMapper) extents(node []byte, depth int) error {
 		if _, err := m.x.r.ReadAt(child,
 			(int64(le.Uint16(e[8:]))<<32|int64(le.Uint32(e[4:])))*m.x.blockSize); err != nil {
 			return fmt.Errorf("extent node: %w", err)
+		}
+		if err := m.x.sums.node(child, m.seed); err != nil {
+			return err
 		}
 		if err := m.extents(child, level-1); err != nil {
 			return err
@@ -296,6 +307,9 @@ func (x *Ext) contents(n *inode, limit int64) (*Stream, error) {
 // list decodes a directory. Index blocks of hashed directories read as entries
 // without an inode and are passed over.
 func (x *Ext) list(n *inode) ([]File, error) {
+	if n.size > maxExtDir {
+		return nil, fmt.Errorf("a directory of %d bytes, expected at most %d", n.size, maxExtDir)
+	}
 	r, err := x.contents(n, maxExtDir)
 	if err != nil {
 		return nil, err
@@ -303,6 +317,11 @@ func (x *Ext) list(n *inode) ([]File, error) {
 	raw := make([]byte, r.Size())
 	if _, err := io.ReadFull(r, raw); err != nil {
 		return nil, err
+	}
+	if n.flags&inodeInline == 0 {
+		if err := x.sums.directory(raw, x.blockSize, n); err != nil {
+			return nil, err
+		}
 	}
 	le := binary.LittleEndian
 	start := 0

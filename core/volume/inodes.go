@@ -16,7 +16,8 @@ type inode struct {
 	block       []byte // of ext i_block, of XFS the data fork
 	offset      int64  // bytes from the start of the volume
 	number      uint64
-	elsewhere   bool // its contents lie on another device
+	elsewhere   bool   // its contents lie on another device
+	seed        uint32 // of ext: what the checksums of what belongs to it begin with
 }
 
 func (n *inode) is(kind uint32) bool { return n.mode&0xF000 == kind }

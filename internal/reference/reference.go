@@ -4,7 +4,9 @@ package reference
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -178,4 +180,11 @@ func Image(t testing.TB, size int64) string {
 		t.Fatal(err)
 	}
 	return path
+}
+
+// SealXFS makes the checksum of the superblock anew, after a change of it: its field lies at 224, and
+// is of the first sector. xfs_format.h.
+func SealXFS(raw []byte) {
+	clear(raw[224:228])
+	binary.LittleEndian.PutUint32(raw[224:], crc32.Checksum(raw[:512], crc32.MakeTable(crc32.Castagnoli)))
 }
