@@ -387,7 +387,8 @@ func TestWhatIsDamagedIsNotCalledMissing(t *testing.T) {
 		"not in evidence": {&disk.NotCaptured{}, "is not in evidence", course.HowCapture},
 	} {
 		d := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild())
-		d.Contents.Volumes[1].FilesErr, d.Contents.Volumes[1].Readable, d.Contents.Volumes[1].Configs = c.why, false, nil
+		root := &d.Contents.Volumes[1]
+		root.FilesErr, root.Readable, root.Configs = c.why, false, nil
 		trace := startup.Simulate(sample.Whole(firmware.UEFI, d))
 		assert.Equal(t, startup.Depends, trace.Verdict, name)
 		assert.Contains(t, trace.Reason, c.says, name)

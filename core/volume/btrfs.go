@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 )
 
 // Trees, kinds of items and limits of Btrfs. Btrfs documentation, "On-disk format"; the
@@ -304,31 +303,6 @@ func (x *Btrfs) bytes(f btrfsFound, most uint32) ([]byte, error) {
 		return nil, err
 	}
 	return raw, nil
-}
-
-// subvolume opens a subvolume, and returns the number of its first folder.
-func (x *Btrfs) subvolume(id uint64) (uint64, error) {
-	at := slices.IndexFunc(x.trees, func(t btrfsTree) bool { return t.id == id })
-	if at < 0 {
-		found, err := x.search(x.root, btrfsKey{id, btrfsRootItem, 0}, btrfsKey{id, btrfsRootItem, 1<<64 - 1}, 64)
-		switch {
-		case err != nil:
-			return 0, fmt.Errorf("subvolume %d: %w", id, err)
-		case len(found) == 0:
-			return 0, fmt.Errorf("subvolume %d: %w", id, ErrNotFound)
-		case len(x.trees) == maxBtrfsTrees:
-			return 0, fmt.Errorf("more than %d subvolumes", maxBtrfsTrees)
-		}
-		raw, err := x.bytes(found[0], 239)
-		if err != nil {
-			return 0, err
-		}
-		if len(raw) < 239 {
-			return 0, fmt.Errorf("the item of subvolume %d has %d bytes, expected 239", id, len(raw))
-		}
-		x.trees, at = append(x.trees, btrfsTree{id, binary.LittleEndian.Uint64(raw[176:]), raw[238]}), len(x.trees)
-	}
-	return uint64(at)<<48 | btrfsFirstInode, nil
 }
 
 // inode reads an index node. Its number holds the subvolume that it lies in.

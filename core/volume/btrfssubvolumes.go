@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"path"
+	"slices"
 )
 
 // Default is the number of the subvolume that is mounted where none is named.
@@ -95,4 +96,29 @@ func (x *Btrfs) pathOf(id, object uint64) (string, error) {
 		object = found[0].key.offset
 	}
 	return "", fmt.Errorf("the folder %d of subvolume %d has no path", object, id)
+}
+
+// subvolume opens a subvolume, and returns the number of its first folder.
+func (x *Btrfs) subvolume(id uint64) (uint64, error) {
+	at := slices.IndexFunc(x.trees, func(t btrfsTree) bool { return t.id == id })
+	if at < 0 {
+		found, err := x.search(x.root, btrfsKey{id, btrfsRootItem, 0}, btrfsKey{id, btrfsRootItem, 1<<64 - 1}, 64)
+		switch {
+		case err != nil:
+			return 0, fmt.Errorf("subvolume %d: %w", id, err)
+		case len(found) == 0:
+			return 0, fmt.Errorf("subvolume %d: %w", id, ErrNotFound)
+		case len(x.trees) == maxBtrfsTrees:
+			return 0, fmt.Errorf("more than %d subvolumes", maxBtrfsTrees)
+		}
+		raw, err := x.bytes(found[0], 239)
+		if err != nil {
+			return 0, err
+		}
+		if len(raw) < 239 {
+			return 0, fmt.Errorf("the item of subvolume %d has %d bytes, expected 239", id, len(raw))
+		}
+		x.trees, at = append(x.trees, btrfsTree{id, binary.LittleEndian.Uint64(raw[176:]), raw[238]}), len(x.trees)
+	}
+	return uint64(at)<<48 | btrfsFirstInode, nil
 }
