@@ -155,7 +155,11 @@ export const answerQuestion = (
 ) =>
   unwrap(
     client.POST("/cases/{id}/answers", {
-      params: { path: { id }, query: { toolboxes: toolboxes.join(",") }, header: { "If-Match": etag(version) } },
+      params: {
+        path: { id },
+        query: { toolboxes: toolboxes.join(",") },
+        header: { "If-Match": etag(version) },
+      },
       body: { question, option },
     }),
   );
