@@ -56,6 +56,7 @@ for (const shot of rest) {
     await page.waitForTimeout(400);
   }
   await page.evaluate(() => document.fonts.ready);
+  await page.waitForFunction(() => document.querySelector("main [role=progressbar]") === null);
   const name = shot.slice(0, at);
   await page.screenshot({ path: `${folder}/${name.replace("+", "")}.png`, fullPage: name.endsWith("+") });
 }
