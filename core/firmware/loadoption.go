@@ -1,6 +1,7 @@
 package firmware
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -79,12 +80,20 @@ func DecodeLoadOption(number uint16, raw []byte) (Entry, error) {
 // optionsOf reads the optional data of an entry as text, which is what a Linux kernel takes it
 // for. UEFI Specification 2.10, section 3.1.3; the kernel's admin-guide/efi-stub.
 func optionsOf(raw []byte) (text string, open bool) {
+	if bytes.Equal(raw, ownMark) {
+		return "", false
+	}
 	text = strings.TrimRight(wide(raw), "\x00")
 	if strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c > '~' }) {
 		return "", true
 	}
 	return strings.TrimSpace(text), len(raw)%2 != 0
 }
+
+// ownMark is what edk2 keeps behind the entries that it makes by itself; it is given to no program.
+// MdeModulePkg/Library/UefiBootManagerLib, mBmAutoCreateBootOptionGuid: from memory, seen in the variables of
+// Debian's OVMF.
+var ownMark = func() []byte { g := disk.MustGUID("8108AC4E-9F11-4D59-850E-E21A522C59B2"); return g[:] }()
 
 func wide(raw []byte) string {
 	units := make([]uint16, 0, len(raw)/2)

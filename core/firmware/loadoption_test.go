@@ -286,3 +286,19 @@ func TestChoices(t *testing.T) {
 		}
 	}
 }
+
+// What edk2 keeps behind the entries that it makes itself is given to no program: a unified kernel that
+// is started by one goes by its own line, as in package truth.
+func TestTheMarkOfAnEntryThatTheFirmwareMade(t *testing.T) {
+	mark := []byte{0x4E, 0xAC, 0x08, 0x81, 0x11, 0x9F, 0x59, 0x4D, 0x85, 0x0E, 0xE2, 0x1A, 0x52, 0x2C, 0x59, 0xB2}
+	path := append(node(4, 4, wide(`\a.efi`)...), end...)
+	for name, c := range map[string]struct {
+		data []byte
+		open bool
+	}{"the mark": {mark, false}, "another one": {append([]byte{0x4F}, mark[1:]...), true}, "the mark and more": {append(mark, 0, 1), true}} {
+		e, err := firmware.DecodeLoadOption(1, append(option(1, "x", path), c.data...))
+		require.NoError(t, err)
+		assert.Empty(t, e.Options, name)
+		assert.Equal(t, c.open, e.OptionsOpen, name)
+	}
+}
