@@ -36,7 +36,8 @@ func (before held) leave() {
 			return
 		}
 		for _, name := range left {
-			_ = exec.Command("sh", "-c", takenApart(name)).Run()
+			program, args := takesApart(name)
+			_ = exec.Command(program, args...).Run()
 		}
 	}
 }
@@ -67,10 +68,11 @@ func putTogether(block string) (names []string) {
 	return names
 }
 
-// takenApart is the command that takes such a device apart; nothing that it is made of is written.
-func takenApart(name string) string {
+// takesApart is the program that takes such a device apart. No shell reads it: an array may be called
+// by a name that lies on its disks. dmsetup(8), mdadm(8).
+func takesApart(name string) (program string, args []string) {
 	if strings.HasPrefix(name, "dm-") {
-		return "dmsetup remove /dev/" + name
+		return "dmsetup", []string{"remove", "/dev/" + name}
 	}
-	return "mdadm --stop /dev/" + name
+	return "mdadm", []string{"--stop", "/dev/" + name}
 }

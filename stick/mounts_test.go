@@ -52,6 +52,9 @@ func TestWhatWasPutTogether(t *testing.T) {
 	}
 	assert.ElementsMatch(t, []string{"dm-0", "dm-11", "md127"}, putTogether(block))
 	assert.Empty(t, putTogether(filepath.Join(block, "none")))
-	assert.Equal(t, "dmsetup remove /dev/dm-11", takenApart("dm-11"))
-	assert.Equal(t, "mdadm --stop /dev/md127", takenApart("md127"))
+	for name, words := range map[string][]string{"dm-11": {"dmsetup", "remove", "/dev/dm-11"},
+		"md127": {"mdadm", "--stop", "/dev/md127"}, "md_$(reboot)": {"mdadm", "--stop", "/dev/md_$(reboot)"}} {
+		program, args := takesApart(name)
+		assert.Equal(t, words, append([]string{program}, args...))
+	}
 }

@@ -120,7 +120,7 @@ func (c *Cut) run(st *stands, dir string, r *rand.Rand) error {
 	}
 	if what != nothingByHand {
 		alone := *s
-		alone.handle(repair.PlanStep{Action: "detach-original"})
+		alone.detachOriginal()
 		last = without(last, s.original().Name)
 		if what == unplugThenOn {
 			if err := c.onceMore(&alone, without(live, s.original().Name)); err != nil {

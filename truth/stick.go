@@ -188,7 +188,11 @@ func (r *Sticked) led(ctx context.Context, dir, image string, live []string, ste
 		if err != nil || len(left) == 0 {
 			return err
 		}
-		r.Scenario.handle(left[0])
+		if left[0].Action == "build-in" {
+			r.Scenario.buildIn()
+		} else {
+			r.Scenario.detachOriginal()
+		}
 		if steps = left[1:]; len(steps) == 0 {
 			return nil
 		}
@@ -198,14 +202,19 @@ func (r *Sticked) led(ctx context.Context, dir, image string, live []string, ste
 	}
 }
 
-// handle unplugs the original, and builds the clone in where that is the step.
-func (s *Scenario) handle(step repair.PlanStep) {
+func (s *Scenario) detachOriginal() {
 	s.Drives = slices.Clone(s.Drives)
 	for i := range s.Drives {
-		d := &s.Drives[i]
-		d.Detached = d.Detached || d.Role == "original"
-		if step.Action == "build-in" && d.Role == "clone" {
-			d.Bus = "nvme"
+		s.Drives[i].Detached = s.Drives[i].Detached || s.Drives[i].Role == "original"
+	}
+}
+
+// buildIn puts the clone in the original's place.
+func (s *Scenario) buildIn() {
+	s.detachOriginal()
+	for i := range s.Drives {
+		if s.Drives[i].Role == "clone" {
+			s.Drives[i].Bus = "nvme"
 		}
 	}
 }

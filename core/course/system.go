@@ -72,6 +72,9 @@ func (k *Walk) originalBus() (string, bool) {
 	return "", false
 }
 
+// Windows is what a Windows is called to Driver; a Linux is called by what would hold its driver.
+const Windows = "Windows"
+
 // Driver asks whether the system can reach its disk on the clone's bus.
 // start-rules, stage 8.
 func (k *Walk) Driver(a *Attempt, home machine.Spot, system string, shows Symptom) bool {
@@ -102,9 +105,9 @@ func howDriver(system, bus string) string {
 	const ranBefore = "A system that has run from such a drive before has it."
 	driver, known := drivers[bus]
 	switch {
-	case system == windows && bus == "usb":
+	case system == Windows && bus == "usb":
 		return "An ordinary Windows does not start from USB, and no start in safe mode changes that. Build the drive in."
-	case system == windows:
+	case system == Windows:
 		return ranBefore + " One start in safe mode from the new drive loads it."
 	case !known:
 		return ranBefore
@@ -112,9 +115,6 @@ func howDriver(system, bus string) string {
 	return fmt.Sprintf("%s In a live Linux with its root mounted on /mnt, this names the driver where it is there: lsinitramfs /mnt/boot/initrd.img-* | grep %s (lsinitrd, where dracut made it), or this says =y: grep CONFIG_%s= /mnt/boot/config-*",
 		ranBefore, driver[0], driver[1])
 }
-
-// windows is what a Windows is called to Driver.
-const windows = "Windows"
 
 // LostPart reports a partition that the end of the disk cuts off.
 func (k *Walk) LostPart(a *Attempt, home machine.Spot) bool {

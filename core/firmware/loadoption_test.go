@@ -178,6 +178,7 @@ func TestVariables(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []uint16{2, 0xA00B}, e.Order)
 	assert.EqualValues(t, 0xA00B, *e.Next)
+	assert.EqualValues(t, 2, *e.Current)
 	require.Len(t, e.All, 2)
 	assert.Equal(t, `\a.efi`, e.All[0xA00B].Path.File)
 	assert.Equal(t, fact.Source{Origin: fact.Text, Structure: "BootA00B", Field: "FilePathList"}, e.All[0xA00B].Source)

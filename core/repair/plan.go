@@ -119,7 +119,7 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	}
 	q := &queue{{machine: m}}
 	seen := map[string]bool{}
-	var open []machine.Machine // behind the cheapest steps: whether they start is not known
+	var open []openEnd // behind the cheapest steps
 	for q.Len() > 0 && plan.States < maxStates {
 		n := heap.Pop(q).(*node)
 		key := strings.Join(n.keys, "|")
@@ -141,7 +141,7 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 			return plan, n.machine
 		}
 		if trace.Verdict == startup.Depends && len(n.steps) > 0 && len(open) < maxOpen {
-			open = append(open, n.machine)
+			open = append(open, openEnd{n.machine, trace.Missing})
 		}
 		for _, next := range expand(n, trace, allowed, banned, last) {
 			if q.Len() < maxWaiting {
@@ -156,25 +156,28 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	return plan, m
 }
 
-// maxOpen bounds the machines behind steps whose open questions are followed.
+// openEnd is a machine behind steps of which it is not known whether it starts, and what would tell.
+type openEnd struct {
+	machine machine.Machine
+	asks    []course.Question
+}
+
+// maxOpen bounds the open ends that are followed.
 const maxOpen = 3
 
-// askBehind asks what decides whether steps lead to a start, of machines that they lead to: one
-// answer leads to it. What hangs on the disk's own code and structures, which the steps write, nobody
-// can tell before.
-func (p *Plan) askBehind(open []machine.Machine) {
+// askBehind asks what decides whether steps lead to a start: one answer leads to it. What hangs on
+// the disk's own code and structures, which the steps write, nobody can tell before.
+func (p *Plan) askBehind(open []openEnd) {
 	before := []course.Stage{course.StageDrive, course.StageMode, course.StageOrder, course.StageSystem}
-	for _, m := range open {
-		for _, q := range startup.Simulate(m).Missing {
-			if !slices.Contains(before, q.Stage) {
-				continue
+	for _, end := range open {
+		for _, q := range end.asks {
+			starts := func(o course.Option) bool {
+				return startup.Simulate(answered(end.machine, q.ID, o.ID)).Verdict == startup.Starts
 			}
-			for _, o := range q.Options {
-				if startup.Simulate(answered(m, q.ID, o.ID)).Verdict == startup.Starts {
-					p.Ask = &q
-					p.Reason = "Whether a repair leads to a start goes by what is not known yet: answer this first. " + q.Text
-					return
-				}
+			if slices.Contains(before, q.Stage) && slices.ContainsFunc(q.Options, starts) {
+				p.Ask = &q
+				p.Reason = "Whether a repair leads to a start goes by what is not known yet: answer this first. " + q.Text
+				return
 			}
 		}
 	}

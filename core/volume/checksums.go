@@ -10,6 +10,14 @@ import (
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
+// rawCRC goes on with a CRC-32C, without the inversions at both ends.
+func rawCRC(crc uint32, parts ...[]byte) uint32 {
+	for _, b := range parts {
+		crc = ^crc32.Update(^crc, castagnoli, b)
+	}
+	return crc
+}
+
 // damagedSum is what is wrong with a structure whose checksum says that it is not what was written.
 func damagedSum(what string) error { return fmt.Errorf("the checksum of %s is wrong", what) }
 
@@ -17,10 +25,7 @@ func damagedSum(what string) error { return fmt.Errorf("the checksum of %s is wr
 // as zeros, stored little-endian. Filesystem on-disk format: XFS Algorithms & Data Structures, third
 // edition, "Self-describing metadata".
 func xfsSum(what string, b []byte, field int) error {
-	kept := binary.LittleEndian.Uint32(b[field:])
-	whole := slices.Clone(b)
-	clear(whole[field : field+4])
-	if crc32.Checksum(whole, castagnoli) != kept {
+	if ^rawCRC(^uint32(0), b[:field], make([]byte, 4), b[field+4:]) != binary.LittleEndian.Uint32(b[field:]) {
 		return damagedSum(what)
 	}
 	return nil
@@ -67,24 +72,17 @@ const (
 	extIndexFlag = 0x1000 // of an inode: a directory with an index
 )
 
-func extCRC(seed uint32, parts ...[]byte) uint32 {
-	for _, b := range parts {
-		seed = ^crc32.Update(^seed, castagnoli, b)
-	}
-	return seed
-}
-
 // extSumsOf reads from a superblock whether there are checksums, and holds its own.
 func extSumsOf(sb []byte) (s extSums, err error) {
 	le := binary.LittleEndian
 	if le.Uint32(sb[0x4C:]) == 0 || le.Uint32(sb[0x64:])&extHasSums == 0 || sb[0x175] != extSumByCRC {
 		return s, nil
 	}
-	s.on, s.seed = true, extCRC(^uint32(0), sb[0x68:0x78])
+	s.on, s.seed = true, rawCRC(^uint32(0), sb[0x68:0x78])
 	if le.Uint32(sb[0x60:])&extKeptSeed != 0 {
 		s.seed = le.Uint32(sb[0x270:])
 	}
-	if extCRC(^uint32(0), sb[:0x3FC]) != le.Uint32(sb[0x3FC:]) {
+	if rawCRC(^uint32(0), sb[:0x3FC]) != le.Uint32(sb[0x3FC:]) {
 		return s, damagedSum("the superblock")
 	}
 	return s, nil
@@ -97,15 +95,16 @@ func (s extSums) inode(raw []byte, number uint64) (seed uint32, err error) {
 		return 0, nil
 	}
 	le := binary.LittleEndian
-	seed = extCRC(s.seed, le.AppendUint32(nil, uint32(number)), raw[0x64:0x68])
-	kept, mask := uint32(le.Uint16(raw[0x7C:])), uint32(0xFFFF)
-	whole := slices.Clone(raw)
-	clear(whole[0x7C:0x7E])
+	seed = rawCRC(s.seed, le.AppendUint32(nil, uint32(number)), raw[0x64:0x68])
+	kept, mask, half := uint32(le.Uint16(raw[0x7C:])), uint32(0xFFFF), make([]byte, 2)
+	is := rawCRC(seed, raw[:0x7C], half, raw[0x7E:min(0x82, len(raw))])
 	if len(raw) > 128 && le.Uint16(raw[0x80:]) >= 4 {
 		kept, mask = kept|uint32(le.Uint16(raw[0x82:]))<<16, ^uint32(0)
-		clear(whole[0x82:0x84])
+		is = rawCRC(is, half, raw[0x84:])
+	} else if len(raw) > 128 {
+		is = rawCRC(is, raw[0x82:])
 	}
-	if extCRC(seed, whole)&mask != kept {
+	if is&mask != kept {
 		return 0, damagedSum(fmt.Sprintf("inode %d", number))
 	}
 	return seed, nil
@@ -115,7 +114,7 @@ func (s extSums) inode(raw []byte, number uint64) (seed uint32, err error) {
 func (s extSums) node(b []byte, seed uint32) error {
 	le := binary.LittleEndian
 	at := 12 + 12*int(le.Uint16(b[4:]))
-	if s.on && (at+4 > len(b) || extCRC(seed, b[:at]) != le.Uint32(b[at:])) {
+	if s.on && (at+4 > len(b) || rawCRC(seed, b[:at]) != le.Uint32(b[at:])) {
 		return damagedSum("an extent node")
 	}
 	return nil
@@ -136,7 +135,7 @@ func (s extSums) directory(raw []byte, blockSize int64, n *inode) error {
 		}
 		end := len(b) - 12
 		isTail := slices.Equal(b[end:end+8], []byte{0, 0, 0, 0, 12, 0, 0, 0xDE})
-		if !isTail || extCRC(n.seed, b[:end]) != le.Uint32(b[end+8:]) {
+		if !isTail || rawCRC(n.seed, b[:end]) != le.Uint32(b[end+8:]) {
 			return damagedSum("a directory block")
 		}
 	}
@@ -157,5 +156,5 @@ func indexSound(b []byte, seed uint32, within bool) bool {
 	if count > limit || tail+8 > len(b) {
 		return false
 	}
-	return extCRC(seed, b[:at+8*count], b[tail:tail+4], make([]byte, 4)) == le.Uint32(b[tail+4:])
+	return rawCRC(seed, b[:at+8*count], b[tail:tail+4], make([]byte, 4)) == le.Uint32(b[tail+4:])
 }

@@ -30,7 +30,7 @@ func driver(k *course.Walk, a *course.Attempt, home machine.Spot) (facts []machi
 	services := ServicesOf(k.Machine, d)
 	told := k.World.Answers["driver:"+d.Name] != ""
 	if !changed || hive == nil || services == nil || told || hive.Portable {
-		return nil, k.Driver(a, home, "Windows", course.NoBootDriver)
+		return nil, k.Driver(a, home, course.Windows, course.NoBootDriver)
 	}
 	open := hive.Dirty // what Windows' log still holds may say otherwise
 	for _, name := range services {
@@ -52,7 +52,7 @@ func driver(k *course.Walk, a *course.Attempt, home machine.Spot) (facts []machi
 	// Behind other controllers drivers of many names may serve: that none of the known ones
 	// loads proves nothing there.
 	if kind := kindOf(k.Machine, d); open || kind != "nvme" && kind != "usb" {
-		return facts, k.Driver(a, home, "Windows", course.NoBootDriver)
+		return facts, k.Driver(a, home, course.Windows, course.NoBootDriver)
 	}
 	if len(facts) == 0 {
 		facts = []machine.Fact{cite(home, hive.Control+", Services", "none of "+strings.Join(services, ", "), -1)}

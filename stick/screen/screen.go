@@ -253,6 +253,9 @@ func (r *run) verdict() (string, error) {
 		p.say(plain, r.Trace.Reason)
 	}
 	r.byPlan(p)
+	for _, failed := range r.Failed() {
+		p.say(brass, "Left out, as it failed here: "+failed+".")
+	}
 	var answers, repairs []option
 	if q := r.question(); q != nil {
 		p.say(title, q.Text)
@@ -265,9 +268,6 @@ func (r *run) verdict() (string, error) {
 		repairs = []option{{"repair", fmt.Sprintf("Repair it, in %s: %s", steps(len(r.Plan.Steps)), step.Title)}}
 	} else if r.Trace.Verdict != startup.Starts && r.Plan.Reason != "" {
 		p.say(plain, r.Plan.Reason)
-	}
-	for _, failed := range r.Failed() {
-		p.say(brass, "Left out, as it failed here: "+failed+".")
 	}
 	p.gap()
 	p.stageNames()

@@ -245,7 +245,12 @@ func TestAStepIsConfirmedAndAFailureShown(t *testing.T) {
 	p.press(tcell.KeyBackspace, tcell.KeyEnter)
 	p.sees("and what went wrong")
 	p.press(tcell.KeyEnter)
-	p.sees("The start, without the stick")
+	without := strings.Join(strings.Fields(p.sees("Left out, as it failed here: "+step.Title)), " ")
+	assert.NotContains(t, without, "Repair it, in one step: "+step.Title)
+	p.press(tcell.KeyUp, tcell.KeyUp, tcell.KeyUp, tcell.KeyUp, tcell.KeyEnter) // before: roles, look again, finish
+	again := p.sees("Repair it, in")
+	assert.NotContains(t, again, "Left out")
+	assert.NotContains(t, again, "Offer what failed again")
 	p.press(tcell.KeyUp, tcell.KeyEnter)
 	p.sees("take the stick out")
 	p.press(tcell.KeyEnter)
