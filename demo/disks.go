@@ -186,8 +186,8 @@ func linux(sectors uint64, id, names byte) diskmaker.Disk {
 					"boot/grub/grub.cfg": []byte("set default=\"0\"\nmenuentry 'Timetable' --class gnu-linux $menuentry_id_option 'gnulinux-simple' {\n" +
 						"\tsearch --no-floppy --fs-uuid --set=root " + root + "\n\tlinux\t/boot/vmlinuz-6.1.0-18-amd64 root=UUID=" + root + " ro quiet\n\tinitrd\t/boot/initrd.img-6.1.0-18-amd64\n}\n"),
 					"etc/fstab":                      []byte("# made by the installer\nUUID=" + root + " / ext4 errors=remount-ro 0 1\nUUID=" + boot + " /boot/efi vfat umask=0077 0 1\nUUID=" + uuid(rootUUID(names^0xFF)) + " none swap sw 0 0\n"),
-					"boot/vmlinuz-6.1.0-18-amd64":    make([]byte, 1000),
-					"boot/initrd.img-6.1.0-18-amd64": make([]byte, 1000),
+					"boot/vmlinuz-6.1.0-18-amd64":    diskmaker.Program{}.Bytes(),
+					"boot/initrd.img-6.1.0-18-amd64": diskmaker.RAMDisk(),
 					"usr/sbin/grub-install":          make([]byte, 1000), "usr/sbin/update-grub": make([]byte, 1000), "usr/sbin/update-initramfs": make([]byte, 1000),
 					"usr/lib/grub/i386-pc/modinfo.sh": make([]byte, 1000), "usr/lib/grub/x86_64-efi/modinfo.sh": make([]byte, 1000),
 				}}},
@@ -212,7 +212,7 @@ func entryLinux(sectors uint64, id byte) diskmaker.Disk {
 		`\EFI\BOOT\BOOTX64.EFI`: program, `\EFI\systemd\systemd-bootx64.efi`: program,
 		`\loader\entries\station.conf`: []byte("title   Weather station\nlinux   /vmlinuz-6.1.0-18-amd64\ninitrd  /initrd.img-6.1.0-18-amd64\noptions root=PARTUUID=" +
 			strings.ToLower(d.PartitionGUID(1).String()) + " ro\n"),
-		`\vmlinuz-6.1.0-18-amd64`: make([]byte, 1000), `\initrd.img-6.1.0-18-amd64`: make([]byte, 1000),
+		`\vmlinuz-6.1.0-18-amd64`: diskmaker.Program{}.Bytes(), `\initrd.img-6.1.0-18-amd64`: diskmaker.RAMDisk(),
 	}
 	return d
 }

@@ -46,6 +46,9 @@ type layout struct {
 	// was is how the original lies of which this is a copy with identifiers of its own; nil for
 	// none that is told.
 	was func(dir, tree, volume string) error
+	// spoilt is what became of the kernel, or of the initial RAM disk; "" is nothing, and without a
+	// spoiling it is gone.
+	spoilt spoilt
 	// boot returns the files of the boot partitions, by their index.
 	boot func(dir, tree string) (map[int]map[string][]byte, error)
 }
@@ -60,7 +63,8 @@ const (
 func layoutScenarios() []Scenario {
 	var all []Scenario
 	for _, l := range slices.Concat(layouts(), renamedLayouts(), lockedLayouts(), lineLayouts(), menuLayouts(),
-		chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts(), dracutLayouts()) {
+		spoiltLayouts(), chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts(),
+		dracutLayouts()) {
 		clone := l.drive("b", 9, rootPart)
 		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
@@ -154,6 +158,9 @@ func (l layout) make(dir, name string, declared diskmaker.Disk) (*diskmaker.Imag
 		if err := os.WriteFile(filepath.Join(tree, name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}
+	}
+	if err := l.spoil(tree, kernel, ram); err != nil {
+		return nil, err
 	}
 	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
 	if l.locked {

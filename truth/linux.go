@@ -35,6 +35,10 @@ type names struct {
 	uuid  string // of the root file system itself; "" is rootUUID
 	drive string // what the system says that it is on; "" is b
 	shim  string // how Debian's shim lies before GRUB, of shimLayouts; "" is without it
+	// lacks are the files that are not in the folder of GRUB's modules; nil is a GRUB that has all built in.
+	lacks []string
+	// spoilt is what became of the kernel and of the initial RAM disk; nil is nothing.
+	spoilt map[string]func([]byte) []byte
 	// signed is how Debian's signed programs lie before the kernel; nil is without them.
 	signed *signedCase
 }
@@ -69,7 +73,7 @@ func linuxScenarios() []Scenario {
 	for _, name := range slices.Sorted(maps.Keys(shimLayouts(nil, nil))) {
 		all = append(all, linuxScenario(OVMF, "shim: "+name, names{shim: name}))
 	}
-	return append(all, signedScenarios()...)
+	return slices.Concat(all, spoiltScenarios(), moduleScenarios(), signedScenarios())
 }
 
 // shimFolder is where Debian's package of the shim keeps it.
@@ -146,6 +150,9 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 	if err := writeTree(tree, n); err != nil {
 		return nil, err
 	}
+	if err := n.modulesInto(tree, f); err != nil {
+		return nil, err
+	}
 	volume := filepath.Join(dir, "root.ext4")
 	if err := run("mkfs.ext4", "-q", "-F", "-U", n.uuid, "-d", tree, volume, "64M"); err != nil {
 		return nil, err
@@ -161,6 +168,12 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 	}
 	declared.Partitions = append([]diskmaker.Partition{}, declared.Partitions...)
 	declared.Partitions[1].Volume.Raw = raw
+	if n.lacks != nil {
+		if f.UEFI() {
+			return uefiLinux(dir, declared, load, fewModules, n)
+		}
+		return legacyLinux(dir, declared, load, fewModules)
+	}
 	modules := []string{"part_gpt", "part_msdos", "ext2", "fat", "normal", "search", "search_fs_uuid", "configfile", "linux", "echo", "test", "serial", "terminal"}
 	if f.UEFI() {
 		return uefiLinux(dir, declared, load, modules, n)
@@ -245,6 +258,14 @@ menuentry 'Debian GNU/Linux' {
 }
 `, n.menu, n.root)
 	fstab := fmt.Sprintf("# the root and a second name of it\n%s / ext4 ro 0 1\n%s /data ext4 ro 0 2\nUUID=%s /gone ext4 nofail 0 2\n", "UUID="+n.uuid, n.fstab, goneUUID)
+	for of, spoil := range n.spoilt {
+		switch of {
+		case "kernel":
+			kernel = spoil(kernel)
+		case "RAM disk":
+			ram = spoil(ram)
+		}
+	}
 	for name, content := range map[string][]byte{
 		"boot/vmlinuz-6.1.0": kernel, "boot/initrd.img-6.1.0": ram, "boot/grub/grub.cfg": []byte(grub),
 		"etc/fstab": []byte(fstab), "etc/drive": []byte(n.drive),

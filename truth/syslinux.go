@@ -64,19 +64,21 @@ func syslinuxScenarios() []Scenario {
 // noRootThere is what the small Linux says when its root is not there.
 const noRootThere = "(?i)root"
 
-func syslinuxDisk(changed syslinuxFiles) Drive {
+func syslinuxDisk(changed syslinuxFiles) Drive { return syslinuxDiskOf(changed, names{}) }
+
+func syslinuxDiskOf(changed syslinuxFiles, n names) Drive {
 	boot := diskmaker.Partition{MBRType: 0x0C, MiB: 100, Active: true}
 	root := diskmaker.Partition{Type: disk.TypeLinuxData, MBRType: 0x83, MiB: 64,
 		Volume: diskmaker.Volume{Kind: "raw", Raw: make([]byte, 512)}}
 	d := Drive{Name: "b", Bus: "nvme", Disk: mbrDisk(9, boot, root)}
 	declared := d.Disk
-	d.Make = func(dir string) (*diskmaker.Image, error) { return makeSyslinux(dir, declared, changed) }
+	d.Make = func(dir string) (*diskmaker.Image, error) { return makeSyslinux(dir, declared, changed, n.filled()) }
 	return d
 }
 
-func makeSyslinux(dir string, declared diskmaker.Disk, changed syslinuxFiles) (*diskmaker.Image, error) {
+func makeSyslinux(dir string, declared diskmaker.Disk, changed syslinuxFiles, n names) (*diskmaker.Image, error) {
 	tree := filepath.Join(dir, "root")
-	if err := writeTree(tree, names{}.filled()); err != nil {
+	if err := writeTree(tree, n); err != nil {
 		return nil, err
 	}
 	files := map[string][]byte{`\syslinux\syslinux.cfg`: []byte("default l\n" +

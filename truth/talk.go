@@ -121,7 +121,8 @@ func (t *talk) answer() error {
 			return nil
 		}
 		t.shown = append(t.shown, before)
-		if asksFirst && t.first == "original" || strings.Contains(before, "driver for USB") { // the small Linux has none
+		if asksFirst && t.first == "original" || strings.Contains(before, "driver for USB") || // the small Linux has none
+			strings.Contains(before, "an initial RAM disk built in") { // as Debian's kernels have
 			t.send("2")
 		} else {
 			t.send(keyEnter)

@@ -59,7 +59,7 @@ func (n *nested) grub(modules ...string) *nested {
 		n.t,
 		"",
 		"grub-mkimage",
-		append([]string{"-O", "x86_64-efi", "-p", n.prefix, "-o", program}, modules...)...)
+		append([]string{"-O", "x86_64-efi", "-p", n.prefix, "-o", program, "linux"}, modules...)...)
 	reference.Run(n.t, "", "mcopy", "-o", "-i", n.path+"@@1M", program, "::EFI/BOOT/BOOTX64.EFI")
 	return n
 }
@@ -80,7 +80,7 @@ func (n *nested) tree(before string) string {
 	for name, text := range map[string]string{
 		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux " + before +
 			"/boot/vmlinuz root=" + n.root + " ro\n initrd " + before + "/boot/initrd.img\n}\n",
-		"boot/vmlinuz": "kernel", "boot/initrd.img": "disk", "etc/fstab": n.fstab, "sbin/init": "program",
+		"boot/vmlinuz": string(sample.X64()), "boot/initrd.img": string(diskmaker.RAMDisk()), "etc/fstab": n.fstab, "sbin/init": "program",
 	} {
 		file := filepath.Join(tree, name)
 		require.NoError(n.t, os.MkdirAll(filepath.Dir(file), 0o755))
@@ -244,13 +244,14 @@ func TestARootThatIsEncrypted(t *testing.T) {
 		menu := filepath.Join(t.TempDir(), "grub.cfg")
 		require.NoError(t, os.WriteFile(menu, []byte("menuentry 'x' {\n linux /vmlinuz root="+strings.ReplaceAll(root,
 			"LUKS", uuid)+"\n initrd /initrd.img\n}\n"), 0o600))
-		kernel := filepath.Join(t.TempDir(), "kernel")
-		require.NoError(t, os.WriteFile(kernel, []byte("kernel"), 0o600))
+		kernel, disk := filepath.Join(t.TempDir(), "kernel"), filepath.Join(t.TempDir(), "disk")
+		require.NoError(t, os.WriteFile(disk, diskmaker.RAMDisk(), 0o600))
+		require.NoError(t, os.WriteFile(kernel, sample.X64(), 0o600))
 		reference.Run(t, "", "mmd", "-i", n.path+"@@1M", "EFI/debian")
 		for file, to := range map[string]string{menu: "EFI/debian/grub.cfg", kernel: "vmlinuz"} {
 			reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", file, "::"+to)
 		}
-		reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", kernel, "::initrd.img")
+		reference.Run(t, "", "mcopy", "-i", n.path+"@@1M", disk, "::initrd.img")
 		return n, uuid
 	}
 	for _, root := range []string{"UUID=" + innerUUID, "/dev/mapper/cryptroot", "/dev/mapper/vg-root",
@@ -356,7 +357,8 @@ func TestTheBootOfAnEncryptedSystemIsRepaired(t *testing.T) {
 	reference.Run(t, "", "mcopy", "-i", path+"@@1M", stub, "::EFI/debian/grub.cfg")
 	tree := t.TempDir()
 	for name, text := range map[string]string{"grub/grub.cfg": "menuentry 'x' {\n search --fs-uuid --set=root " + gone +
-		"\n linux /vmlinuz-6 root=/dev/mapper/vg-root\n initrd /initrd.img-6\n}\n", "vmlinuz-6": "k", "initrd.img-6": "r"} {
+		"\n linux /vmlinuz-6 root=/dev/mapper/vg-root\n initrd /initrd.img-6\n}\n", "vmlinuz-6": string(sample.X64()),
+		"initrd.img-6": string(diskmaker.RAMDisk())} {
 		file := filepath.Join(tree, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

@@ -121,7 +121,9 @@ func grubFolder(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPla
 	for n := range maxConfigFiles {
 		holder, name, end := to.leads(k, a, from, next)
 		if end == nil && n == 0 {
-			end = readsFolder(a, holder, to.core)
+			if end = readsFolder(a, holder, to.core); end == nil {
+				end = loadsNormal(a, to)
+			}
 		}
 		if end != nil {
 			return *end
@@ -295,7 +297,7 @@ func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
 	end := start(entry)
 	for _, name := range c.GRUB.Fallback {
 		lost := a.Steps[len(a.Steps)-1]
-		if !slices.Contains([]course.Rule{"kernel-absent", "kernel-refused", "prefix-absent", "root-set-nowhere"}, lost.Rule) {
+		if !slices.Contains([]course.Rule{"kernel-absent", "kernel-refused", "kernel-unsound", "prefix-absent", "root-set-nowhere"}, lost.Rule) {
 			break
 		}
 		next, sure, err := c.GRUB.Named(name)
@@ -329,6 +331,9 @@ func grubEntry(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to 
 		return a.Unproven("entry-no-kernel", course.StageConfiguration,
 			fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.",
 				entry.Title), course.HowTry, cited)
+	}
+	if end := loadsLinux(a, to); end != nil {
+		return *end
 	}
 	if end := elsewhere(k, a, from, &to, entry.Linux); end != nil {
 		return *end

@@ -20,6 +20,12 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 	if end := signedKernel(k, a, at, line); end != nil {
 		return *end
 	}
+	if end := loadsKernel(a, at, line); end != nil {
+		return *end
+	}
+	if end := loadsRAMDisks(a, at, &line); end != nil {
+		return *end
+	}
 	line.lies = at
 	return root(k, a, from, line)
 }

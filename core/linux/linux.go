@@ -4,6 +4,8 @@
 package linux
 
 import (
+	"fmt"
+
 	"latchkey/core/course"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
@@ -51,7 +53,22 @@ type kernelLine struct {
 	lost    *lostSearch    // a search that found nothing before
 	gone    course.Symptom // what shows when one of the files is not there; GRUB's words by default
 	bare    bool           // no initial RAM disk is given to the kernel
+	hollow  *hollow        // what it is given as one, and holds nothing; nil for none
 	lies    machine.Spot   // where the kernel lies; the zero Spot for one that is part of a program
+}
+
+// hollow is an initial RAM disk that is there by its name, and that a kernel can take nothing from.
+type hollow struct {
+	text string
+	fact machine.Fact
+}
+
+// unread says that a file is not in evidence, or what keeps it from being read, and what to do.
+func unread(v *machine.Volume, name, called string) (text, how string) {
+	if err := v.Damage(name); err != nil {
+		return fmt.Sprintf("%s cannot be read: %v.", called, err), course.HowCheck
+	}
+	return called + " is not in evidence.", course.HowCapture
 }
 
 // unfound is what shows when the root is not found.

@@ -36,7 +36,7 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 	entry := sample.LinuxDisk(1, 1)
 	entry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
 		"/vmlinuz":               sample.X64(),
-		"/initrd.img":            []byte("an initial RAM disk"),
+		"/initrd.img":            diskmaker.RAMDisk(),
 		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=root\n")}
 	noEntry := sample.LinuxDisk(1, 1)
 	noEntry.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes()}
@@ -353,7 +353,7 @@ func TestGRUBFromSectorZero(t *testing.T) {
 func TestEntriesThatCannotBeRead(t *testing.T) {
 	declared := sample.LinuxDisk(1, 1)
 	declared.Partitions[0].Volume.Files = map[string][]byte{sample.FallbackPath: diskmaker.Program{Is: "systemd-boot"}.Bytes(),
-		"/vmlinuz": sample.X64(), "/initrd.img": []byte("an initial RAM disk"),
+		"/vmlinuz": sample.X64(), "/initrd.img": diskmaker.RAMDisk(),
 		"/loader/entries/a.conf": []byte("title x\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=root\n")}
 	for rule, change := range map[course.Rule]func(v *machine.Volume){
 		"entries-missing-evidence": func(v *machine.Volume) { v.Configs, v.Readable = nil, false },

@@ -28,7 +28,11 @@ func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.R
 // the links of /dev/disk and what lies in a container are known by programs alone. The
 // kernel's admin-guide/kernel-parameters, root=, and early_lookup_bdev.
 func resolvesRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLine) *course.Result {
-	if !line.bare || line.root != nil && kernelFinds(*line.root, line.options) {
+	finds := line.root != nil && kernelFinds(*line.root, line.options)
+	switch {
+	case line.hollow != nil:
+		return withoutItsRAMDisk(k, a, from, line, finds)
+	case !line.bare || finds:
 		return nil
 	}
 	what := "without one, and without the name of its root, it finds none"

@@ -25,7 +25,7 @@ const (
 func stubDisk(program diskmaker.Program) diskmaker.Disk {
 	d := sample.LinuxDisk(1, 1)
 	d.Partitions[0].Volume.Files = map[string][]byte{kernelPath: program.Bytes(),
-		`\EFI\BOOT\initrd.img`: []byte("an initial RAM disk")}
+		`\EFI\BOOT\initrd.img`: diskmaker.RAMDisk()}
 	return d
 }
 

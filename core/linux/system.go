@@ -9,14 +9,6 @@ import (
 	"latchkey/core/volume"
 )
 
-// unread says that a file is not in evidence, or what keeps it from being read, and what to do.
-func unread(v *machine.Volume, name, called string) (text, how string) {
-	if err := v.Damage(name); err != nil {
-		return fmt.Sprintf("%s cannot be read: %v.", called, err), course.HowCheck
-	}
-	return called + " is not in evidence.", course.HowCapture
-}
-
 // linuxSystem judges stage 8 for Linux.
 func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) course.Result {
 	v, p := home.Volume(), home.Partition()
@@ -31,6 +23,9 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 		return end
 	}
 	if end := holdsSystem(a, home, line); end != nil {
+		return *end
+	}
+	if end := firstProgram(a, home, line); end != nil {
 		return *end
 	}
 	if end := mountsRoot(a, home, line); end != nil {
@@ -72,6 +67,36 @@ func holdsSystem(a *course.Attempt, home machine.Spot, line kernelLine) *course.
 			fmt.Sprintf("The kernel's root, %s, holds no system: neither a first program such as /sbin/init nor /usr is on it.", home.Called()), line.cited)
 	}
 	return &end
+}
+
+// firstProgram asks whether what the start passes control to is a program: the first of the names that
+// there is, where the initial RAM disk chooses. The kernel's init/main.c; Debian's initramfs-tools, init.
+func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
+	if line.bare || len(loader.KernelOptions(line.options, "init")) > 0 {
+		return nil
+	}
+	for _, sign := range machine.FirstPrograms {
+		name := home.In(sign)
+		there, known := home.Volume().Holds(name)
+		switch {
+		case !there && known:
+			continue
+		case !there:
+			return nil
+		}
+		p, fact, end := payload(a, home, line, name)
+		if end != nil {
+			end.Home = home
+			return end
+		}
+		if p.Form != loader.PayloadProgram {
+			stop := a.Stop("first-program-unsound", course.StageSystem, course.NoInit,
+				fmt.Sprintf("%s on %s is what the system's start begins with, and is no program: it begins otherwise, or is empty.", name, home.Called()), fact)
+			return &stop
+		}
+		return nil
+	}
+	return nil
 }
 
 // waits tells of what the start waits for in vain and goes on without: swap space, and

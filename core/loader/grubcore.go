@@ -23,6 +23,8 @@ type GRUBCore struct {
 	// be read. None at all is a core that no tool made.
 	Modules    []string
 	ModulesErr error
+	// Platform is what it was made for, as GRUB calls the folder of its modules; "" where that is not told.
+	Platform string
 	// ExtFeatures are the incompatible features with which its reader of ext takes a volume, as
 	// bits of the superblock's s_feature_incompat; 0 where its code does not tell.
 	ExtFeatures uint32
@@ -75,7 +77,11 @@ func ReadGRUBCore(d *disk.Disk, sector uint64) (*GRUBCore, error) {
 	if err != nil {
 		return nil, err
 	}
-	return findModules(kernel)
+	c, err := findModules(kernel)
+	if err == nil {
+		c.Platform = "i386-pc"
+	}
+	return c, err
 }
 
 // findModules looks for the list of modules; its magic number stands in the code
@@ -283,5 +289,7 @@ func readGRUBProgram(f *pe.File, r io.ReaderAt) *GRUBCore {
 	if err != nil {
 		return nil
 	}
+	c.Platform = map[uint16]string{pe.IMAGE_FILE_MACHINE_AMD64: "x86_64-efi", pe.IMAGE_FILE_MACHINE_I386: "i386-efi",
+		pe.IMAGE_FILE_MACHINE_ARM64: "arm64-efi"}[f.Machine]
 	return c
 }

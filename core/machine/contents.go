@@ -82,6 +82,10 @@ type Volume struct {
 	// kernels are those that menus name, as programs of the firmware's, by their paths in small
 	// letters.
 	kernels map[string]kernelProgram
+	// payloads are the kernels and initial RAM disks that are loaded, likewise.
+	payloads map[string]payload
+	// modules are the folders of GRUB's modules, by their paths in small letters.
+	modules map[string]grubModules
 	// Alone is what the boot sector does when the standard boot code passes control to it,
 	// run in a model; nil where that was not looked at: under a GPT, of a logical
 	// partition, of code that is known to load Windows.

@@ -57,6 +57,8 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	if mode == firmware.Legacy {
 		path = winloadEXE
 		v.LegacyManager, v.BootCode, v.SystemCode, v.Alone = "bootmgr", true, true, nil
+		v.payloads = maps.Clone(v.payloads)
+		delete(v.payloads, "bootmgr")
 		v.dropProblem(volume.CodeHiddenSectors)
 	} else {
 		manager := loader.NewProgram(arch, loader.WindowsManager)
@@ -85,7 +87,7 @@ func (c *Contents) WithFilesOf(i int, from *Volume) *Contents {
 	v.Loaders, v.LoaderErr = slices.Clone(from.Loaders), from.LoaderErr
 	v.Programs, v.ProgramsOpen = from.Programs, from.ProgramsOpen
 	v.Configs, v.looked, v.Readable, v.FilesErr = slices.Clone(from.Configs), from.looked, from.Readable, nil
-	v.kernels = from.kernels
+	v.kernels, v.payloads, v.modules = from.kernels, from.payloads, from.modules
 	return e
 }
 

@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -34,6 +35,7 @@ func (g *gathering) gather(base int64) {
 	for _, name := range []string{"ntldr", "bootmgr"} {
 		if f, err := g.files.Lookup(name); err == nil && !f.Dir {
 			g.volume.LegacyManager = name
+			g.payload(name)
 		} else {
 			g.volume.looked[name] = err
 		}
@@ -60,11 +62,11 @@ func (g *gathering) gather(base int64) {
 func (g *gathering) gatherWindows(base int64) {
 	g.store(loader.StoreLegacy)
 	for _, name := range []string{winloadEFI, winloadEXE} {
-		g.look(name)
+		g.payload(name)
 	}
 	for _, c := range g.volume.Configs {
 		for _, name := range c.loaderPaths() {
-			g.look(name)
+			g.payload(name)
 		}
 	}
 	g.systemHive()
@@ -145,10 +147,14 @@ func (g *gathering) gatherLinux(in string) {
 	for _, name := range SystemSigns {
 		g.lookAny(in + name)
 	}
+	for _, name := range FirstPrograms {
+		g.payload(in + name)
+	}
 	for _, dir := range []string{"", "/boot"} {
 		g.kernels(in + dir)
 	}
 	g.tools(in)
+	g.modules(in)
 }
 
 // fstabFile is a Linux' mount table. fstab(5).
@@ -191,6 +197,7 @@ func (g *gathering) gatherESP() {
 	}
 	g.entries("/loader")
 	g.kernels("")
+	g.modules("")
 }
 
 // shimLists reads the lists of the shim's fallback, in the order in which the folders stand
@@ -235,8 +242,12 @@ func (g *gathering) besideKernels() {
 		}
 		g.volume.looked[listedWhole(folder)] = nil
 		for _, f := range files {
-			if !f.Dir {
-				g.volume.looked[strings.ToLower(path.Join(folder, f.Name))] = nil
+			switch name := path.Join(folder, f.Name); {
+			case f.Dir:
+			case likeRAMDisk(f.Name):
+				g.payload(name)
+			default:
+				g.volume.looked[strings.ToLower(name)] = nil
 			}
 		}
 	}
@@ -249,7 +260,7 @@ func (g *gathering) kernels(dir string) {
 		name := path.Join("/", dir, f.Name)
 		if !f.Dir && (strings.HasPrefix(f.Name, "vmlinuz") || strings.HasPrefix(f.Name, "initrd") ||
 			strings.HasPrefix(f.Name, "initramfs")) {
-			g.volume.looked[strings.ToLower(name)] = nil
+			g.payload(name)
 			if strings.HasPrefix(f.Name, "vmlinuz") {
 				g.volume.Kernels = append(g.volume.Kernels, name)
 			}
@@ -301,7 +312,7 @@ func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
 	for _, e := range list {
 		g.named(e.Linux, g.kernel)
 		for _, file := range e.Initrds {
-			g.named(file, g.look)
+			g.named(file, g.payload)
 		}
 		g.lookAtEntries(e.Sub)
 	}
@@ -348,8 +359,10 @@ func (c *Contents) Release(root Address) *loader.Release {
 // SystemSigns are the files of which the root of a Linux has some: the first program, in
 // the order in which the kernel looks for it, and the folders in which systems of other
 // layouts keep theirs. The kernel's init/main.c; the Filesystem Hierarchy Standard 3.0.
-var SystemSigns = []string{"/sbin/init", "/etc/init", "/bin/init", "/bin/sh", "/usr/lib/systemd/systemd", "/usr",
-	"/nix", "/ostree", "/gnu"}
+var SystemSigns = append(slices.Clone(FirstPrograms), "/usr/lib/systemd/systemd", "/usr", "/nix", "/ostree", "/gnu")
+
+// FirstPrograms are what the kernel starts, the first that it can. The kernel's init/main.c.
+var FirstPrograms = []string{"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}
 
 // lookAny is look for a file or a folder.
 func (g *gathering) lookAny(name string) {

@@ -42,10 +42,11 @@ func (g *gathering) entries(dir string) {
 			if e.Linux != "" {
 				g.kernel(e.Linux)
 			}
-			for _, file := range append([]string{e.Path()}, e.Initrds...) {
-				if file != "" {
-					g.look(file)
-				}
+			if e.Path() != "" {
+				g.look(e.Path())
+			}
+			for _, file := range e.Initrds {
+				g.payload(file)
 			}
 		})
 	}

@@ -22,6 +22,7 @@ func (g *gathering) kernel(name string) {
 	if _, done := v.kernels[key]; done {
 		return
 	}
+	g.payload(name)
 	f, err := g.find(name)
 	if err != nil || len(v.kernels) == maxKernels {
 		return

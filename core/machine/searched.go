@@ -10,16 +10,27 @@ import (
 // maxSearchedFiles bounds the files that are looked for on every volume.
 const maxSearchedFiles = 256
 
+// fileRole is what a file is looked for as, the further to be looked into the higher.
+type fileRole int
+
+const (
+	asSign    fileRole = iota // by which a volume is known, or that is passed control to
+	asRAMDisk                 // that a kernel is given
+	asKernel
+)
+
 // lookForSearched looks on every volume for the files by which GRUB searches for one, and for
 // those that its menus load: where its root points is known only at the start.
 func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
-	for name, kernel := range c.searchedFiles() {
+	for name, role := range c.searchedFiles() {
 		for i := range c.Volumes {
 			g := gathering{&c.Volumes[i], opened[i], left}
 			switch {
 			case !g.volume.Readable:
-			case kernel:
+			case role == asKernel:
 				g.kernel(name)
+			case role == asRAMDisk:
+				g.payload(name)
 			default:
 				g.look(name)
 			}
@@ -28,19 +39,19 @@ func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
 }
 
 // searchedFiles are the files that GRUB searches for by its configurations on the disk and by
-// what is built into it, and those that these load; true for kernels.
-func (c *Contents) searchedFiles() map[string]bool {
-	names := map[string]bool{}
-	add := func(name string, kernel bool) {
+// what is built into it, and those that these load.
+func (c *Contents) searchedFiles() map[string]fileRole {
+	names := map[string]fileRole{}
+	add := func(name string, role fileRole) {
 		if name != "" && len(names) < maxSearchedFiles {
 			name = path.Join("/", AfterBrackets(name))
-			names[name] = names[name] || kernel
+			names[name] = max(names[name], role)
 		}
 	}
 	take := func(searches []loader.GRUBSearch) {
 		for _, s := range searches {
 			if s.Spec.Kind == loader.ByFile {
-				add(s.Spec.Value, false)
+				add(s.Spec.Value, asSign)
 			}
 		}
 	}
@@ -52,9 +63,10 @@ func (c *Contents) searchedFiles() map[string]bool {
 		for _, top := range g.Entries {
 			for _, e := range append([]loader.GRUBEntry{top}, top.Sub...) {
 				take(e.Searches)
-				add(e.Linux, true)
-				for _, file := range append([]string{e.Chain}, e.Initrds...) {
-					add(file, false)
+				add(e.Linux, asKernel)
+				add(e.Chain, asSign)
+				for _, file := range e.Initrds {
+					add(file, asRAMDisk)
 				}
 			}
 		}

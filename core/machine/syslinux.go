@@ -2,7 +2,6 @@ package machine
 
 import (
 	"path"
-	"slices"
 
 	"latchkey/core/loader"
 	"latchkey/core/volume"
@@ -54,10 +53,13 @@ func (g *gathering) syslinuxMenu(folder string) {
 			g.read(ConfigSyslinux, path.Join(at, name), func(c *Config) {
 				c.Syslinux = loader.ParseSyslinux(c.File.Bytes, at)
 				c.Entry = &c.Syslinux.Entry
-				for _, file := range slices.Concat([]string{c.Entry.Linux}, c.Entry.Initrds, c.Syslinux.Modules) {
+				for _, file := range append([]string{c.Entry.Linux}, c.Entry.Initrds...) {
 					if file != "" {
-						g.look(file)
+						g.payload(file)
 					}
+				}
+				for _, file := range c.Syslinux.Modules {
+					g.look(file)
 				}
 			})
 			if len(g.volume.Configs) > had {

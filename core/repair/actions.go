@@ -24,7 +24,7 @@ var actions = map[course.Stage][]action{
 		macBless, macInstall, fallbackPath, entryFirst, addEntry, windowsFiles, linuxFiles, copyBootFiles,
 		secureBootOff, setActive},
 	course.StageConfiguration: {rebuildTable, correctTable, copyFAT, windowsReferences, windowsFiles, linuxNames,
-		linuxFiles, copyBootSector, detachOthers, secureBootOff, lookInside},
+		copyLoaded, initialRAMDisk, linuxFiles, copyBootSector, detachOthers, secureBootOff, lookInside},
 	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
 		driverAtStart, safeStart, buildIn, linuxNames, initialRAMDisk, detachOthers},
 }

@@ -40,7 +40,7 @@ func logicalLinux() diskmaker.Disk {
 	files := map[string][]byte{
 		"boot/grub/grub.cfg": []byte("menuentry 'x' {\n set root=(hd0,msdos6)\n linux /boot/vmlinuz root=UUID=" + root +
 			"\n initrd /boot/initrd.img\n}\n"),
-		"boot/vmlinuz": sample.X64(), "boot/initrd.img": sample.X64(), "boot/grub/i386-pc/normal.mod": []byte("x"),
+		"boot/vmlinuz": sample.X64(), "boot/initrd.img": diskmaker.RAMDisk(), "boot/grub/i386-pc/normal.mod": []byte("x"),
 		"etc/fstab": []byte("UUID=" + root + " / ext4 defaults 0 1\n"), "sbin/init": sample.X64(),
 		"usr/sbin/grub-install": []byte("x"), "usr/sbin/update-grub": []byte("x"), "usr/lib/grub/i386-pc/modinfo.sh": []byte("x"),
 	}

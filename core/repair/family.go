@@ -25,6 +25,13 @@ type family struct {
 	has   command.Node
 	needs []machine.Tool // what installs GRUB, and makes its menu
 	maker ramDiskMaker
+	// ramDiskName is what the family calls the initial RAM disk of a kernel, around its version.
+	ramDiskName [2]string
+}
+
+// ramDisk is what the initial RAM disk of a kernel of a version is called.
+func (f family) ramDisk(version string) string {
+	return f.ramDiskName[0] + version + f.ramDiskName[1]
 }
 
 // ramDiskMaker makes a system's initial RAM disks. They are made with drivers for every bus by a file
@@ -37,27 +44,27 @@ type ramDiskMaker struct {
 }
 
 var (
-	keepInitramfs  = command.Fixed(`for f in /mnt/clone/boot/initr*; do [ ! -f "$f" ] || cp "$f" "$f.bak"; done`)
+	keepInitramfs  = command.Fixed(`for f in /mnt/clone/boot/initr*; do case "$f" in *.bak) continue ;; esac; [ ! -f "$f" ] || { readlink -f "$f.bak" | grep -q '^/mnt/clone/' && cp "$f" "$f.bak"; } || exit 1; done`)
 	initramfsTools = ramDiskMaker{tool: machine.UpdateInitramfs, has: command.Fixed(`chroot /mnt/clone sh -c "command -v update-initramfs"`),
-		keep: command.Fixed(`for f in /mnt/clone/boot/initrd.img-*; do cp "$f" "$f.bak"; done`),
-		make: []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/initramfs-tools/conf.d && echo MODULES=most > /mnt/clone/etc/initramfs-tools/conf.d/any-bus`),
-			command.Fixed(`chroot /mnt/clone update-initramfs -u -k all`)}}
+		keep: keepInitramfs,
+		make: []command.Node{command.Fixed(`chroot /mnt/clone sh -c "mkdir -p /etc/initramfs-tools/conf.d && echo MODULES=most > /etc/initramfs-tools/conf.d/any-bus"`),
+			command.Fixed(`chroot /mnt/clone update-initramfs -c -t -k all`)}}
 	dracut = ramDiskMaker{tool: machine.Dracut, has: command.Fixed(`chroot /mnt/clone sh -c "command -v dracut"`), keep: keepInitramfs,
-		make: []command.Node{command.Fixed(`mkdir -p /mnt/clone/etc/dracut.conf.d && echo 'hostonly="no"' > /mnt/clone/etc/dracut.conf.d/any-bus.conf`),
+		make: []command.Node{command.Fixed(`chroot /mnt/clone sh -c "mkdir -p /etc/dracut.conf.d && echo 'hostonly=\"no\"' > /etc/dracut.conf.d/any-bus.conf"`),
 			command.Fixed(`chroot /mnt/clone dracut --force --regenerate-all`)}}
 	mkinitcpio = ramDiskMaker{tool: machine.Mkinitcpio, has: command.Fixed(`chroot /mnt/clone sh -c "command -v mkinitcpio"`), keep: keepInitramfs,
 		make: []command.Node{command.Fixed(`chroot /mnt/clone mkinitcpio -P -S autodetect`)}}
 
 	hasGRUB2     = command.Fixed(`chroot /mnt/clone sh -c "command -v grub2-install && command -v grub2-mkconfig"`)
 	needsGRUB2   = []machine.Tool{machine.GRUB2Install, machine.GRUB2Mkconfig}
-	familyDebian = family{folder: "debian", dir: "grub", install: "grub-install", menu: []any{"update-grub"}, maker: initramfsTools,
+	familyDebian = family{folder: "debian", dir: "grub", install: "grub-install", menu: []any{"update-grub"}, maker: initramfsTools, ramDiskName: [2]string{"initrd.img-"},
 		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v update-grub"`), needs: []machine.Tool{machine.GRUBInstall, machine.UpdateGRUB}}
 	familyFedora = family{folder: "fedora", dir: "grub2", install: "grub2-install", menu: []any{"grub2-mkconfig", "-o", "/boot/grub2/grub.cfg"}, signedOnly: true,
-		maker: dracut, has: hasGRUB2, needs: needsGRUB2}
+		maker: dracut, ramDiskName: [2]string{"initramfs-", ".img"}, has: hasGRUB2, needs: needsGRUB2}
 	familySUSE = family{folder: "opensuse", dir: "grub2", install: "grub2-install", menu: []any{"grub2-mkconfig", "-o", "/boot/grub2/grub.cfg"},
-		maker: dracut, has: hasGRUB2, needs: needsGRUB2}
+		maker: dracut, ramDiskName: [2]string{"initrd-"}, has: hasGRUB2, needs: needsGRUB2}
 	familyArch = family{folder: "arch", dir: "grub", install: "grub-install", menu: []any{"grub-mkconfig", "-o", "/boot/grub/grub.cfg"},
-		maker: mkinitcpio, needs: []machine.Tool{machine.GRUBInstall, machine.GRUBMkconfig},
+		maker: mkinitcpio, ramDiskName: [2]string{"initramfs-", ".img"}, needs: []machine.Tool{machine.GRUBInstall, machine.GRUBMkconfig},
 		has: command.Fixed(`chroot /mnt/clone sh -c "command -v grub-install && command -v grub-mkconfig"`)}
 )
 

@@ -49,9 +49,9 @@ func grub2Tools(modules string) []string {
 // manuals.
 func TestARepairGoesByTheFamily(t *testing.T) {
 	for id, want := range map[string]struct{ uefi, legacy, ramdisk string }{
-		"debian": {"--bootloader-id=debian", "chroot /mnt/clone update-grub", "update-initramfs -u -k all"},
-		"ubuntu": {"--bootloader-id=ubuntu", "chroot /mnt/clone update-grub", "update-initramfs -u -k all"},
-		"mint":   {"--bootloader-id=ubuntu", "chroot /mnt/clone update-grub", "update-initramfs -u -k all"},
+		"debian": {"--bootloader-id=debian", "chroot /mnt/clone update-grub", "update-initramfs -c -t -k all"},
+		"ubuntu": {"--bootloader-id=ubuntu", "chroot /mnt/clone update-grub", "update-initramfs -c -t -k all"},
+		"mint":   {"--bootloader-id=ubuntu", "chroot /mnt/clone update-grub", "update-initramfs -c -t -k all"},
 		"fedora": {"", "grub2-mkconfig -o /boot/grub2/grub.cfg", "dracut --force --regenerate-all"},
 		"rhel":   {"", "grub2-mkconfig -o /boot/grub2/grub.cfg", "dracut --force --regenerate-all"},
 		"suse":   {"--bootloader-id=opensuse", "grub2-install", "dracut --force --regenerate-all"},

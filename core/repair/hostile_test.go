@@ -239,9 +239,9 @@ func recordingTools(t *testing.T, m machine.Machine) (bin, log string) {
 	}
 	id, _ := d.Contents.Layout.DiskID().Get()
 	answers := map[string]string{"lsblk": "echo /dev/fake", "blockdev": fmt.Sprintf("echo %d", d.Contents.Layout.Bytes()), "blkid": "echo " + strings.ToLower(id),
-		"wc": "echo 1"}
+		"wc": "echo 1", "readlink": "echo /mnt/clone/file", "awk": "echo 99999999"}
 	for _, tool := range []string{"lsblk", "blockdev", "blkid", "wc", "dd", "sfdisk", "mount", "umount", "mkdir", "cp", "chroot", "awk", "efibootmgr", "grep", "cat", "od", "tr", "base64", "sync", "partprobe", "ln",
-		"mkfs.vfat", "e2fsck", "touch", "calc", "sed", "rm", "dirname"} {
+		"mkfs.vfat", "e2fsck", "touch", "calc", "sed", "rm", "dirname", "readlink", "df"} {
 		script := "#!/bin/sh\n{ printf '%s\\0' " + tool + " \"$@\"; printf '\\0'; } >>" + log + "\n" + answers[tool] + "\n"
 		require.NoError(t, os.WriteFile(filepath.Join(bin, tool), []byte(script), 0o700))
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
 )
@@ -12,7 +13,7 @@ import (
 func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
 	n, ok := systemOn(m, d, -1)
-	if !ok || m.Answers["driver:"+d.Name] == "yes" {
+	if !ok {
 		return nil
 	}
 	f, known := familyOf(d.Contents, n)
@@ -23,15 +24,26 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	if !ok {
 		return nil
 	}
-	return []move{{
-		PlanStep: PlanStep{Action: "initial-ram-disk",
-			Title: "Make the initial RAM disk anew, with drivers for every bus",
-			Why:   "The one on the disk may have been made for the old drive's bus alone.", Disk: d.Name,
-			Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
-			Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)},
-		key: "ramdisk", on: d, result: opening(answered(m, "driver:"+d.Name, "yes"), d, n),
-		tools: map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, maker) }},
-	}}
+	made, hollow := d.Contents.WithRAMDisks(n, f.ramDisk)
+	why := "The one on the disk may have been made for the old drive's bus alone."
+	switch {
+	case hollow:
+		why = "The kernel can take nothing from the one on the disk, or has none."
+	case m.Answers["driver:"+d.Name] == "yes":
+		return nil
+	}
+	takes, free, known := d.Contents.RAMDiskRoom(n)
+	if known && free < takes {
+		why += fmt.Sprintf(" On the volume that it lies on %s are free, and it may take %s: make room first, such as by taking an old kernel out.",
+			disk.Binary(max(0, free)), disk.Binary(takes))
+	}
+	mv := onDisk(m, PlanStep{Action: "initial-ram-disk",
+		Title: "Make the initial RAM disk anew, with drivers for every bus", Why: why,
+		Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
+		Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)}, "ramdisk", made,
+		map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, maker, takes) }})
+	mv.result = opening(answered(mv.result, "driver:"+d.Name, "yes"), d, n)
+	return []move{mv}
 }
 
 // linuxFiles installs GRUB anew from the system on the clone.

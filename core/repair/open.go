@@ -121,7 +121,7 @@ func (p *place) mountAt(v *machine.Volume, at machine.Address, folder string) Co
 		}
 		mount = command.Run("mount", "-o", "subvol="+in, p.device, folder)
 	}
-	return line(command.All(command.Run("mkdir", "-p", folder), mount), quiet, unmounted)
+	return line(command.All(foldered(folder), mount), quiet, unmounted)
 }
 
 // mounting are commands that mount several places, one within the other, and afterwards take

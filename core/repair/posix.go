@@ -155,7 +155,7 @@ const unmounted = "It is no file system that can be mounted: mark the step as fa
 
 // mount mounts a partition of the clone on a folder, which is made.
 func mount(p disk.Partition, folder string) Command {
-	return line(command.All(command.Run("mkdir", "-p", folder), command.Run("mount", partition(p), folder)), quiet, unmounted)
+	return line(command.All(foldered(folder), command.Run("mount", partition(p), folder)), quiet, unmounted)
 }
 
 func slashes(path string) string { return strings.ReplaceAll(path, `\`, "/") }

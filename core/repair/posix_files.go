@@ -3,6 +3,7 @@ package repair
 import (
 	_ "embed"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"latchkey/core/command"
@@ -71,14 +72,11 @@ func orderCommands(e firmware.Entry, order []uint16) []Command {
 			"BootOrder: "+hexes(order), "Invalid BootOrder: an entry is gone since. Take efibootmgr -v as new evidence, and have the plan made anew.")}
 }
 
-// mountedClone is where the clone's own system is mounted.
-const mountedClone = "/mnt/clone"
-
 // inSystem runs commands within the clone's Linux, with the devices and the
 // kernel's own file systems where its programs look for them.
 func inSystem(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
 	return onRoot(d, n, func(root command.Word) []command.Node {
-		return append([]command.Node{command.Fixed(`for f in dev proc sys; do mount --rbind /$f /mnt/clone/$f; done`)}, inside(root)...)
+		return append([]command.Node{command.Fixed(`for f in dev proc sys; do readlink -f /mnt/clone/$f | grep -q '^/mnt/clone/' && mount --rbind /$f /mnt/clone/$f || exit 1; done`)}, inside(root)...)
 	})
 }
 
@@ -162,7 +160,7 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 	efi := mountedClone + efiFolder(n)
 	return inSystem(d, n, func(root command.Word) []command.Node {
 		nodes := append([]command.Node{f.has}, mountTable(d, n)...)
-		nodes = append(nodes, unless(missing("-f", menu), command.Run("cp", menu, menu+".bak")))
+		nodes = append(nodes, unless(missing("-f", menu), spared(menu)))
 		if n.Boot >= 0 {
 			nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
 		}
@@ -195,7 +193,7 @@ func rootUUID(d *machine.Drive, n machine.Names) (uuid string, ok bool) {
 
 // edited puts what a program makes of a file in its place, when it succeeds.
 func edited(program command.Simple, file any) command.Node {
-	return command.All(program.From(file).To("edited"), command.Run("cp", "edited", file))
+	return command.All(inClone(file), program.From(file).To("edited"), command.Run("cp", "edited", file))
 }
 
 // fresh sets a variable to the UUID that a file system has when the commands run: one that
@@ -210,7 +208,7 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 	if n.NoRoot {
 		return nil
 	}
-	nodes := []command.Node{command.Run("cp", table, table+".bak")}
+	nodes := []command.Node{spared(table)}
 	change := func(point string, old loader.Spec) command.Simple {
 		line := command.Run("awk", mountsProgram).With("point", point)
 		// Of other kinds there are several ways to write a name.
@@ -268,7 +266,7 @@ func newNames(d *machine.Drive, n machine.Names) (set []command.Node, pairs comm
 func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	file := command.Var("f")
 	set, pairs := newNames(d, n)
-	change := unless(missing("-f", file), command.Run("cp", file, command.Join(file, ".bak")),
+	change := unless(missing("-f", file), spared(file),
 		edited(command.Run("awk", namesProgram).With("names", pairs), file))
 	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/grub/custom.cfg /mnt/clone/boot/efi/grub/grub.cfg /mnt/clone/boot/EFI/*/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/boot/extlinux/extlinux.conf /mnt/clone/extlinux/extlinux.conf /mnt/clone/boot/syslinux/syslinux.cfg /mnt/clone/boot/syslinux/extlinux.conf /mnt/clone/syslinux/syslinux.cfg /mnt/clone/extlinux.conf /mnt/clone/syslinux.cfg /mnt/clone/etc/kernel/cmdline /mnt/clone/etc/default/grub")
 	return onRoot(d, n, func(command.Word) []command.Node {
@@ -280,9 +278,12 @@ func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	})
 }
 
-func initialRAMDiskCommands(d *machine.Drive, n machine.Names, m ramDiskMaker) []Command {
+// initialRAMDiskCommands make the initial RAM disks anew, where there is room for so many bytes.
+func initialRAMDiskCommands(d *machine.Drive, n machine.Names, m ramDiskMaker, takes int64) []Command {
+	free := command.Pipe(command.Run("df", "-Pk", "/mnt/clone/boot"), command.Run("awk", "NR==2{print $4}"))
+	room := command.Run("test", command.Output(free), "-ge", strconv.FormatInt(takes>>10, 10))
 	return inSystem(d, n, func(command.Word) []command.Node {
-		return append([]command.Node{m.has, m.keep}, m.make...)
+		return append([]command.Node{m.has, room, m.keep}, m.make...)
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -17,6 +18,11 @@ import (
 // start-rules stage 7.
 func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result {
 	switch v := at.Volume(); {
+	case v.LegacyManager != "" && nothingIn(at, v.LegacyManager):
+		_, shows, _ := at.Payload(v.LegacyManager)
+		return a.Stop("boot-manager-empty", course.StageConfiguration, course.BlackCursor,
+			fmt.Sprintf(`\%s on partition %d is there by its name alone: it is empty, or begins with zeros.`, v.LegacyManager, at.Partition().Number),
+			at.Drive.Cite(`\`+v.LegacyManager, "nothing to start", shows))
 	case v.LegacyManager == "bootmgr" || v.Told && v.Config(machine.ConfigStore, loader.StoreLegacy) != nil:
 		return Windows(k, a, at, loader.StoreLegacy, "exe")
 	case v.LegacyManager != "":
@@ -25,6 +31,12 @@ func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Re
 		return a.Unproven("active-files-missing-evidence", course.StageConfiguration, "The files of the active partition are not in evidence.", course.HowCapture)
 	}
 	return a.Unproven("boot-sector-unknown", course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
+}
+
+// nothingIn reports whether a file is known to hold nothing that could be started.
+func nothingIn(at machine.Spot, name string) bool {
+	p, _, err := at.Payload(name)
+	return err == nil && (p.Form == loader.PayloadEmpty || p.Form == loader.PayloadZeros)
 }
 
 // Windows follows the boot manager: the store, the default system in it, and
@@ -153,6 +165,9 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 			end.Home = home
 			return end
 		}
+		if end := soundLoader(a, home, path); end != nil {
+			return *end
+		}
 	}
 	facts, ok := driver(k, a, home)
 	if !ok {
@@ -162,4 +177,29 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		return *end
 	}
 	return k.ComesUp(a, home, "Windows", facts...)
+}
+
+// soundLoader asks whether the system's loader begins as a program: its name alone starts nothing. What
+// shows is common practice.
+func soundLoader(a *course.Attempt, home machine.Spot, path string) *course.Result {
+	if path == "" {
+		return nil
+	}
+	p, source, err := home.Payload(path)
+	if err != nil {
+		text, how := "What is in "+path+" is not in evidence.", course.HowCapture
+		if !disk.IsNotCaptured(err) {
+			text, how = fmt.Sprintf("%s cannot be read: %v.", path, err), course.HowTry
+		}
+		end := a.Unproven("system-loader-missing-evidence", course.StageSystem, text, how)
+		end.Home = home
+		return &end
+	}
+	if p.Form == loader.PayloadProgram {
+		return nil
+	}
+	end := a.Stop("system-loader-unsound", course.StageSystem, course.SystemLoaderDamaged,
+		fmt.Sprintf("%s on partition %d is no program: it begins otherwise, or is empty.", path, home.Partition().Number),
+		home.Drive.Cite(path, fmt.Sprintf("%s, %d bytes", p.Form, p.Size), source))
+	return &end
 }

@@ -117,7 +117,7 @@ func LinuxDisk(id, names byte) diskmaker.Disk {
 	d.Partitions[1].Type = disk.TypeLinuxData
 	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ext4", Label: "root", UUID: [16]byte{id}, Files: map[string][]byte{
 		"boot/grub/grub.cfg": []byte("menuentry 'x' {\n search --fs-uuid --set=root " + root + "\n linux /boot/vmlinuz root=UUID=" + root + "\n initrd /boot/initrd.img\n}\n"),
-		"boot/vmlinuz":       X64(), "boot/initrd.img": X64(),
+		"boot/vmlinuz":       X64(), "boot/initrd.img": diskmaker.RAMDisk(),
 		"etc/fstab": []byte("UUID=" + root + " / ext4 defaults 0 1\n" + fmt.Sprintf("UUID=1000-00%02X /boot/efi vfat defaults 0 1\n", names)),
 	}}
 	return WithTools(d, 1, DebianTools...)
@@ -153,7 +153,7 @@ func EncryptedLinuxDisk(root string) diskmaker.Disk {
 	})
 	menu := "menuentry 'x' {\n search --fs-uuid --set=root " + boot +
 		"\n linux /vmlinuz-6.1 root=" + root + " ro\n initrd /initrd.img-6.1\n}\n"
-	files := map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": X64(), "initrd.img-6.1": X64()}
+	files := map[string][]byte{"grub/grub.cfg": []byte(menu), "vmlinuz-6.1": X64(), "initrd.img-6.1": diskmaker.RAMDisk()}
 	d.Partitions[1] = diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 64,
 		Volume: diskmaker.Volume{Kind: "ext4", UUID: [16]byte{0xB0}, Files: files}}
 	d.Partitions = append(d.Partitions, diskmaker.Partition{Type: disk.TypeLinuxData, MiB: 100,

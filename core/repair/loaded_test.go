@@ -1,0 +1,125 @@
+package repair_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/repair"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
+)
+
+const kernelName, ramDiskName = "boot/vmlinuz-6.1.0", "boot/initrd.img-6.1.0"
+
+// versioned is a Linux whose kernel has a version in its name, as packages give it.
+func versioned(id byte, change map[string][]byte) diskmaker.Disk {
+	d := sample.LinuxDisk(id, id)
+	files := d.Partitions[1].Volume.Files
+	menu := string(files["boot/grub/grub.cfg"])
+	files["boot/grub/grub.cfg"] = []byte(strings.NewReplacer("/boot/vmlinuz", "/"+kernelName, "/boot/initrd.img", "/"+ramDiskName).Replace(menu))
+	files[kernelName], files[ramDiskName] = files["boot/vmlinuz"], files["boot/initrd.img"]
+	delete(files, "boot/vmlinuz")
+	delete(files, "boot/initrd.img")
+	for name, raw := range change {
+		if files[name] = raw; raw == nil {
+			delete(files, name)
+		}
+	}
+	return d
+}
+
+// What the boot loader is to load is made anew, or copied from the original.
+func TestWhatIsLoadedIsRepaired(t *testing.T) {
+	empty, zeros := []byte{}, make([]byte, 5000)
+	for name, c := range map[string]struct {
+		change       map[string][]byte
+		alone, still string // the action without the original, and beside it
+	}{
+		"an empty RAM disk":     {map[string][]byte{ramDiskName: empty}, "initial-ram-disk", "copy-loaded"},
+		"a RAM disk of zeros":   {map[string][]byte{ramDiskName: zeros}, "initial-ram-disk", "copy-loaded"},
+		"no RAM disk":           {map[string][]byte{ramDiskName: nil}, "initial-ram-disk", "copy-loaded"},
+		"an empty kernel":       {map[string][]byte{kernelName: empty}, "", "copy-loaded"},
+		"no kernel":             {map[string][]byte{kernelName: nil}, "", "copy-loaded"},
+		"neither of them":       {map[string][]byte{kernelName: nil, ramDiskName: zeros}, "", "copy-loaded"},
+		"a kernel that is none": {map[string][]byte{kernelName: []byte("a text")}, "", "copy-loaded"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			clone := sample.Drive(t, machine.RoleClone, versioned(1, c.change).MustBuild())
+			p := repair.Find(sample.Whole(firmware.UEFI, clone))
+			if c.alone == "" {
+				assert.Empty(t, p.Steps)
+				assert.NotEqual(t, startup.Starts, p.Verdict)
+			} else {
+				assert.Equal(t, []string{c.alone}, actionsOf(p))
+				assert.Equal(t, startup.Starts, p.Verdict)
+				assert.Contains(t, p.Steps[0].Why, "can take nothing")
+			}
+			was := sample.Drive(t, machine.RoleOriginal, versioned(2, nil).MustBuild())
+			was.Attached = fact.Tell(true)
+			p = repair.Find(sample.Whole(firmware.UEFI, clone, was))
+			require.Contains(t, actionsOf(p), c.still, p.Reason)
+			text := textOf(p)
+			assert.Contains(t, text, "mount -o ro,noload", "the original stays as it is, its journal too")
+			for file := range c.change {
+				assert.Contains(t, text, "cp /mnt/original/"+file+" /mnt/clone/"+file)
+			}
+		})
+	}
+	sound := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, versioned(1, nil).MustBuild()))
+	assert.Equal(t, startup.Starts, startup.Simulate(sound).Verdict)
+}
+
+// A volume without room is the most frequent reason: it is told, and looked for before anything is written.
+func TestThereIsToBeRoomForARAMDisk(t *testing.T) {
+	d := versioned(1, map[string][]byte{ramDiskName: {}})
+	d.Partitions[1].Volume.UsedMiB = 935 // of 958 MiB
+	p := repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild())))
+	require.Equal(t, []string{"initial-ram-disk"}, actionsOf(p))
+	assert.Contains(t, p.Steps[0].Why, "make room first")
+	text := textOf(p)
+	assert.Less(t, strings.Index(text, "df -Pk"), strings.Index(text, ".bak"))
+	d.Partitions[1].Volume.UsedMiB = 100
+	p = repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild())))
+	assert.NotContains(t, p.Steps[0].Why, "make room first")
+}
+
+// A link on a disk leads nowhere outside of the folder that it is mounted on.
+func TestALinkLeadsNotOut(t *testing.T) {
+	root := t.TempDir()
+	clone := filepath.Join(root, "clone")
+	require.NoError(t, os.MkdirAll(filepath.Join(clone, "etc"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(clone, "etc/fstab"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "passwd"), nil, 0o600))
+	for name, to := range map[string]string{"inside": "etc/fstab", "up": "../passwd", "whole": filepath.Join(root, "passwd"), "folder": root, "circle": "circle"} {
+		require.NoError(t, os.Symlink(to, filepath.Join(clone, name)))
+	}
+	for name, stays := range map[string]bool{"etc/fstab": true, "etc/fstab.bak": true, "inside": true, "up": false, "whole": false, "folder/passwd": false,
+		"folder/new": false, "circle": false, "gone/x": false, "../passwd": false} {
+		err := exec.Command("sh", "-c", repair.InFolder(clone, filepath.Join(clone, name))).Run()
+		assert.Equal(t, stays, err == nil, name)
+	}
+}
+
+// Nothing of the clone is written before it was looked at where it leads.
+func TestWritesToTheCloneLookWhereTheyLead(t *testing.T) {
+	clone := sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 9).MustBuild())
+	p := repair.Find(sample.Whole(firmware.UEFI, clone))
+	require.Contains(t, actionsOf(p), "linux-names")
+	for _, s := range p.Steps {
+		for _, c := range s.Commands {
+			if at := strings.Index(c.Text, "cp "); at >= 0 {
+				assert.Contains(t, c.Text[:at], "readlink -f", c.Text)
+			}
+		}
+	}
+}
