@@ -109,7 +109,8 @@ func legacyWindows(sectors uint64, signature uint32, active bool) diskmaker.Disk
 		panic("a demo disk is declared without room")
 	}
 	d.Partitions[0].Volume.Files = map[string][]byte{
-		`\bootmgr`: make([]byte, 400_000), `\Boot\BCD`: diskmaker.BootStore{Legacy: true, Boot: boot, System: system}.Bytes(),
+		`\bootmgr`:  diskmaker.Program{Size: 400_384}.Bytes(),
+		`\Boot\BCD`: diskmaker.BootStore{Legacy: true, Boot: boot, System: system}.Bytes(),
 	}
 	return d
 }

@@ -44,11 +44,15 @@ func TestWhatTheBootManagerLoads(t *testing.T) {
 		stage   course.Stage
 		says    string // in the symptom or the reason
 	}{
-		"an empty system loader":         {holding(sample.WindowsDisk(1, 1), 1, winload, nil), firmware.UEFI, startup.Stops, course.StageSystem, "0xc000007b"},
-		"a system loader of zeros":       {holding(sample.WindowsDisk(1, 1), 1, winload, make([]byte, 70_000)), firmware.UEFI, startup.Stops, course.StageSystem, "is no program"},
-		"a system loader that is a text": {holding(sample.WindowsDisk(1, 1), 1, winload, []byte("a text")), firmware.UEFI, startup.Stops, course.StageSystem, "is no program"},
-		"an empty legacy boot manager":   {holding(sample.LegacyWindowsDisk(true), 0, `\bootmgr`, nil), firmware.Legacy, startup.Stops, course.StageConfiguration, "by its name alone"},
-		"Windows":                        {sample.WindowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
+		"an empty system loader": {holding(sample.WindowsDisk(1, 1), 1, winload, nil), firmware.UEFI, startup.Stops,
+			course.StageSystem, "0xc000007b"},
+		"a system loader of zeros": {holding(sample.WindowsDisk(1, 1), 1, winload, make([]byte, 70_000)), firmware.UEFI, startup.Stops,
+			course.StageSystem, "is no program"},
+		"a system loader that is a text": {holding(sample.WindowsDisk(1, 1), 1, winload, []byte("a text")), firmware.UEFI, startup.Stops,
+			course.StageSystem, "is no program"},
+		"an empty legacy boot manager": {holding(sample.LegacyWindowsDisk(true), 0, `\bootmgr`, nil), firmware.Legacy, startup.Stops,
+			course.StageConfiguration, "by its name alone"},
+		"Windows": {sample.WindowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
 		"no store": {sample.With(sample.WindowsDisk(1, 1), 0, sample.StorePath, ""), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "0xc000000f"},
 		"a damaged store":                 {damaged, firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000014c"},

@@ -45,7 +45,8 @@ func TestAPlanAndItsMarks(t *testing.T) {
 func inactive() *diskmaker.Image {
 	return diskmaker.Disk{Sectors: 3 << 13, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
 		Partitions: []diskmaker.Partition{{MBRType: 7,
-			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1}, `\Windows\System32\winload.exe`: {1}}}}}}.MustBuild()
+			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1},
+				`\Windows\System32\winload.exe`: diskmaker.Program{}.Bytes()}}}}}.MustBuild()
 }
 
 // legacy says that the machine of a case starts in legacy mode.
