@@ -259,6 +259,20 @@ func (s *Scenario) arguments(dir string) ([]string, error) {
 	return arguments(s.Firmware, dir, s.Drives, vars)
 }
 
+// keepingVariables are the arguments for a machine whose firmware keeps what it was left with.
+func (s *Scenario) keepingVariables(dir string) ([]string, error) {
+	file := filepath.Join(dir, "vars.fd")
+	kept, err := os.ReadFile(file)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	args, err := s.arguments(dir)
+	if err != nil || kept == nil {
+		return args, err
+	}
+	return args, os.WriteFile(file, kept, 0o600)
+}
+
 // Disagreement says how a computed trace and a real start differ; "" when they
 // agree.
 func (s *Scenario) Disagreement(t startup.Trace, r Result) string {

@@ -153,7 +153,7 @@ func (r *Sticked) on(dir string) error {
 	if err := r.led(ctx, dir, image, live, plan.Steps); err != nil {
 		return err
 	}
-	args, err := s.arguments(dir)
+	args, err := s.keepingVariables(dir)
 	if err != nil {
 		return err
 	}

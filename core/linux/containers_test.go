@@ -80,7 +80,7 @@ func (n *nested) tree(before string) string {
 	for name, text := range map[string]string{
 		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux " + before +
 			"/boot/vmlinuz root=" + n.root + " ro\n initrd " + before + "/boot/initrd.img\n}\n",
-		"boot/vmlinuz": string(sample.X64()), "boot/initrd.img": string(diskmaker.RAMDisk()), "etc/fstab": n.fstab, "sbin/init": "program",
+		"boot/vmlinuz": string(sample.X64()), "boot/initrd.img": string(diskmaker.RAMDisk()), "etc/fstab": n.fstab, "sbin/init": "#!/bin/sh\n",
 	} {
 		file := filepath.Join(tree, name)
 		require.NoError(n.t, os.MkdirAll(filepath.Dir(file), 0o755))

@@ -83,7 +83,7 @@ func TestWhatALinuxLoaderLoads(t *testing.T) {
 		"an encrypted root without a header": {withRaw(byName("/dev/mapper/root")), firmware.UEFI, startup.Depends, "", "does not tell"},
 		"root on a second disk":              {byName("/dev/sdb2"), firmware.UEFI, startup.Depends, "", "does not tell"},
 		"no mount table, but a system": {sample.With(sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", ""), 1,
-			"sbin/init", "program"),
+			"sbin/init", "#!/bin/sh\n"),
 			firmware.UEFI, startup.Starts, "", "Linux comes up"},
 		"a mount that is not there": {sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab",
 			"UUID=dead /home ext4 defaults 0 2\n"), firmware.UEFI, startup.Stops, course.StageConfiguration, "emergency mode"},

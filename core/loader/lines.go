@@ -3,6 +3,7 @@ package loader
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -124,10 +125,16 @@ type Mount struct {
 	Comment string // "" for a sound line, else what is wrong with it
 }
 
+// OfTheSystem reports whether what is mounted is a part of the system that no start goes on without,
+// whatever the mount table says. Filesystem Hierarchy Standard 3.0, sections 3.2 and 4.
+func (m Mount) OfTheSystem() bool {
+	return slices.Contains([]string{"/", "/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc"}, m.Point)
+}
+
 // Essential reports whether the start waits for the mount and ends in emergency
 // mode without it. systemd's systemd.mount(5), "Fstab".
 func (m Mount) Essential() bool {
-	return !m.NoFail && m.Type != "swap" && strings.HasPrefix(m.Point, "/") && m.Spec.Kind != ByOther
+	return (!m.NoFail || m.OfTheSystem()) && m.Type != "swap" && strings.HasPrefix(m.Point, "/") && m.Spec.Kind != ByOther
 }
 
 // ParseFstab reads a table of mounts. fstab(5).

@@ -144,7 +144,7 @@ func (g *gathering) gatherLinux(in string) {
 	g.entries(in + "/loader")
 	g.read(ConfigFstab, in+fstabFile, func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
 	g.read(ConfigName, in+releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
-	for _, name := range SystemSigns {
+	for _, name := range slices.Concat(SystemSigns, usrSigns, []string{"/etc"}) {
 		g.lookAny(in + name)
 	}
 	for _, name := range FirstPrograms {

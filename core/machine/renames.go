@@ -124,7 +124,7 @@ func (r *renaming) mounts() {
 				continue
 			}
 		}
-		if m.Essential() && m.Point != "/" && m.Point != "/boot" && !isBootPoint(m.Point) {
+		if m.Essential() && m.Point != "/boot" && !isBootPoint(m.Point) && !m.OfTheSystem() {
 			r.names.Lax = append(r.names.Lax, m)
 		}
 	}
@@ -140,7 +140,7 @@ func (r *renaming) refused(m loader.Mount) {
 	switch {
 	case volume.Refused(v, m.Type, "") != "":
 		r.names.AnyType = append(r.names.AnyType, m)
-	case volume.Refused(v, m.Type, m.Options) != "":
+	case volume.Refused(v, m.Type, m.Options) != "" && !m.OfTheSystem():
 		r.names.Lax = append(r.names.Lax, m)
 	}
 }
@@ -222,6 +222,11 @@ func (r *renaming) meant(m loader.Mount) (Address, bool) {
 		return r.names.Home, true
 	case isBootPoint(m.Point):
 		return Address{Index: r.names.Boot}, r.names.Boot >= 0
+	case m.Point == UsrPoint:
+		if to, ok := r.elsewhere(m.Spec); ok {
+			return to, true
+		}
+		return r.c.usr(r.names.Root)
 	case m.Type == "swap":
 		if to, ok := r.elsewhere(m.Spec); ok {
 			return to, true

@@ -123,3 +123,35 @@ func TestWritesToTheCloneLookWhereTheyLead(t *testing.T) {
 		}
 	}
 }
+
+// A part of the system is mounted where it lies, and never done without: the initial RAM disk waits for
+// /usr whatever the mount table says of it, as a real Debian showed (package truth, "/usr by itself").
+func TestAPartOfTheSystemIsNotDoneWithout(t *testing.T) {
+	apart := func(point string, files ...string) machine.Machine {
+		d := versioned(1, nil)
+		d.Partitions[1].MiB = 400
+		other := diskmaker.Volume{Kind: "ext4", UUID: [16]byte{9}, Files: map[string][]byte{}}
+		for _, name := range files {
+			other.Files[name] = []byte("x")
+		}
+		d.Partitions = append(d.Partitions, diskmaker.Partition{Type: d.Partitions[1].Type, MiB: 200, Volume: other})
+		table := "UUID=01000000-0000-0000-0000-000000000000 / ext4 defaults 0 1\nUUID=0badc0de-0000-4000-8000-00000000dead " + point +
+			" ext4 defaults 0 2\n"
+		return sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, sample.With(d, 1, "etc/fstab", table).MustBuild()))
+	}
+	m := apart("/usr", "bin/sh", "lib/x", "share/x")
+	require.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
+	p := repair.Find(m)
+	require.Equal(t, []string{"linux-names"}, actionsOf(p), p.Reason)
+	assert.Equal(t, startup.Starts, p.Verdict)
+	assert.Contains(t, textOf(p), "UUID=")
+	assert.NotContains(t, textOf(p), "lax=yes")
+	for name, files := range map[string][]string{"nothing there": nil, "a system": {"bin/sh", "lib/x", "share/x", "etc/x"}, "data": {"share/x", "lib/x"}} {
+		p := repair.Find(apart("/usr", files...))
+		assert.NotContains(t, actionsOf(p), "linux-names", name)
+		assert.NotEqual(t, startup.Starts, p.Verdict, name)
+	}
+	p = repair.Find(apart("/srv"))
+	require.Equal(t, []string{"linux-names"}, actionsOf(p))
+	assert.Contains(t, textOf(p), "lax=yes")
+}

@@ -80,6 +80,19 @@ func inSystem(d *machine.Drive, n machine.Names, inside func(root command.Word) 
 	})
 }
 
+// usrOf is where the /usr of a system lies that has one by itself: programs of the system want it.
+func usrOf(c *machine.Contents, n machine.Names) (machine.Address, bool) {
+	for _, r := range n.Mounts {
+		if r.Point == machine.UsrPoint {
+			return r.To, true
+		}
+	}
+	if n.Within != nil || n.NoRoot {
+		return machine.Address{}, false
+	}
+	return c.MountedAt(n.Root, machine.UsrPoint)
+}
+
 // onRoot runs commands while the clone's root is mounted; inside gets its device.
 func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
 	c := d.Contents
@@ -92,6 +105,9 @@ func onRoot(d *machine.Drive, n machine.Names, inside func(root command.Word) []
 		root = m.within(c, n, mountedClone)
 	} else {
 		root = m.at(c, n.Root, mountedClone)
+	}
+	if usr, ok := usrOf(c, n); ok {
+		m.at(c, usr, mountedClone+"/usr")
 	}
 	if n.HomeKnown && n.Home != n.Root {
 		m.at(c, n.Home, mountedClone+"/boot")
