@@ -1,6 +1,7 @@
 package linux_test
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -104,4 +105,19 @@ func installedGRUB(t *testing.T, change func(folder string) error) startup.Trace
 	assert.Equal(t, "(hd0,msdos1)/boot/grub", clone.Contents.Core.Image.Prefix)
 	return startup.Simulate(machine.Machine{Firmware: firmware.Settings{Mode: fact.Tell(firmware.Legacy)},
 		Drives: []machine.Drive{clone}})
+}
+
+// Modules that the installer compressed are loaded, too.
+// grub-install(8), "--compress".
+func TestModulesInOtherForms(t *testing.T) {
+	reference.Need(t, "gzip")
+	packed := installedGRUB(t, func(folder string) error {
+		files, err := filepath.Glob(filepath.Join(folder, "*.mod"))
+		reference.Run(t, "", "gzip", files...)
+		for _, f := range files {
+			err = errors.Join(err, os.Rename(f+".gz", f))
+		}
+		return err
+	})
+	assert.Equal(t, startup.Starts, packed.Verdict, packed.Reason)
 }

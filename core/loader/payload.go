@@ -43,14 +43,16 @@ type payloadMark struct {
 }
 
 // payloadMarks are tried in their order. The kernel's arch/x86/boot ("boot_flag", "header"),
-// arch/arm64/booting ("magic") and arch/arm/boot ("zImage"); driver-api/early-userspace/buffer-format
+// arch/arm64/booting and arch/riscv/boot-image-header ("magic") and arch/arm/boot ("zImage");
+// driver-api/early-userspace/buffer-format
 // for cpio archives; lib/decompress.c for what is compressed; the formats' own for volumes: ext,
 // squashfs, cramfs and romfs.
 var payloadMarks = []payloadMark{
-	{PayloadKernel, 0x38, "ARM\x64"}, {PayloadKernel, 4, "zimg"}, {PayloadKernel, 0x24, "\x18\x28\x6f\x01"},
+	{PayloadKernel, 0x38, "ARM\x64"}, {PayloadKernel, 0x38, "RSC\x05"},
+	{PayloadKernel, 4, "zimg"}, {PayloadKernel, 0x24, "\x18\x28\x6f\x01"},
 	{PayloadArchive, 0, "070701"}, {PayloadArchive, 0, "070702"},
 	{PayloadCompressed, 0, "\x1f\x8b"}, {PayloadCompressed, 0, "\x1f\x9e"}, {PayloadCompressed, 0, "BZh"},
-	{PayloadCompressed, 0, "\x5d\x00\x00"}, {PayloadCompressed, 0, "\xfd7zXZ"}, {PayloadCompressed, 0, "\x89LZO"},
+	{PayloadCompressed, 0, "\x5d\x00"}, {PayloadCompressed, 0, "\xfd7zXZ"}, {PayloadCompressed, 0, "\x89LZO"},
 	{PayloadCompressed, 0, "\x02\x21\x4c\x18"}, {PayloadCompressed, 0, "\x28\xb5\x2f\xfd"},
 	{PayloadVolume, 0x438, "\x53\xef"}, {PayloadVolume, 0, "hsqs"}, {PayloadVolume, 0, "\x45\x3d\xcd\x28"},
 	{PayloadVolume, 0, "-rom1fs-"},

@@ -148,6 +148,7 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 		c.search(d, &left)
 	}
 	c.lookForSearched(opened, &left)
+	c.lookForModules(opened, &left)
 	c.runBootSectors(d)
 	if !c.lacksTable() {
 		c.searchDoubted(d, &left)

@@ -29,25 +29,69 @@ func (g *gathering) modules(in string) {
 		dir := in + path.Dir(menu)
 		_, err := g.files.Lookup(dir)
 		for _, platform := range grubPlatforms {
-			folder := path.Join(dir, platform)
-			m := grubModules{err: err}
-			if err == nil {
-				_, m.err = g.files.Lookup(folder)
-			}
-			if m.there = m.err == nil; m.there {
-				m.needs, m.err = g.needs(folder)
-				for _, want := range []string{ModuleNormal, ModuleLinux} {
-					for _, name := range m.needs.Needed(want, nil) {
-						g.payload(path.Join(folder, name+".mod"))
-					}
-				}
-			}
-			if g.volume.modules == nil {
-				g.volume.modules = map[string]grubModules{}
-			}
-			g.volume.modules[strings.ToLower(folder)] = m
+			g.modulesIn(path.Join(dir, platform), err)
 		}
 	}
+}
+
+// modulesIn looks at a folder of modules; err is why it is known not to be there, or cannot be.
+func (g *gathering) modulesIn(folder string, err error) {
+	key := strings.ToLower(folder)
+	if _, done := g.volume.modules[key]; done {
+		return
+	}
+	m := grubModules{err: err}
+	if err == nil {
+		_, m.err = g.files.Lookup(folder)
+	}
+	if m.there = m.err == nil; m.there {
+		m.needs, m.err = g.needs(folder)
+		for _, want := range []string{ModuleNormal, ModuleLinux} {
+			for _, name := range m.needs.Needed(want, nil) {
+				g.payload(path.Join(folder, name+".mod"))
+			}
+		}
+	}
+	if g.volume.modules == nil {
+		g.volume.modules = map[string]grubModules{}
+	}
+	g.volume.modules[key] = m
+}
+
+// lookForModules looks on every volume for the folders of modules that GRUB's cores on the disk name:
+// where their root points is known only at the start.
+func (c *Contents) lookForModules(opened []volume.Files, left *int64) {
+	for _, core := range c.cores() {
+		folders := []string{core.Prefix}
+		if core.Config != "" {
+			folders = append(folders, loader.ParseGRUBConfig([]byte(core.Config)).Prefix)
+		}
+		for _, folder := range folders {
+			folder = AfterBrackets(folder)
+			for i := range c.Volumes {
+				g := gathering{&c.Volumes[i], opened[i], left}
+				if folder != "" && core.Platform != "" && g.volume.Readable {
+					g.modulesIn(path.Join("/", folder, core.Platform), nil)
+				}
+			}
+		}
+	}
+}
+
+// cores are the cores of GRUB on the disk.
+func (c *Contents) cores() (list []*loader.GRUBCore) {
+	add := func(core *loader.GRUBCore) {
+		if core != nil && len(list) < maxKernels {
+			list = append(list, core)
+		}
+	}
+	add(c.Core.Image)
+	for i := range c.Volumes {
+		for _, f := range c.Volumes[i].Loaders {
+			add(f.Program.GRUB)
+		}
+	}
+	return list
 }
 
 // needs reads which modules of a folder need which; none where there is no list.
@@ -83,7 +127,7 @@ func (s Spot) LacksModule(folder, module string, built []string) (file, why stri
 			return file, "it is not there", true
 		case !told || err != nil:
 			known = false
-		case p.Form != loader.PayloadProgram:
+		case p.Form != loader.PayloadProgram && p.Form != loader.PayloadCompressed: // grub-install --compress
 			return file, "it does not begin as a module does", true
 		}
 	}

@@ -72,17 +72,15 @@ func (c *Contents) searchedFiles() map[string]fileRole {
 		}
 	}
 	core := func(g *loader.GRUBCore) {
-		if g != nil && g.Config != "" {
+		if g.Config != "" {
 			config(loader.ParseGRUBConfig([]byte(g.Config)))
 		}
 	}
-	core(c.Core.Image)
+	for _, g := range c.cores() {
+		core(g)
+	}
 	for i := range c.Volumes {
-		v := &c.Volumes[i]
-		for _, f := range v.Loaders {
-			core(f.Program.GRUB)
-		}
-		for _, k := range v.Configs {
+		for _, k := range c.Volumes[i].Configs {
 			config(k.GRUB)
 		}
 	}
