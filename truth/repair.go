@@ -24,7 +24,7 @@ var repairInit []byte
 
 // liveTools are the programs of Debian that the commands of a live Linux need.
 var liveTools = []string{"sh", "lsblk", "blkid", "blockdev", "sfdisk", "dd", "base64", "mkfs.vfat", "efibootmgr", "wc", "mount", "umount", "cp", "mkdir", "sync", "sed", "echo", "cat", "grep", "test", "sleep", "dirname", "chroot",
-	"ln", "awk"}
+	"ln", "awk", "readlink", "df"}
 
 // liveRAMDisk holds Debian's programs with their libraries, and the kernel's
 // modules for FAT and the firmware's variables.

@@ -23,7 +23,7 @@ func kernel(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.S
 	if end := loadsKernel(a, at, line); end != nil {
 		return *end
 	}
-	if end := loadsRAMDisks(a, at, &line); end != nil {
+	if end := loadsRAMDisks(k, a, at, &line); end != nil {
 		return *end
 	}
 	line.lies = at

@@ -40,7 +40,7 @@ func loadsKernel(a *course.Attempt, at machine.Spot, line kernelLine) *course.Re
 // the last holds the system's own, those before it what a processor wants early (common practice).
 // The kernel goes on without what is empty, and takes nothing from what is no archive, nor from what
 // follows. The kernel's init/initramfs.c, unpack_to_rootfs; as real machines show (package truth).
-func loadsRAMDisks(a *course.Attempt, at machine.Spot, line *kernelLine) *course.Result {
+func loadsRAMDisks(k *course.Walk, a *course.Attempt, at machine.Spot, line *kernelLine) *course.Result {
 	for i, name := range line.initrds {
 		p, fact, end := payload(a, at, *line, name)
 		if end != nil {
@@ -59,6 +59,7 @@ func loadsRAMDisks(a *course.Attempt, at machine.Spot, line *kernelLine) *course
 				fmt.Sprintf("%s on %s cannot be loaded: %s.", name, at.Called(), why), fact, line.cited)
 			return &end
 		case why == "":
+			shorter(k, a, at, name, p, fact)
 		case !last && nothing:
 			a.Risk("ram-disk-empty", fmt.Sprintf("%s on %s adds nothing to the start: %s.", name, at.Called(), why), fact)
 		default:
@@ -67,6 +68,27 @@ func loadsRAMDisks(a *course.Attempt, at machine.Spot, line *kernelLine) *course
 		}
 	}
 	return nil
+}
+
+// shorter tells of a file that has fewer bytes than on the original: it is looked at where it begins, and
+// what is cut off of it is not seen there.
+func shorter(k *course.Walk, a *course.Attempt, at machine.Spot, name string, p loader.Payload, fact machine.Fact) {
+	if at.Drive.Role != machine.RoleClone {
+		return
+	}
+	for i := range k.Machine.Drives {
+		d := &k.Machine.Drives[i]
+		if d.Role != machine.RoleOriginal || d.Contents == nil {
+			continue
+		}
+		for _, s := range d.Spots() {
+			was, _, err := s.Payload(name)
+			if err == nil && was.Size > p.Size && s.Index == at.Index && s.Volume().Kind == at.Volume().Kind {
+				a.Risk("ram-disk-shorter", fmt.Sprintf("%s has %d bytes on %s, and %d on %s: unless it was made anew since the copy, it is cut off.",
+					name, p.Size, at.Called(), was.Size, s.Called()), fact)
+			}
+		}
+	}
 }
 
 // bySyslinux reports whether Syslinux loads the kernel. It refuses a file that is empty.

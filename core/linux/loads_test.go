@@ -207,3 +207,17 @@ func TestTheFirstProgramIsOne(t *testing.T) {
 		}
 	}
 }
+
+// A RAM disk that is cut off begins as it should: what tells is the original's.
+func TestARAMDiskThatIsShorterThanTheOriginals(t *testing.T) {
+	ram := string(diskmaker.RAMDisk())
+	with := func(role machine.Role, id byte, text string) machine.Drive {
+		return sample.Drive(t, role, holding(sample.LinuxDisk(id, id), 1, "boot/initrd.img", text).MustBuild())
+	}
+	for clone, tells := range map[string]bool{ram: true, ram + ram: false} {
+		was := with(machine.RoleOriginal, 2, ram+ram)
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, with(machine.RoleClone, 1, clone), was))
+		assert.Equal(t, startup.Starts, trace.Verdict, trace.Reason)
+		assert.Equal(t, tells, slices.Contains(rules(trace), course.Rule("ram-disk-shorter")))
+	}
+}

@@ -30,7 +30,7 @@ func BareKernel(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.Fou
 	if end := holdsFiles(a, at, line, line.initrds); end != nil {
 		return *end
 	}
-	if end := loadsRAMDisks(a, at, &line); end != nil {
+	if end := loadsRAMDisks(k, a, at, &line); end != nil {
 		return *end
 	}
 	return root(k, a, at.Drive, line)

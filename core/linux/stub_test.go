@@ -25,7 +25,7 @@ const (
 func stubDisk(program diskmaker.Program) diskmaker.Disk {
 	d := sample.LinuxDisk(1, 1)
 	d.Partitions[0].Volume.Files = map[string][]byte{kernelPath: program.Bytes(),
-		`\EFI\BOOT\initrd.img`: diskmaker.RAMDisk()}
+		`\EFI\BOOT\initrd.img`: diskmaker.RAMDisk(), `\EFI\BOOT\ram`: diskmaker.RAMDisk(), `\EFI\BOOT\none`: {}}
 	return d
 }
 
@@ -62,6 +62,8 @@ func TestAKernelThatTheFirmwareStarts(t *testing.T) {
 		"with its line":           {`initrd=\EFI\BOOT\initrd.img ` + rootLine, false, startup.Starts, ""},
 		"with slashes":            {"initrd=/EFI/BOOT/initrd.img " + rootLine, false, startup.Starts, ""},
 		"with a RAM disk gone":    {`initrd=\initrd.img ` + rootLine, false, startup.Stops, "kernel-absent"},
+		"with one of any name":    {`initrd=\EFI\BOOT\ram ` + rootLine, false, startup.Starts, ""},
+		"with an empty one":       {`initrd=\EFI\BOOT\none ` + rootLine, false, startup.Stops, "ram-disk-hollow"},
 		"with another root":       {strings.Replace(`initrd=\EFI\BOOT\initrd.img `+rootLine, "01", "02", 1), false, startup.Stops, "root-absent"},
 		"with a line nobody told": {"", true, startup.Depends, "options-missing-evidence"},
 		"without a RAM disk":      {rootLine, false, startup.Depends, "no-initial-ram-disk"},

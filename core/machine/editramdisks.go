@@ -13,8 +13,7 @@ import (
 
 // WithRAMDisks has the initial RAM disks of a Linux made anew, one for each kernel of its /boot: under
 // the name that the kernel's has, else under that which named gives for the kernel's version; tools pass
-// over a kernel without one. Better
-// reports whether a kernel had none that it can unpack.
+// over a kernel without one. Better reports whether a kernel had none that it can unpack.
 func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (made *Contents, better bool) {
 	e := c.edited()
 	v := e.At(n.Home)

@@ -244,7 +244,7 @@ func (g *gathering) besideKernels() {
 		for _, f := range files {
 			switch name := path.Join(folder, f.Name); {
 			case f.Dir:
-			case likeRAMDisk(f.Name):
+			case likeRAMDisk(f.Name), folder != "/" && len(files) <= maxBeside:
 				g.payload(name)
 			default:
 				g.volume.looked[strings.ToLower(name)] = nil

@@ -16,7 +16,8 @@ func Missing(v *Volume) bool { return disk.IsNotCaptured(v.FilesErr) }
 // Damage is why a file of a volume cannot be read though what is read of it is in evidence; nil where
 // it is not, or nothing is wrong with it.
 func (v *Volume) Damage(name string) error {
-	errs := []error{v.FilesErr, v.looked[strings.ToLower(name)]}
+	key := strings.ToLower(name)
+	errs := []error{v.FilesErr, v.looked[key], v.payloads[key].err}
 	for i := range v.Configs {
 		if strings.EqualFold(v.Configs[i].Path, name) {
 			errs = append(errs, v.Configs[i].Err)

@@ -24,6 +24,9 @@ const maxPayloads = 256
 // payloadShown is how much of a file is shown as what it begins with, in bytes.
 const payloadShown = 16
 
+// maxBeside bounds the files beside a kernel that may be an initial RAM disk by any name.
+const maxBeside = 32
+
 // payload looks for a file that a boot loader loads, and at what it begins with.
 func (g *gathering) payload(name string) {
 	v, key := g.volume, strings.ToLower(name)
