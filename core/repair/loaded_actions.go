@@ -86,13 +86,8 @@ func copiesFrom(o *machine.Contents, j int) bool {
 // read-only.
 func copyLoadedCommands(d, o *machine.Drive, i, j int, files []string) []Command {
 	const to, from = "/mnt/clone", "/mnt/original"
-	source := command.Join(command.Var("original"), command.Output(command.Fixed("case $original in *[0-9]) echo p;; esac")),
-		o.Contents.Layout.Partitions[j].Number)
-	cmds := []Command{findNow("original", o),
-		line(command.All(command.Run("[", command.Var("original"), "!=", onClone, "]"), command.Run("mkdir", "-p", from),
-			command.Run("mount", "-o", readOnly[o.Contents.Volumes[j].Kind], source, from)), quiet, unmounted),
-		mount(d.Contents.Layout.Partitions[i], to),
-	}
+	cmds := append(fromOriginal(o, j, from, readOnly[o.Contents.Volumes[j].Kind]),
+		mount(d.Contents.Layout.Partitions[i], to))
 	for _, file := range files {
 		target := to + slashes(file)
 		cmds = append(cmds, line(command.All(inFolder(from, from+slashes(file)), inClone(target),

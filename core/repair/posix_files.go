@@ -38,16 +38,20 @@ func fallbackCommands(d *machine.Drive, i int, copies []copied) []Command {
 // read-only.
 func copyFilesCommands(d, o *machine.Drive, i, j int) []Command {
 	const boot, from = "/mnt/boot", "/mnt/original-boot"
-	source := command.Join(command.Var("original"), command.Output(command.Fixed("case $original in *[0-9]) echo p;; esac")),
-		o.Contents.Layout.Partitions[j].Number)
-	return []Command{findNow("original", o),
-		line(command.All(command.Run("[", command.Var("original"), "!=", onClone, "]"), command.Run("mkdir", "-p", from),
-			command.Run("mount", "-o", "ro", source, from)), quiet, unmounted),
+	return append(fromOriginal(o, j, from, "ro"),
 		mount(d.Contents.Layout.Partitions[i], boot),
 		line(command.Run("cp", "-R", from+"/.", boot), quiet, "No space left: the clone's boot partition is smaller than what the original's holds; mark the step as failed."),
 		line(command.Run("umount", boot), quiet, "Leave the folder /mnt/boot, and give it again."),
-		line(command.Run("umount", from), quiet, "Leave the folder /mnt/original-boot, and give it again."),
-	}
+		line(command.Run("umount", from), quiet, "Leave the folder /mnt/original-boot, and give it again."))
+}
+
+// fromOriginal mounts a partition of the original on a folder, with options by which nothing is written.
+func fromOriginal(o *machine.Drive, partition int, folder, options string) []Command {
+	source := command.Join(command.Var("original"), command.Output(command.Fixed("case $original in *[0-9]) echo p;; esac")),
+		o.Contents.Layout.Partitions[partition].Number)
+	return []Command{findNow("original", o),
+		line(command.All(command.Run("[", command.Var("original"), "!=", onClone, "]"), command.Run("mkdir", "-p", folder),
+			command.Run("mount", "-o", options, source, folder)), quiet, unmounted)}
 }
 
 func entryCommands(d *machine.Drive, i int, path string) []Command {
