@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/machine"
 )
 
@@ -26,9 +27,18 @@ func loadsLinux(a *course.Attempt, to grubPlaces) *course.Result {
 // loadsModule asks whether GRUB has a module, built in or in its folder.
 func loadsModule(a *course.Attempt, to grubPlaces, module string, shows course.Symptom) *course.Result {
 	g, home := to.core, to.home.root
-	if g == nil || g.Platform == "" || len(g.Modules) == 0 || g.ModulesErr != nil || slices.Contains(g.Modules, module) ||
-		home.Drive == nil || home.Index < 0 || home.Drive.Contents == nil {
+	if g == nil || slices.Contains(g.Modules, module) || home.Drive == nil || home.Index < 0 ||
+		home.Drive.Contents == nil {
 		return nil
+	}
+	if disk.IsNotCaptured(g.ModulesErr) {
+		end := a.Unproven("grub-modules-missing-evidence", course.StageConfiguration,
+			fmt.Sprintf("What is built into GRUB is not in evidence to its end, so that whether it has its module %s is not known.", module),
+			course.HowCapture)
+		return &end
+	}
+	if g.Platform == "" || len(g.Modules) == 0 || g.ModulesErr != nil {
+		return nil // a core that no tool made, or the names of another version
 	}
 	folder := path.Join("/", machine.AfterBrackets(to.home.folder), g.Platform)
 	if s := home.Volume().Subvolumes; s != nil && to.fromDefault {

@@ -57,8 +57,7 @@ func (c *Contents) WithWindowsFiles(boot, system int, mode firmware.Mode, arch f
 	if mode == firmware.Legacy {
 		path = winloadEXE
 		v.LegacyManager, v.BootCode, v.SystemCode, v.Alone = "bootmgr", true, true, nil
-		v.payloads = maps.Clone(v.payloads)
-		delete(v.payloads, "bootmgr")
+		v.putPayload("bootmgr", loader.Payload{Form: loader.PayloadOther, Size: 1})
 		v.dropProblem(volume.CodeHiddenSectors)
 	} else {
 		manager := loader.NewProgram(arch, loader.WindowsManager)

@@ -19,7 +19,7 @@ type payload struct {
 }
 
 // maxPayloads bounds the files of a volume of which the beginning is looked at.
-const maxPayloads = 256
+const maxPayloads = 1024
 
 // payloadShown is how much of a file is shown as what it begins with, in bytes.
 const payloadShown = 16
@@ -56,6 +56,17 @@ func (g *gathering) payload(name string) {
 		v.payloads = map[string]payload{}
 	}
 	v.payloads[key] = p
+}
+
+// putPayload has a file as a repair leaves it.
+func (v *Volume) putPayload(name string, is loader.Payload) {
+	own := map[string]payload{strings.ToLower(name): {Payload: is, name: name}}
+	for key, p := range v.payloads {
+		if _, put := own[key]; !put {
+			own[key] = p
+		}
+	}
+	v.payloads = own
 }
 
 // likeRAMDisk reports whether a file has a name as initial RAM disks have. Common practice: the

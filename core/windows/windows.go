@@ -17,9 +17,13 @@ import (
 // LegacyManager follows the code of a Windows boot sector to its boot manager,
 // start-rules stage 7.
 func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Result {
-	switch v := at.Volume(); {
-	case v.LegacyManager != "" && nothingIn(at, v.LegacyManager):
-		_, shows, _ := at.Payload(v.LegacyManager)
+	v := at.Volume()
+	p, shows, err := at.Payload(v.LegacyManager)
+	switch {
+	case v.LegacyManager == "bootmgr" && disk.IsNotCaptured(err):
+		return a.Unproven("boot-manager-missing-evidence", course.StageConfiguration,
+			fmt.Sprintf(`What is in \%s on partition %d is not in evidence.`, v.LegacyManager, at.Partition().Number), course.HowCapture)
+	case err == nil && (p.Form == loader.PayloadEmpty || p.Form == loader.PayloadZeros):
 		return a.Stop("boot-manager-empty", course.StageConfiguration, course.BlackCursor,
 			fmt.Sprintf(`\%s on partition %d is there by its name alone: it is empty, or begins with zeros.`, v.LegacyManager, at.Partition().Number),
 			at.Drive.Cite(`\`+v.LegacyManager, "nothing to start", shows))
@@ -31,12 +35,6 @@ func LegacyManager(k *course.Walk, a *course.Attempt, at machine.Spot) course.Re
 		return a.Unproven("active-files-missing-evidence", course.StageConfiguration, "The files of the active partition are not in evidence.", course.HowCapture)
 	}
 	return a.Unproven("boot-sector-unknown", course.StageConfiguration, "The boot sector is not a known one: what it loads cannot be told.", course.HowTry)
-}
-
-// nothingIn reports whether a file is known to hold nothing that could be started.
-func nothingIn(at machine.Spot, name string) bool {
-	p, _, err := at.Payload(name)
-	return err == nil && (p.Form == loader.PayloadEmpty || p.Form == loader.PayloadZeros)
 }
 
 // Windows follows the boot manager: the store, the default system in it, and

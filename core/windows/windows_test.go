@@ -290,3 +290,15 @@ func TestEveryEndOfAWindowsStart(t *testing.T) {
 		})
 	}
 }
+
+// A legacy boot manager that is empty does not start; one that a repair put in its place does.
+func TestALegacyManagerIsRepaired(t *testing.T) {
+	disk := sample.LegacyWindowsDisk(true)
+	disk.Partitions[0].Volume.Files[`\bootmgr`] = nil
+	c := sample.Examine(t, disk.MustBuild())
+	m := sample.Whole(firmware.Legacy, sample.Drive(t, machine.RoleClone, nil))
+	m.Drives[0].Contents = c
+	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
+	m.Drives[0].Contents = c.WithWindowsFiles(0, 1, firmware.Legacy, firmware.X64)
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, startup.Simulate(m).Reason)
+}
