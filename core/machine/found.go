@@ -273,7 +273,8 @@ type Record struct {
 	Extended   disk.MBREntry // in which the logical partitions of an MBR lie; number 0 is none
 }
 
-// Entries are the records of an MBR's table: those of sector 0, and of logical partitions.
+// Entries are the records of an MBR's table, as they are written: those of sector 0, and of
+// logical partitions.
 func (r *Record) Entries(sectorSize int) (primary [4]disk.MBREntry, logical []disk.MBREntry) {
 	for i := range primary {
 		primary[i] = disk.MBREntry{Number: i + 1, Offset: 446 + 16*int64(i)}
@@ -293,6 +294,9 @@ func (r *Record) Entries(sectorSize int) (primary [4]disk.MBREntry, logical []di
 	}
 	if x := r.Extended; x.Number > 0 {
 		x.Offset = primary[x.Number-1].Offset
+		if !x.Active() {
+			x.Status = 0 // tools that change the table later leave a strange one as it is
+		}
 		primary[x.Number-1] = x
 	}
 	return primary, logical

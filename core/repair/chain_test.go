@@ -64,6 +64,7 @@ var ofChain = []damaged{
 	{"the system's of length 0", "correct-table", put(secondRecord+458, 0, 0, 0, 0)},
 	{"an extended partition of type 83", "correct-table", put(466, 0x83)},
 	{"an extended partition of type 0", "correct-table", put(466, 0)},
+	{"an extended partition of a strange status, and no link", "correct-table", together(put(462, 0x5C), wipe(firstRecord+462, 16))},
 	{"no extended partition", "correct-table", wipe(462, 16)},
 	{"no signature", "rebuild-table", put(510, 0, 0)},
 	{"no table", "rebuild-table", wipe(446, 64)},
