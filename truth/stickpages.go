@@ -112,14 +112,43 @@ func (t *talk) lead(r *Sticked, steps []repair.PlanStep, began time.Time) (left 
 		}
 		t.send(keyEnter)
 	}
-	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
+	if err := t.judged(); err != nil {
 		return nil, err
 	}
-	time.Sleep(time.Second)
-	if err := t.answer(); err != nil {
-		return nil, err
+	// What is not known on the stick, such as the bus of an original that is not there, may be
+	// a step more.
+	for n := 0; n < 3 && len(left) == 0 && len(steps) > 0 && strings.Contains(t.screen(), "Repair it, in"); n++ {
+		if err := t.stepOfItsOwn(); err != nil {
+			return nil, err
+		}
 	}
 	return left, t.switchedOff()
+}
+
+// judged waits for the verdict, and answers what is asked.
+func (t *talk) judged() error {
+	if _, err := t.wait(2*time.Minute, "The start, without the stick"); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	return t.answer()
+}
+
+// stepOfItsOwn takes the step that the stick's own plan begins with.
+func (t *talk) stepOfItsOwn() error {
+	if err := t.confirm(repair.PlanStep{}); err != nil {
+		return err
+	}
+	what, err := t.wait(20*time.Minute, "Go on", "Type its passphrase")
+	if err == nil && what != "Go on" {
+		t.send(passphrase + keyEnter)
+		_, err = t.wait(20*time.Minute, "Go on")
+	}
+	if err != nil {
+		return err
+	}
+	t.send(keyEnter)
+	return t.judged()
 }
 
 // inside reports whether a step is done in the case's inside.

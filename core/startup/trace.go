@@ -196,6 +196,8 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 		return "Stops at the " + stageWords(t.Stage) + ": " + machine.LowerFirst(t.brief()), t.stopReason()
 	case t.Verdict == StartsOriginal && m.Without(machine.RoleClone):
 		return "Starts the original: the clone is not attached.", t.startReason()
+	case t.Verdict == StartsOriginal && t.Started() == machine.RoleOther:
+		return "Starts another drive, " + t.Drive + ": the machine comes up from the wrong disk.", t.wrongDiskReason()
 	case t.Verdict == StartsOriginal:
 		return "Starts the original: the machine comes up from the wrong disk.", t.wrongDiskReason()
 	case t.Verdict == Starts && m.Until == machine.UntilSystem:
@@ -248,8 +250,22 @@ func (t *Trace) startReason() string {
 	return text
 }
 
+// Started is the role of the drive whose loader is started; "" where none is.
+func (t *Trace) Started() machine.Role {
+	for _, a := range t.Attempts {
+		if a.HandsOver && a.Drive == t.Drive {
+			return a.Role
+		}
+	}
+	return ""
+}
+
 func (t *Trace) wrongDiskReason() string {
-	reason := "The firmware comes to the original before the clone."
+	before := "the original"
+	if t.Started() == machine.RoleOther {
+		before = t.Drive
+	}
+	reason := "The firmware comes to " + before + " before the clone."
 	for _, a := range t.Attempts {
 		for _, s := range a.Steps {
 			if s.State == course.Wrong {

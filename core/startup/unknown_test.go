@@ -170,6 +170,23 @@ func TestEverythingUnknown(t *testing.T) {
 	assert.LessOrEqual(t, trace.Worlds, 2048)
 }
 
+// A drive that is neither clone nor original is not told to be the original.
+func TestAThirdDriveStarts(t *testing.T) {
+	third := sample.Drive(t, machine.RoleOther, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	third.Name = "the data drive"
+	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	m := sample.EDK2(firmware.UEFI, third, clone)
+	m.DeviceOrder = []string{third.Name, clone.Name}
+	trace := startup.Simulate(m)
+	assert.Equal(t, startup.StartsOriginal, trace.Verdict)
+	assert.Equal(t, machine.RoleOther, trace.Started())
+	assert.Contains(t, trace.Headline, "Starts another drive, the data drive:")
+	assert.NotContains(t, trace.Headline+trace.Reason, "original")
+	m.DeviceOrder = nil
+	m.Firmware.Behaviour = firmware.Behaviour{}
+	assert.NotContains(t, startup.Simulate(m).Reason, "original")
+}
+
 func TestTheSimulationIsPure(t *testing.T) {
 	m := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone,
 		sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild()))

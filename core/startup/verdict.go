@@ -81,6 +81,9 @@ func (o *outcome) words() string {
 	case Stops:
 		return "stops at the " + stageWords(o.stage)
 	case StartsOriginal:
+		if o.chosen >= 0 && o.attempts[o.chosen].Role == machine.RoleOther {
+			return "starts " + o.attempts[o.chosen].Drive
+		}
 		return "starts the original"
 	case Starts:
 		return "starts the clone"

@@ -11,6 +11,7 @@ import (
 	"latchkey/core/compare"
 	"latchkey/core/course"
 	"latchkey/core/handover"
+	"latchkey/core/machine"
 	"latchkey/core/startup"
 	"latchkey/server/judge"
 	"latchkey/server/store"
@@ -173,6 +174,9 @@ func (r *Report) headline(p Parts) (string, []string) {
 	case startup.Starts:
 		return "By what is on the disks, the machine will start from its new drive. Nobody has seen it yet.", lines
 	case startup.StartsOriginal:
+		if r.Check.Trace.Started() == machine.RoleOther {
+			return "As it stands, the machine starts from another drive than its new one.", lines
+		}
 		return "As it stands, the machine starts from its old drive.", lines
 	case startup.Stops:
 		return "As it stands, the machine does not start from its new drive.", lines
