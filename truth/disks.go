@@ -3,7 +3,6 @@ package truth
 import (
 	"encoding/binary"
 	"fmt"
-	"hash/crc32"
 
 	"latchkey/core/disk"
 	"latchkey/core/startup"
@@ -139,34 +138,14 @@ func flip(off int64) func(*diskmaker.Image) {
 	return func(m *diskmaker.Image) { write(m, off, ^read(m, off, 1)[0]) }
 }
 
-// header changes a GPT header and makes its checksums right again. The copy is
-// told by its sector; entries by their bytes.
+// header changes a GPT header and its entries; the copy is told by its sector.
 func header(lba uint64, change func(h, entries []byte)) func(*diskmaker.Image) {
-	return func(m *diskmaker.Image) {
-		le, ss := binary.LittleEndian, int64(m.SectorSize)
-		at := int64(lba) * ss
-		h := read(m, at, 92)
-		array := int64(le.Uint64(h[72:])) * ss
-		if array <= 0 || array > m.Size-128*128 {
-			return // spoiled before
-		}
-		entries := read(m, array, 128*128)
-		change(h, entries)
-		length := min(uint64(le.Uint32(h[80:]))*uint64(le.Uint32(h[84:])), uint64(len(entries)))
-		le.PutUint32(h[88:], crc32.ChecksumIEEE(entries[:length]))
-		le.PutUint32(h[16:], 0)
-		le.PutUint32(h[16:], crc32.ChecksumIEEE(h))
-		write(m, array, entries...)
-		write(m, at, h...)
-	}
+	return func(m *diskmaker.Image) { m.EditHeader(lba, change) }
 }
 
-// both changes both copies of a GPT.
+// bothHeaders changes both copies of a GPT.
 func bothHeaders(change func(h, entries []byte)) func(*diskmaker.Image) {
-	return func(m *diskmaker.Image) {
-		header(1, change)(m)
-		header(uint64(m.Size)/uint64(m.SectorSize)-1, change)(m)
-	}
+	return func(m *diskmaker.Image) { m.EditGPT(change) }
 }
 
 // sector0 puts a marker into sector 0 and leaves the table there.

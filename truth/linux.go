@@ -73,7 +73,7 @@ func linuxScenarios() []Scenario {
 	for _, name := range slices.Sorted(maps.Keys(shimLayouts(nil, nil))) {
 		all = append(all, linuxScenario(OVMF, "shim: "+name, names{shim: name}))
 	}
-	return slices.Concat(all, spoiltScenarios(), moduleScenarios(), signedScenarios())
+	return slices.Concat(all, tableScenarios(), spoiltScenarios(), moduleScenarios(), signedScenarios())
 }
 
 // shimFolder is where Debian's package of the shim keeps it.

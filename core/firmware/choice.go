@@ -54,6 +54,10 @@ var (
 		"the backup table is used when the primary is damaged",
 		"Does the firmware use the backup partition table when the primary is damaged?",
 		"The standard asks for it, some firmware does not. Restoring the primary from the backup settles it either way.")
+	RestoresGPT = choice("restoresGPT", "Writes a damaged primary partition table anew",
+		"a damaged primary table is written anew from the backup before anything is started",
+		"Does the firmware write a damaged primary partition table anew from the backup before it starts anything?",
+		"Some firmware does at power-on, and no handbook says so. Restoring the primary from the backup settles it either way.")
 	ReadsMacVolumes = choice("readsMacVolumes", "Is a Mac: reads APFS and HFS+",
 		"a Mac: APFS and HFS+ are read by the firmware itself, and the system is started that the start-up disk setting names",
 		"Is the machine a Mac, whose firmware reads APFS and HFS+ itself?",
@@ -162,7 +166,7 @@ func (b Behaviour) Tell(told map[string]bool) Behaviour {
 var behaviours = map[string]map[*Choice]bool{
 	"generic": {},
 	"edk2": {
-		FallbackOnFixedDisks: true, UsesBackupGPT: true, StartsAnyFATPartition: true,
+		FallbackOnFixedDisks: true, UsesBackupGPT: true, RestoresGPT: true, StartsAnyFATPartition: true,
 		NeedsProtectiveMBR: true, NeedsProtectiveSignature: false, ReadsMacVolumes: false,
 		EntryMatchesByGUIDAlone: false, EntryMatchesMoved: true, EntryNamesExtended: true, LooksForPathAlone: true,
 		SkipsMisplacedPartitions: true,

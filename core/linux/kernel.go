@@ -87,7 +87,7 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		return a.Unproven("no-root-named", course.StageConfiguration,
 			"The kernel line names no root file system: the initial RAM disk finds it by itself.", course.HowTry, line.cited)
 	}
-	hits, known := find(k, a, *line.root)
+	hits, known := seen(k, a, *line.root)
 	switch {
 	case len(hits) == 0 && !known:
 		if at, found := locked(k, *line.root); found {
@@ -102,6 +102,9 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 		}
 		return a.Unproven("root-unknown", course.StageConfiguration, text, how, line.cited)
 	case len(hits) == 0:
+		if end := rootUnseen(k, a, line); end != nil {
+			return *end
+		}
 		return a.Stop("root-absent", course.StageConfiguration, line.unfound(),
 			fmt.Sprintf("The kernel looks for its root by %s, which no attached disk carries.", *line.root), line.cited)
 	}

@@ -37,6 +37,9 @@ func locked(k *course.Walk, s loader.Spec) (at machine.Spot, found bool) {
 func lockedRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, at machine.Spot,
 	line kernelLine) course.Result {
 	d := at.Drive
+	if end := onUnseen(k, a, d, line); end != nil {
+		return *end
+	}
 	if !k.World.Yes(
 		course.UnknownBool,
 		course.Question{ID: machine.Opens(d), Stage: course.StageConfiguration, Drive: d.Name,

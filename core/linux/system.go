@@ -151,7 +151,7 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		}
 		cited := home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, m.Line), m.Spec.String()+" on "+m.Point,
 			c.Source(home.Base(), m.Point, m.Offset, m.Length))
-		hits, known := find(k, a, m.Spec)
+		hits, known := seen(k, a, m.Spec)
 		written, why := "", ""
 		if len(hits) > 0 {
 			written, why = otherLetters(hits[0], m.Spec), volume.Refused(&hits[0].Volume().Volume, m.Type, m.Options)
@@ -165,7 +165,7 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 			return nil, &stop
 		case len(hits) == 0:
 			stop := a.Stop("mount-absent", course.StageConfiguration, course.EmergencyMode,
-				fmt.Sprintf("The system waits for %s, by %s, which no attached disk carries.", m.Point, m.Spec), cited)
+				fmt.Sprintf("The system waits for %s, by %s, which %s.", m.Point, m.Spec, nowhere(k, a, m.Spec)), cited)
 			return nil, &stop
 		case m.Point != "/" && lacksSubvolume(hits[0], m):
 			stop := a.Stop(

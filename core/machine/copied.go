@@ -68,6 +68,7 @@ func (e *Contents) tablesAnew(sectors uint64) {
 				copied.State = disk.CopyGood
 			}
 			copied.Header.LastUsableLBA = disk.LastUsable(sectors, e.Layout.SectorSize)
+			copied.Header.SizeOfPartitionEntry = disk.UsualEntry
 		}
 		fresh.Primary.Which, fresh.Backup.Which = "primary", "backup"
 		fresh.Primary.Header.LBA, fresh.Primary.Header.MyLBA, fresh.Primary.Header.AlternateLBA = 1, 1, sectors-1

@@ -182,6 +182,7 @@ func (c *Contents) WithGPT(start, length uint64, shrunk int) (*Contents, int) {
 	good := disk.GPTCopy{Which: "primary", State: disk.CopyGood}
 	good.Header.LBA, good.Header.MyLBA, good.Header.FirstUsableLBA, good.Header.LastUsableLBA = 1, 1, 34,
 		e.Layout.Sectors-34
+	good.Header.SizeOfPartitionEntry = disk.UsualEntry
 	e.Layout.GPT = &disk.GPT{Primary: good, Backup: good}
 	e.Layout.Problems = nil
 	for i := range e.Layout.Partitions {

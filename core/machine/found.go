@@ -142,7 +142,8 @@ func (c *Contents) heldAt(at uint64) bool {
 	return false
 }
 
-// tableDoubted reports whether a table that is in force contradicts itself.
+// tableDoubted reports whether a table that is in force contradicts itself, or is one that Linux and
+// its tools do not take.
 func (c *Contents) tableDoubted() bool {
 	for _, code := range []disk.ProblemCode{disk.CodeOverlap, disk.CodeBeyondEnd, disk.CodeGPTEntryOutside,
 		disk.CodeGPTEntryBackwards, disk.CodeMBRStatus, disk.CodeGPTStale, disk.CodeGPTCopiesDiffer} {
@@ -150,7 +151,8 @@ func (c *Contents) tableDoubted() bool {
 			return true
 		}
 	}
-	return c.Layout.ChainBroken()
+	_, refused := c.Layout.RefusedByLinux()
+	return refused || c.Layout.ChainBroken()
 }
 
 // holdsNone reports whether no volume is known to begin where a partition does.

@@ -319,37 +319,15 @@ func (r *renaming) menu(c *Config) {
 			}
 		}
 	}
-	line := func(root *loader.Spec, options string) {
-		if root != nil {
-			r.add(*root, r.names.Root)
-			r.rootType(options)
-			r.rootFlags(options)
-		}
-		for _, value := range loader.KernelOptions(options, "rd.lvm.lv") {
-			if spec, ok := LVMSpec(value); ok {
-				if to, ok := r.logical(spec.Value); ok {
-					r.add(spec, to)
-				}
-			}
-		}
-		for _, value := range loader.KernelOptions(options, "resume") {
-			spec := loader.ParseSpec(value)
-			if to, ok := r.elsewhere(spec); ok {
-				r.add(spec, to)
-			} else if to, ok := r.c.swap(); ok {
-				r.add(spec, to)
-			}
-		}
-	}
 	if c.Entry != nil && !r.names.NoRoot {
-		line(c.Entry.Root, c.Entry.Options)
+		r.line(c.Entry.Root, c.Entry.Options)
 	}
 	if c.GRUB != nil {
 		var entries func([]loader.GRUBEntry)
 		entries = func(list []loader.GRUBEntry) {
 			for _, e := range list {
 				if !r.names.NoRoot {
-					line(e.Root, e.Options)
+					r.line(e.Root, e.Options)
 				}
 				search(e.Searches)
 				entries(e.Sub)
@@ -357,6 +335,30 @@ func (r *renaming) menu(c *Config) {
 		}
 		entries(c.GRUB.Entries)
 		search(c.GRUB.Top)
+	}
+}
+
+// line goes through what a kernel is given.
+func (r *renaming) line(root *loader.Spec, options string) {
+	if root != nil {
+		r.add(*root, r.names.Root)
+		r.rootType(options)
+		r.rootFlags(options)
+	}
+	for _, value := range loader.KernelOptions(options, "rd.lvm.lv") {
+		if spec, ok := LVMSpec(value); ok {
+			if to, ok := r.logical(spec.Value); ok {
+				r.add(spec, to)
+			}
+		}
+	}
+	for _, value := range loader.KernelOptions(options, "resume") {
+		spec := loader.ParseSpec(value)
+		if to, ok := r.elsewhere(spec); ok {
+			r.add(spec, to)
+		} else if to, ok := r.c.swap(); ok {
+			r.add(spec, to)
+		}
 	}
 }
 

@@ -2,7 +2,6 @@ package repair_test
 
 import (
 	"encoding/binary"
-	"hash/crc32"
 	"maps"
 	"math/rand/v2"
 	"slices"
@@ -69,19 +68,7 @@ func together(all ...spoil) spoil {
 
 // entries changes headers and entries of both copies of a GPT, whose checksums are right.
 func entries(change func(h, e []byte)) spoil {
-	return func(m *diskmaker.Image) {
-		le := binary.LittleEndian
-		for _, at := range []int64{512, m.Size - 512} {
-			h := bytesAt(m, at, 92)
-			array := int64(le.Uint64(h[72:])) * 512
-			e := bytesAt(m, array, 128*128)
-			change(h, e)
-			le.PutUint32(h[88:], crc32.ChecksumIEEE(e))
-			le.PutUint32(h[16:], 0)
-			le.PutUint32(h[16:], crc32.ChecksumIEEE(h))
-			together(put(array, e...), put(at, h...))(m)
-		}
-	}
+	return func(m *diskmaker.Image) { m.EditGPT(change) }
 }
 
 // entry moves the first and the last sector of an entry, counted from 0.
@@ -142,6 +129,18 @@ var ofGPT = []damaged{
 	{"usable sectors that begin too late", "correct-table", entries(func(h, _ []byte) { h[41] = 16 })},
 }
 
+// ofKernel is what firmware and GRUB go by, and Linux does not.
+var ofKernel = []damaged{
+	{"a table written for a larger disk", "correct-table", entries(largerDisk)},
+	{"a hidden boot partition in a table written for a larger disk", "correct-table", entries(func(h, e []byte) {
+		largerDisk(h, nil)
+		e[48] |= 2
+	})},
+}
+
+// largerDisk has a table say that sectors behind the end of the disk are usable.
+func largerDisk(h, _ []byte) { binary.LittleEndian.PutUint64(h[48:], 1<<30) }
+
 var ofMBR = []damaged{
 	{"no active mark", "set-active", put(446, 0)},
 	{"the mark on the other", "set-active", together(put(446, 0), put(462, 0x80))},
@@ -172,7 +171,7 @@ type ofSystem struct {
 
 var systems = []ofSystem{
 	{"Windows, UEFI", firmware.UEFI, sample.WindowsDisk(1, 1), ofGPT},
-	{"Linux, UEFI", firmware.UEFI, sample.LinuxDisk(1, 1), ofGPT},
+	{"Linux, UEFI", firmware.UEFI, sample.LinuxDisk(1, 1), slices.Concat(ofGPT, ofKernel)},
 	{"Windows, legacy", firmware.Legacy, sample.LegacyWindowsDisk(true), ofMBR},
 	chained[0], chained[1],
 }

@@ -44,7 +44,8 @@ func correctTable(m machine.Machine, _ course.Stage) []move {
 func differs(c *machine.Contents, r machine.Record) bool {
 	_, strange := c.Layout.Find(disk.CodeMBRStatus)
 	_, outside := c.Layout.Find(disk.CodeGPTEntryOutside)
-	return strange || outside || c.Layout.ChainBroken() || r.Style != c.Layout.Style ||
+	_, refused := c.Layout.RefusedByLinux()
+	return strange || outside || refused || c.Layout.ChainBroken() || r.Style != c.Layout.Style ||
 		!slices.EqualFunc(r.Partitions, c.Layout.Partitions, samePlace)
 }
 

@@ -54,10 +54,19 @@ func fromOriginal(o *machine.Drive, partition int, folder, options string) []Com
 			command.Run("mount", "-o", options, source, folder)), quiet, unmounted)}
 }
 
-func entryCommands(d *machine.Drive, i int, path string) []Command {
-	return []Command{line(command.Run("efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", "Clone",
-		"--loader", path),
+// entryCommands add a boot entry that leads to a program, and gives it a line; "" is none. efibootmgr(8).
+func entryCommands(d *machine.Drive, i int, path, given string) []Command {
+	return []Command{line(newEntry(d, i, "Clone", path, given),
 		"BootOrder: … with the new entry first.", "EFI variables are not supported: the stick was not started in UEFI mode; start it so.")}
+}
+
+// newEntry adds an entry, first in the order.
+func newEntry(d *machine.Drive, i int, label, path, given string) command.Simple {
+	args := []any{"efibootmgr", "--create", "--disk", onClone, "--part", d.Contents.Layout.Partitions[i].Number, "--label", label, "--loader", path}
+	if given != "" {
+		args = append(args, "--unicode", given)
+	}
+	return command.Run(args...)
 }
 
 // orderCommands put an entry first. The numbers are the firmware's, and it may
@@ -174,12 +183,16 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 	target := "--target=" + grubPlatform(a, n.Boot >= 0) // else it goes by how the live system was started
 	install := chroot(f.install, target, onClone)
 	if n.Boot >= 0 {
-		install = chroot(f.install, target, "--efi-directory="+efiFolder(n), "--bootloader-id="+names.Folder)
+		install = chroot(f.install, target, "--efi-directory="+efiFolder(n), "--bootloader-id="+names.Folder, "--no-nvram")
 	}
 	menu := mountedClone + "/boot/" + names.Dir + "/grub.cfg"
 	efi := mountedClone + efiFolder(n)
 	return inSystem(d, n, func(root command.Word) []command.Node {
-		nodes := append([]command.Node{f.has}, mountTable(d, n)...)
+		nodes := []command.Node{f.has}
+		if n.Boot >= 0 {
+			nodes = append(nodes, command.Run("efibootmgr").To("entries-before"))
+		}
+		nodes = append(nodes, mountTable(d, n)...)
 		nodes = append(nodes, unless(missing("-f", menu), spared(menu)))
 		if n.Boot >= 0 {
 			nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
@@ -198,6 +211,8 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 			fallback := efi + slashes(loader.FallbackPath(a))
 			nodes = append(nodes, command.All(command.Run("mkdir", "-p", efi+"/EFI/BOOT"), command.Run("cp", program, fallback),
 				unless(missing("-f", shim), command.Run("cp", program, efi+"/EFI/BOOT/grub"+loader.Suffix(a)), command.Run("cp", shim, fallback))))
+			// Whether the installer's own entry is made hangs on what the system on the clone has.
+			nodes = append(nodes, newEntry(d, n.Boot, names.Folder, names.Starts(&d.Contents.Volumes[n.Boot], a), ""))
 		}
 		return nodes
 	})

@@ -16,9 +16,14 @@ func restorePrimary(m machine.Machine, _ course.Stage) []move {
 		c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
 	}
+	_, unguarded := c.Layout.Find(disk.CodeGPTUnprotected)
+	_, unsigned := c.Layout.Find(disk.CodeGPTProtectiveUnsigned)
+	if _, refused := c.Layout.RefusedByLinux(); refused && !unguarded && !unsigned {
+		return nil // its tools take the backup for none, too
+	}
 	commands := restorePrimaryCommands
 	// The tool takes a GPT behind a protective record alone.
-	if _, none := c.Layout.Find(disk.CodeGPTUnprotected); none {
+	if unguarded {
 		commands = func() []Command { return rebuildCommands(recordOf(&c.Layout.GPT.Backup)) }
 	}
 	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,
@@ -67,6 +72,9 @@ func writesEntry(c *machine.Contents) bool {
 			return false
 		}
 	}
+	if _, refused := c.Layout.RefusedByLinux(); refused {
+		return false // its tools take such a table for none
+	}
 	return c.Layout.Style == disk.StyleGPT && c.Layout.GPT.Primary.State != disk.CopyNotCaptured
 }
 
@@ -105,7 +113,7 @@ func setActive(m machine.Machine, _ course.Stage) []move {
 		v := &c.Volumes[i]
 		// What is wrong with the one that is active is another matter, but for a boot manager
 		// that lies on another partition.
-		if p.Logical || !v.BootCode && !v.SystemCode && !v.HasWindows() || sound >= 0 &&
+		if p.Logical || p.Start == 0 || !v.BootCode && !v.SystemCode && !v.HasWindows() || sound >= 0 &&
 			(i == sound || v.LegacyManager == "") {
 			continue
 		}

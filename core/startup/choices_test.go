@@ -80,8 +80,12 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		d.Partitions[0].Volume.Files, d.Partitions[1].Volume = nil, diskmaker.Volume{Kind: "raw", Raw: apfs}
 	}))
 	mac.Answers = map[string]string{"mac-offered:clone": "yes"}
+	lost := sample.LinuxDisk(1, 1).MustBuild()
+	_, err := lost.WriteAt([]byte{0xFF}, 512+16)
+	require.NoError(t, err)
+	mended := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, lost))
 	linked := logicalESP(t, good)
-	_, err := linked.WriteAt(disk.MBREntry{Type: 5, Start: 1 << 30, Length: 2048}.Record(), 2*2048*512+462)
+	_, err = linked.WriteAt(disk.MBREntry{Type: 5, Start: 1 << 30, Length: 2048}.Record(), 2*2048*512+462)
 	require.NoError(t, err)
 	chain := sample.EDK2(firmware.UEFI, sample.Drive(t, machine.RoleClone, linked))
 	return map[*firmware.Choice]machine.Machine{
@@ -89,6 +93,7 @@ func decided(t *testing.T) map[*firmware.Choice]machine.Machine {
 		firmware.StartsFromNVMe:       hung(uefi(sample.GPTDisk(1, good)), "nvme"),
 		firmware.StartsFromUSB:        hung(uefi(sample.GPTDisk(1, good)), "usb"),
 		firmware.UsesBackupGPT:        uefi(sample.GPTDisk(1, good), 512+60),
+		firmware.RestoresGPT:          mended,
 		firmware.ReadsMacVolumes:      mac,
 		firmware.StartsAnyFATPartition: uefi(changed(func(d *diskmaker.Disk) {
 			d.Partitions[0].Type = disk.TypeBasicData

@@ -139,6 +139,12 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 	if k.LostPart(a, home) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
+	if p, refused := d.Contents.Layout.RefusedByLinux(); refused && d.Contents.Layout.Style == disk.StyleGPT &&
+		p.Code != disk.CodeGPTUnprotected && p.Code != disk.CodeGPTProtectiveUnsigned {
+		end := a.Unproven("table-unproven", course.StageSystem, "Whether Windows takes its partitions from the table of "+d.Called()+" is not known: "+p.Text, course.HowTry, machine.ProblemFact(p, d.Name))
+		end.Home = home
+		return end
+	}
 	switch {
 	case v.Kind == volume.NotCaptured || v.FilesErr != nil && !v.Readable && machine.Missing(v):
 		end := a.Unproven("system-missing-evidence", course.StageSystem, "The system's partition is not in evidence.", course.HowCapture, cited)

@@ -66,6 +66,11 @@ export const choices = [
     "label": "Uses the backup partition table"
   },
   {
+    "how": "Some firmware does at power-on, and no handbook says so. Restoring the primary from the backup settles it either way.",
+    "key": "restoresGPT",
+    "label": "Writes a damaged primary partition table anew"
+  },
+  {
     "how": "A Mac offers the disk when Option is held at power-on. Older ones know APFS only after a system update was run once.",
     "key": "readsMacVolumes",
     "label": "Is a Mac: reads APFS and HFS+"
