@@ -35,15 +35,16 @@ func tableScenarios() (all []Scenario) {
 		"its protective record the third":     inSector0(478, disk.MBREntry{Type: 0xEE, Start: 1, Length: diskSize/512 - 1}, 446),
 	}
 	mbr := map[string]func(*diskmaker.Image){
-		"an empty record of status 5C":       put(446+32, 0x5C),
-		"the root's record of status 5C":     put(446+16, 0x5C),
-		"the first record of status 80":      put(446, 0x80),
-		"two records active":                 both(put(446, 0x80), put(446+16, 0x80)),
-		"a record of type EE beside":         inSector0(446+32, disk.MBREntry{Type: 0xEE, Start: 1, Length: 99}),
-		"a record of type EE far behind":     inSector0(446+32, disk.MBREntry{Type: 0xEE, Start: 300000, Length: 99}),
-		"a record beyond the end":            inSector0(446+32, disk.MBREntry{Type: 0x83, Start: 1 << 30, Length: 99}),
-		"a record over the root":             inSector0(446+32, disk.MBREntry{Type: 0x83, Start: 140000, Length: 99}),
-		"two extended records without chain": both(inSector0(446+32, disk.MBREntry{Type: 5, Start: 300000, Length: 99}), inSector0(446+48, disk.MBREntry{Type: 5, Start: 301000, Length: 99})),
+		"an empty record of status 5C":   put(446+32, 0x5C),
+		"the root's record of status 5C": put(446+16, 0x5C),
+		"the first record of status 80":  put(446, 0x80),
+		"two records active":             both(put(446, 0x80), put(446+16, 0x80)),
+		"a record of type EE beside":     inSector0(446+32, disk.MBREntry{Type: 0xEE, Start: 1, Length: 99}),
+		"a record of type EE far behind": inSector0(446+32, disk.MBREntry{Type: 0xEE, Start: 300000, Length: 99}),
+		"a record beyond the end":        inSector0(446+32, disk.MBREntry{Type: 0x83, Start: 1 << 30, Length: 99}),
+		"a record over the root":         inSector0(446+32, disk.MBREntry{Type: 0x83, Start: 140000, Length: 99}),
+		"two extended records without chain": both(inSector0(446+32, disk.MBREntry{Type: 5, Start: 300000, Length: 99}),
+			inSector0(446+48, disk.MBREntry{Type: 5, Start: 301000, Length: 99})),
 	}
 	for _, f := range []Firmware{OVMF, SeaBIOS} {
 		for _, name := range slices.Sorted(maps.Keys(gpt)) {
@@ -104,8 +105,9 @@ func legacyGPT() Drive {
 	d := Drive{Name: n.drive, Bus: "nvme", Disk: declared}
 	d.Make = func(dir string) (*diskmaker.Image, error) {
 		dir = filepath.Join(dir, "of-"+n.drive)
-		if _, err := makeLinux(dir, SeaBIOS, mbrDisk(9, diskmaker.Partition{MBRType: 0x83, MiB: 64}, root), n); err != nil {
-			return nil, err // its core image and its root are taken
+		other := mbrDisk(9, diskmaker.Partition{MBRType: 0x83, MiB: 64}, root) // its core image and its root are taken
+		if _, err := makeLinux(dir, SeaBIOS, other, n); err != nil {
+			return nil, err
 		}
 		raw, err := os.ReadFile(filepath.Join(dir, "root.ext4"))
 		if err != nil {

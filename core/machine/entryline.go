@@ -56,7 +56,8 @@ func (v *Volume) besideKernel(kernel string) (files []string, told bool) {
 		return files, true
 	}
 	for key, p := range v.payloads {
-		if path.Dir(key) == strings.ToLower(path.Dir(kernel)) && likeRAMDisk(p.name) && p.err == nil && p.NoRAMDisk() == "" {
+		beside := path.Dir(key) == strings.ToLower(path.Dir(kernel)) && likeRAMDisk(path.Base(p.name))
+		if beside && p.err == nil && p.NoRAMDisk() == "" {
 			files = append(files, p.name)
 		}
 	}

@@ -172,9 +172,10 @@ func TestEverythingUnknown(t *testing.T) {
 
 // A drive that is neither clone nor original is not told to be the original.
 func TestAThirdDriveStarts(t *testing.T) {
-	third := sample.Drive(t, machine.RoleOther, sample.GPTDisk(2, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	program := map[string][]byte{sample.FallbackPath: sample.X64()}
+	third := sample.Drive(t, machine.RoleOther, sample.GPTDisk(2, program).MustBuild())
 	third.Name = "the data drive"
-	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(1, map[string][]byte{sample.FallbackPath: sample.X64()}).MustBuild())
+	clone := sample.Drive(t, machine.RoleClone, sample.GPTDisk(1, program).MustBuild())
 	m := sample.EDK2(firmware.UEFI, third, clone)
 	m.DeviceOrder = []string{third.Name, clone.Name}
 	trace := startup.Simulate(m)
