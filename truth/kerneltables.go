@@ -17,6 +17,9 @@ func tableScenarios() (all []Scenario) {
 	field := func(at int, value uint64) func(h, _ []byte) {
 		return func(h, _ []byte) { binary.LittleEndian.PutUint64(h[at:], value) }
 	}
+	shorter := func(_, e []byte) { // the root's entry, by one sector
+		binary.LittleEndian.PutUint64(e[128+40:], binary.LittleEndian.Uint64(e[128+40:])-1)
+	}
 	const alternate, first, last = 32, 40, 48 // UEFI Specification 2.10, table 5.5
 	gpt := map[string]func(*diskmaker.Image){
 		"written for a larger disk":           bothHeaders(field(last, diskSize/512+5000)),
@@ -27,6 +30,7 @@ func tableScenarios() (all []Scenario) {
 		"entries of 256 bytes":                bothHeaders(wideEntries),
 		"the primary's sum wrong":             put(512+16, 0xFF),
 		"the primary's entries wrong":         put(1024+128+60, 0xFF),
+		"the root one sector too short":       bothHeaders(shorter),
 		"no primary":                          zeros(512, 512),
 		"no backup":                           zeros(-512, 512),
 		"beside an ordinary record":           inSector0(478, disk.MBREntry{Type: 0x83, Start: 2048, Length: 2048}),
@@ -36,6 +40,7 @@ func tableScenarios() (all []Scenario) {
 	}
 	mbr := map[string]func(*diskmaker.Image){
 		"an empty record of status 5C":   put(446+32, 0x5C),
+		"the root one sector too short":  inSector0(446+16, disk.MBREntry{Type: 0x83, Start: 2048 + 64*2048, Length: 64*2048 - 1}),
 		"the root's record of status 5C": put(446+16, 0x5C),
 		"the first record of status 80":  put(446, 0x80),
 		"two records active":             both(put(446, 0x80), put(446+16, 0x80)),
@@ -144,4 +149,15 @@ func embedded(m *diskmaker.Image, code, core []byte, at uint64) {
 	binary.LittleEndian.PutUint16(core[firstList+8:], uint16((len(core)+511)/512-1))
 	write(m, 0, code[:440]...)
 	write(m, int64(at)*512, core...)
+}
+
+// shortened makes the root's partition too short for its file system; nil where it is not to be.
+func (l layout) shortened(declared diskmaker.Disk) func(*diskmaker.Image) *diskmaker.Image {
+	if l.short == 0 {
+		return nil
+	}
+	return spoiling(bothHeaders(func(_, e []byte) {
+		root, le := e[128*(len(declared.Partitions)-1):], binary.LittleEndian
+		le.PutUint64(root[40:], le.Uint64(root[32:])+volumeMiB*2048-l.short-1)
+	}))
 }

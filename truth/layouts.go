@@ -49,6 +49,8 @@ type layout struct {
 	// spoilt is what became of the kernel, or of the initial RAM disk; "" is nothing, and without a
 	// spoiling it is gone.
 	spoilt spoilt
+	// short is by how many sectors the root's partition is too short for its file system.
+	short uint64
 	// boot returns the files of the boot partitions, by their index.
 	boot func(dir, tree string) (map[int]map[string][]byte, error)
 }
@@ -118,14 +120,16 @@ func (l layout) drive(name string, id byte, part string) Drive {
 		declared = mbrDisk(id, root)
 	}
 	declared.Sectors = 2 << 21
-	return Drive{Name: name, Bus: "nvme", Disk: declared, Make: func(dir string) (*diskmaker.Image, error) {
+	d := Drive{Name: name, Bus: "nvme", Disk: declared, Spoil: l.shortened(declared)}
+	d.Make = func(dir string) (*diskmaker.Image, error) {
 		dir = filepath.Join(dir, "of-"+name)
 		if err := os.Mkdir(dir, 0o700); err != nil {
 			return nil, err
 		}
 		defer os.RemoveAll(dir)
 		return l.make(dir, name, declared)
-	}}
+	}
+	return d
 }
 
 // kernelLine is what every kernel gets besides its root.

@@ -136,6 +136,11 @@ func featureLayouts() []layout {
 	btrfs := func(options ...string) func(dir, tree, volume string) error {
 		return mounted(append([]string{"mkfs.btrfs", "-q", "-f", "-U", rootUUID}, options...)...)
 	}
+	short := func(name string, lay func(dir, tree, volume string) error) layout {
+		l := on(name+" in a partition too short", "RootRefused|ALERT|can't|ailed|mount:", lay)
+		l.short = 2048
+		return l
+	}
 	return []layout{
 		on("ext4 with a seed of its sums", "", ext("metadata_csum,metadata_csum_seed")),
 		on("ext4 with data in inodes", rescue, ext("inline_data")),
@@ -149,6 +154,7 @@ func featureLayouts() []layout {
 		on("XFS with large times", "", xfs("-m", id+",bigtime=1,inobtcount=1")),
 		on("Btrfs with another sum", "", btrfs("--csum", "sha256")),
 		on("Btrfs of mixed blocks", "", btrfs("--mixed")),
+		short("ext4", ext("metadata_csum")), short("XFS", xfs("-m", id)), short("Btrfs", btrfs()),
 		{name: "file system, on a mirror of version 1.0", firmware: OVMF, root: byUUID, prefix: "(,gpt2)/boot/grub", lay: onRAIDOf("1.0")},
 		{name: "file system, on a mirror of version 1.0 by its name", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAIDOf("1.0")},
 		{name: "file system, on a mirror of version 1.1", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAIDOf("1.1")},

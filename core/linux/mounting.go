@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -14,6 +15,12 @@ import (
 // mountsRoot asks whether the kernel line has the root mounted as what it is.
 func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	said := func(name string) string { return strings.Join(loader.KernelOptions(line.options, name), ",") }
+	if p, long := overlong(home); long {
+		end := a.Stop("root-too-long", course.StageSystem, line.unmounted(),
+			fmt.Sprintf("The kernel does not mount a file system that reaches beyond its partition, and the root does: %s", machine.LowerFirst(p.Text)),
+			machine.ProblemFact(p, home.Drive.Name), line.cited)
+		return &end
+	}
 	why := volume.Refused(&home.Volume().Volume, said("rootfstype"), said("rootflags"))
 	if why == "" {
 		return nil
@@ -21,6 +28,17 @@ func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.R
 	end := a.Stop("root-refused", course.StageSystem, line.unmounted(),
 		fmt.Sprintf("The kernel line has the root, %s, mounted %s.", home.Called(), why), line.cited)
 	return &end
+}
+
+// overlong tells of a file system that is longer than the partition it lies in, where the kernel refuses
+// it for that. Linux 6.1, fs/ext4/super.c (ext4_check_geometry), fs/xfs/xfs_mount.c (xfs_check_sizes),
+// fs/btrfs/volumes.c (read_one_dev); each was seen (package truth, "in a partition too short").
+func overlong(at machine.Spot) (p disk.Problem, long bool) {
+	switch v := at.Volume(); v.Kind {
+	case volume.KindExt, volume.KindXFS, volume.KindBtrfs:
+		p, long = v.Problem(volume.CodeVolumeTooLong)
+	}
+	return p, long && at.Inside == 0 && !at.Partition().Rough && !at.Partition().Unplaced
 }
 
 // resolvesRoot asks whether a kernel that is given no initial RAM disk can find its root: it

@@ -70,6 +70,38 @@ func TestADamagedPrimaryIsForTheFirmwareToMend(t *testing.T) {
 	assert.Contains(t, trace.Headline, "does not go by the backup")
 }
 
+// A file system that is longer than its partition is not mounted: of the root, and of what the mount
+// table waits for.
+func TestAFileSystemLongerThanItsPartition(t *testing.T) {
+	shorter := func(n int) func(h, e []byte) {
+		return func(_, e []byte) {
+			le := binary.LittleEndian
+			le.PutUint64(e[128*n+40:], le.Uint64(e[128*n+32:])+2*2048)
+		}
+	}
+	d := sample.LinuxDisk(1, 1)
+	d.Partitions[1].MiB = 200
+	home := d.Partitions[1]
+	home.Volume = diskmaker.Volume{Kind: "ext4", UUID: [16]byte{9}}
+	d.Partitions = append(d.Partitions, home)
+	d = sample.With(d, 1, "etc/fstab", "UUID=01000000-0000-0000-0000-000000000000 / ext4 defaults 0 1\nUUID=09000000-0000-0000-0000-000000000000 /home ext4 defaults 0 1\n")
+	start := func(n int) startup.Trace {
+		m := d.MustBuild()
+		if n > 0 {
+			m.EditGPT(shorter(n))
+		}
+		return startup.Simulate(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, m)))
+	}
+	assert.Equal(t, startup.Starts, start(0).Verdict)
+	root := start(1)
+	assert.Equal(t, course.StageSystem, root.Stage)
+	assert.Equal(t, course.RootRefused.ID, root.SymptomID)
+	mount := start(2)
+	assert.Equal(t, course.StageConfiguration, mount.Stage)
+	assert.Equal(t, course.EmergencyMode.ID, mount.SymptomID)
+	assert.Contains(t, mount.Headline, "reaches beyond its partition")
+}
+
 // With both drives attached, a root of the same name on the original is the one that is found.
 func TestARootThatIsNotSeenIsFoundOnTheOther(t *testing.T) {
 	m := sample.LinuxDisk(1, 1).MustBuild()

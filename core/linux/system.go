@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/loader"
@@ -137,6 +138,16 @@ func lacksSubvolume(at machine.Spot, m loader.Mount) bool {
 	return known && !there
 }
 
+// refused says why a volume is not mounted as a line of the mount table has it; "" where nothing is known
+// to keep it from that.
+func refused(at machine.Spot, m loader.Mount) string {
+	why := volume.Refused(&at.Volume().Volume, m.Type, m.Options)
+	if p, long := overlong(at); why == "" && long {
+		why = "which reaches beyond its partition: " + machine.LowerFirst(strings.TrimSuffix(p.Text, "."))
+	}
+	return why
+}
+
 // mounts checks what the system's mount table waits for; half are the mounts that
 // lie on the original, and the system does not. What the evidence does not tell of it is
 // left to the next stage.
@@ -144,6 +155,9 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 	c := home.Volume().Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil || c.Err != nil || home.Drive.Contents.Lost(home.Partition()) {
 		return nil, nil
+	}
+	if _, long := overlong(home); long {
+		return nil, nil // nothing comes to it
 	}
 	for _, m := range c.Mounts {
 		if !m.Essential() || m.Spec.Kind == loader.ByPath {
@@ -154,7 +168,7 @@ func mounts(k *course.Walk, a *course.Attempt, home machine.Spot) (half []machin
 		hits, known := seen(k, a, m.Spec)
 		written, why := "", ""
 		if len(hits) > 0 {
-			written, why = otherLetters(hits[0], m.Spec), volume.Refused(&hits[0].Volume().Volume, m.Type, m.Options)
+			written, why = otherLetters(hits[0], m.Spec), refused(hits[0], m)
 		}
 		switch {
 		case len(hits) == 0 && !known:

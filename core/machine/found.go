@@ -151,6 +151,11 @@ func (c *Contents) tableDoubted() bool {
 			return true
 		}
 	}
+	for i := range c.Volumes {
+		if _, long := c.Volumes[i].Problem(volume.CodeVolumeTooLong); long {
+			return true
+		}
+	}
 	_, refused := c.Layout.RefusedByLinux()
 	return refused || c.Layout.ChainBroken()
 }
@@ -318,7 +323,9 @@ func (c *Contents) WithTable(r Record) *Contents {
 		}
 		for _, f := range c.Found {
 			if f.Partition.Start == p.Start {
-				v = f.Volume
+				if v = f.Volume; p.Length >= f.Partition.Length {
+					v.dropProblem(volume.CodeVolumeTooLong)
+				}
 			}
 		}
 		l.Partitions, e.Volumes = append(l.Partitions, p), append(e.Volumes, v)

@@ -343,7 +343,9 @@ func (d *Drive) mayCarry(mbr bool) bool {
 	switch {
 	case l.Style == disk.StyleUnknown:
 		return true
-	case mbr != (l.Style == disk.StyleMBR) || l.Style == disk.StyleNone:
+	case l.Style == disk.StyleNone:
+		return l.Open // a tool knows none where firmware reads one
+	case mbr != (l.Style == disk.StyleMBR):
 		return false
 	case !c.TableKnown() || l.Open:
 		return true

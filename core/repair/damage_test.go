@@ -132,6 +132,9 @@ var ofGPT = []damaged{
 // ofKernel is what firmware and GRUB go by, and Linux does not.
 var ofKernel = []damaged{
 	{"a table written for a larger disk", "correct-table", entries(largerDisk)},
+	{"a root longer than its entry", "correct-table", entries(func(_, e []byte) {
+		binary.LittleEndian.PutUint64(e[128+40:], binary.LittleEndian.Uint64(e[128+40:])-1)
+	})},
 	{"a hidden boot partition in a table written for a larger disk", "correct-table", entries(func(h, e []byte) {
 		largerDisk(h, nil)
 		e[48] |= 2

@@ -45,6 +45,7 @@ const (
 type Btrfs struct {
 	inodeFiles
 	r        io.ReaderAt
+	Total    uint64 // how much of the device it takes, in bytes
 	device   uint64
 	nodeSize int64
 	root     btrfsTree
@@ -102,6 +103,9 @@ type btrfsFound struct {
 	length uint32
 }
 
+// btrfsTotal is the place of dev_item.total_bytes in the superblock. Btrfs' "On-disk format", "Superblock".
+const btrfsTotal = 201 + 8
+
 // OpenBtrfs reads the superblock, and where logical addresses lie.
 func OpenBtrfs(r *io.SectionReader) (*Btrfs, error) {
 	sb := make([]byte, 4096)
@@ -114,6 +118,7 @@ func OpenBtrfs(r *io.SectionReader) (*Btrfs, error) {
 	}
 	x := &Btrfs{
 		r:        r,
+		Total:    le.Uint64(sb[btrfsTotal:]),
 		device:   le.Uint64(sb[201:]),
 		nodeSize: int64(le.Uint32(sb[148:])),
 		nodes:    map[uint64]*btrfsNode{},

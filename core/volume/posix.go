@@ -42,6 +42,7 @@ func readFiles(v Opened, d *disk.Disk, section *io.SectionReader, base int64) Op
 		x, err := OpenBtrfs(section)
 		if v.FilesErr = err; err == nil {
 			v.Files, v.Btrfs = x, x
+			v.TotalSectors = fact.Known(x.Total/uint64(d.SectorSize()), src("Btrfs superblock", "dev_item.total_bytes", base+64<<10+btrfsTotal, 8))
 		}
 	}
 	return v

@@ -132,6 +132,23 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 	return home, nil
 }
 
+// untried tells of a table that Linux does not take, and of a volume that is longer than its partition:
+// what Windows makes of them is not known.
+func untried(home machine.Spot) (text string, shows machine.Fact) {
+	l := &home.Drive.Contents.Layout
+	p, refused := l.RefusedByLinux()
+	guarded := p.Code != disk.CodeGPTUnprotected && p.Code != disk.CodeGPTProtectiveUnsigned
+	if refused && guarded && l.Style == disk.StyleGPT {
+		return "Whether Windows takes its partitions from the table of " + home.Drive.Called() + " is not known: " + p.Text,
+			machine.ProblemFact(p, home.Drive.Name)
+	}
+	if p, long := home.Volume().Problem(volume.CodeVolumeTooLong); long && home.Volume().Kind == volume.KindNTFS {
+		return "Windows may refuse a volume that reaches beyond its partition: " + machine.LowerFirst(p.Text),
+			machine.ProblemFact(p, home.Drive.Name)
+	}
+	return "", shows
+}
+
 // windowsSystem judges stage 8 for Windows.
 func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path string) course.Result {
 	v, p, d := home.Volume(), home.Partition(), home.Drive
@@ -139,9 +156,8 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 	if k.LostPart(a, home) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
-	if p, refused := d.Contents.Layout.RefusedByLinux(); refused && d.Contents.Layout.Style == disk.StyleGPT &&
-		p.Code != disk.CodeGPTUnprotected && p.Code != disk.CodeGPTProtectiveUnsigned {
-		end := a.Unproven("table-unproven", course.StageSystem, "Whether Windows takes its partitions from the table of "+d.Called()+" is not known: "+p.Text, course.HowTry, machine.ProblemFact(p, d.Name))
+	if text, fact := untried(home); text != "" {
+		end := a.Unproven("system-place-unproven", course.StageSystem, text, course.HowTry, fact)
 		end.Home = home
 		return end
 	}
