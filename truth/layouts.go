@@ -43,8 +43,7 @@ type layout struct {
 	entryPath string
 	// lay puts the tree into the raw bytes of the last partition, a file.
 	lay func(dir, tree, volume string) error
-	// was is how the original lies of which this is a copy with identifiers of its own; nil for
-	// none that is told.
+	// was is how the original of a copy with identifiers of its own lies; nil for none that is told.
 	was func(dir, tree, volume string) error
 	// spoilt is what became of the kernel, or of the initial RAM disk; "" is nothing, and without a
 	// spoiling it is gone.
