@@ -151,13 +151,13 @@ func embedded(m *diskmaker.Image, code, core []byte, at uint64) {
 	write(m, int64(at)*512, core...)
 }
 
-// shortened makes the root's partition too short for its file system; nil where it is not to be.
+// shortened makes the root's partition another length; nil where it is not to be.
 func (l layout) shortened(declared diskmaker.Disk) func(*diskmaker.Image) *diskmaker.Image {
-	if l.short == 0 {
+	if l.partMiB == 0 {
 		return nil
 	}
 	return spoiling(bothHeaders(func(_, e []byte) {
 		root, le := e[128*(len(declared.Partitions)-1):], binary.LittleEndian
-		le.PutUint64(root[40:], le.Uint64(root[32:])+volumeMiB*2048-l.short-1)
+		le.PutUint64(root[40:], le.Uint64(root[32:])+l.partMiB*2048-1)
 	}))
 }

@@ -48,8 +48,8 @@ type layout struct {
 	// spoilt is what became of the kernel, or of the initial RAM disk; "" is nothing, and without a
 	// spoiling it is gone.
 	spoilt spoilt
-	// short is by how many sectors the root's partition is too short for its file system.
-	short uint64
+	// partMiB is how long the root's partition is made behind all else; 0 is as long as it was.
+	partMiB uint64
 	// boot returns the files of the boot partitions, by their index.
 	boot func(dir, tree string) (map[int]map[string][]byte, error)
 }

@@ -229,12 +229,12 @@ func Repair(s Scenario) (r Repaired) {
 		r.Err = err
 		return r
 	}
-	live, err := s.inNVMe().keeping(dir)
+	script, _ := repair.Script(r.Plan, repair.Linux)
+	live, err := s.inNVMe(strings.Contains(script, "$original")).keeping(dir)
 	if err != nil {
 		r.Err = err
 		return r
 	}
-	script, _ := repair.Script(r.Plan, repair.Linux)
 	if r.Answer, r.Err = runLive(dir, live, script); r.Err != nil {
 		return r
 	}
@@ -244,13 +244,13 @@ func Repair(s Scenario) (r Repaired) {
 	return r
 }
 
-// inNVMe is the machine as the live Linux gets it, with all its drives attached:
-// the small kernel knows NVMe alone.
-func (s *Scenario) inNVMe() *Scenario {
+// inNVMe is the machine as the live Linux gets it, with its unplugged drives where the commands want the
+// original: the small kernel knows NVMe alone.
+func (s *Scenario) inNVMe(whole bool) *Scenario {
 	moved := *s
 	moved.Drives = append([]Drive{}, s.Drives...)
 	for i := range moved.Drives {
-		moved.Drives[i].Bus, moved.Drives[i].Detached = "nvme", false
+		moved.Drives[i].Bus, moved.Drives[i].Detached = "nvme", moved.Drives[i].Detached && !whole
 	}
 	return &moved
 }

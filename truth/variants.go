@@ -136,11 +136,12 @@ func featureLayouts() []layout {
 	btrfs := func(options ...string) func(dir, tree, volume string) error {
 		return mounted(append([]string{"mkfs.btrfs", "-q", "-f", "-U", rootUUID}, options...)...)
 	}
-	short := func(name string, lay func(dir, tree, volume string) error) layout {
-		l := on(name+" in a partition too short", "RootRefused|ALERT|can't|ailed|mount:", lay)
-		l.short = 2048
+	short := func(name, shows string, miB uint64, lay func(dir, tree, volume string) error) layout {
+		l := on(name+" in a partition too short", shows, lay)
+		l.partMiB = miB
 		return l
 	}
+	const unmounted, less = "ALERT|can't|ailed|mount:", volumeMiB - 1
 	return []layout{
 		on("ext4 with a seed of its sums", "", ext("metadata_csum,metadata_csum_seed")),
 		on("ext4 with data in inodes", rescue, ext("inline_data")),
@@ -154,7 +155,8 @@ func featureLayouts() []layout {
 		on("XFS with large times", "", xfs("-m", id+",bigtime=1,inobtcount=1")),
 		on("Btrfs with another sum", "", btrfs("--csum", "sha256")),
 		on("Btrfs of mixed blocks", "", btrfs("--mixed")),
-		short("ext4", ext("metadata_csum")), short("XFS", xfs("-m", id)), short("Btrfs", btrfs()),
+		short("ext4", unmounted, less, ext("metadata_csum")), short("XFS", unmounted, less, xfs("-m", id)), short("Btrfs", unmounted, less, btrfs()),
+		{name: "file system, a group that fits in a partition too short", firmware: OVMF, root: byUUID, prefix: onGroup, partMiB: layoutMiB - 10, lay: onLVM()},
 		{name: "file system, on a mirror of version 1.0", firmware: OVMF, root: byUUID, prefix: "(,gpt2)/boot/grub", lay: onRAIDOf("1.0")},
 		{name: "file system, on a mirror of version 1.0 by its name", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAIDOf("1.0")},
 		{name: "file system, on a mirror of version 1.1", firmware: OVMF, root: byUUID, prefix: onMirror, lay: onRAIDOf("1.1")},

@@ -86,6 +86,10 @@ func (g *GPT) differing() int {
 	return 0
 }
 
+// FirstUsable is the first sector that partitions may take: behind the header and an entry array of 16
+// KiB. UEFI Specification 2.10, section 5.3.2.
+func FirstUsable(sectorSize int) uint64 { return 2 + uint64(gptMinArrayLen/sectorSize) }
+
 // LastUsable is the last sector that partitions may take on a disk of so many sectors:
 // the backup header stands in the last one, its entry array of 16 KiB before it. UEFI
 // Specification 2.10, section 5.3.1.

@@ -17,6 +17,15 @@ func (l *Layout) RefusedByLinux() (p Problem, refused bool) {
 	return Problem{}, false
 }
 
+// NoneForTools is RefusedByLinux but for a GPT that lacks a sound protective record alone, which some of
+// the tools read: the others see no table at all where it holds. blkid(8), sfdisk(8), as they are seen
+// to do.
+func (l *Layout) NoneForTools() (p Problem, none bool) {
+	p, none = l.RefusedByLinux()
+	guard := p.Code == CodeGPTUnprotected || p.Code == CodeGPTProtectiveUnsigned
+	return p, none && !(guard && l.Style == StyleGPT)
+}
+
 func (l *Layout) gptRefused() (p Problem, refused bool) {
 	for _, code := range []ProblemCode{CodeGPTUnprotected, CodeGPTProtectiveUnsigned, CodeGPTLargerDisk} {
 		if p, found := l.Find(code); found {

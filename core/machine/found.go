@@ -309,6 +309,13 @@ func (r *Record) Entries(sectorSize int) (primary [4]disk.MBREntry, logical []di
 	return primary, logical
 }
 
+// overwritten has nothing more of what boot code loads from sectors from one up to another.
+func (c *Contents) overwritten(from, to uint64) {
+	if at := c.Core.Sector; c.Core.Present && from <= at && at < to {
+		c.Core = GRUBCore{Sector: at, Known: true}
+	}
+}
+
 // WithTable has the table, with the volumes that were found where its partitions begin.
 func (c *Contents) WithTable(r Record) *Contents {
 	e := c.edited()
@@ -336,6 +343,7 @@ func (c *Contents) WithTable(r Record) *Contents {
 	}
 	l.MBR, l.GPT = &mbr, nil
 	if r.Style == disk.StyleGPT {
+		e.overwritten(1, disk.FirstUsable(l.SectorSize))
 		l.GPT = &disk.GPT{Primary: disk.GPTCopy{Header: disk.GPTHeader{DiskGUID: r.ID, FirstUsableLBA: r.FirstLBA}}}
 		e.tablesAnew(l.Sectors)
 	} else {

@@ -8,6 +8,7 @@ import (
 
 	"latchkey/core/disk"
 	"latchkey/core/fact"
+	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -143,4 +144,23 @@ func TestTheDeviceOfAStoreOnADrive(t *testing.T) {
 	assert.Empty(t, found, "of another disk")
 	found, _ = of(loader.BCDDevice{MBR: true, Signature: 9, Start: uint64(c.Base(3)) + 512})
 	assert.Empty(t, found, "a sector off")
+}
+
+// A GPT takes the sectors behind sector 0, in which GRUB's core image lies on an MBR disk.
+func TestAGPTOverwritesWhatLiesBehindSector0(t *testing.T) {
+	for at, stays := range map[uint64]bool{1: false, 33: false, 34: true, 2048: true} {
+		l := disk.Layout{SectorSize: 512, Sectors: 1 << 20, Style: disk.StyleMBR, MBR: &disk.MBR{}}
+		c := &machine.Contents{Layout: l, Core: machine.GRUBCore{Sector: at, Present: true, Known: true}}
+		assert.Equal(t, stays, c.WithTable(machine.Record{Style: disk.StyleGPT}).Core.Present, "sector %d", at)
+		assert.True(t, c.WithTable(machine.Record{Style: disk.StyleMBR}).Core.Present, "sector %d", at)
+	}
+}
+
+// A tool that knows no table does not tell that there is none.
+func TestWhereNoTableIsKnownAPartitionMayBe(t *testing.T) {
+	for _, open := range []bool{true, false} {
+		d := machine.Drive{Contents: &machine.Contents{Layout: disk.Layout{Style: disk.StyleNone, Open: open}}}
+		assert.Equal(t, open, d.MayCarry(&firmware.PartitionNode{}))
+		assert.Equal(t, open, d.MayCarry(&firmware.PartitionNode{MBR: true}))
+	}
 }

@@ -66,6 +66,7 @@ var ofChain = []damaged{
 	{"an extended partition of type 0", "correct-table", put(466, 0)},
 	{"an extended partition of a strange status, and no link", "correct-table", together(put(462, 0x5C), wipe(firstRecord+462, 16))},
 	{"no extended partition", "correct-table", wipe(462, 16)},
+	{"a record of type EE beside them", "rebuild-table", put(494, 0, 0, 0, 0, 0xEE, 0, 0, 0, 1, 0, 0, 0, 99, 0, 0, 0)},
 	{"no signature", "rebuild-table", put(510, 0, 0)},
 	{"no table", "rebuild-table", wipe(446, 64)},
 	{"no table and no second record", "rebuild-table", together(wipe(446, 64), wipe(secondRecord, 512))},
@@ -73,9 +74,10 @@ var ofChain = []damaged{
 
 var chained = []ofSystem{
 	{"Windows, logical", firmware.Legacy, logicalWindows(), ofChain},
-	// Of what is not recognised it is not known that GRUB reads nothing there.
+	// Of what is not recognised it is not known that GRUB reads nothing there; nor what it makes of the
+	// number that it looks for, where no table is.
 	{"Linux, logical", firmware.Legacy, logicalLinux(), slices.DeleteFunc(slices.Clone(ofChain), func(d damaged) bool {
-		return d.name == "the system's one sector on"
+		return d.name == "the system's one sector on" || d.name == "a record of type EE beside them"
 	})},
 }
 

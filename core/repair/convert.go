@@ -53,7 +53,7 @@ func convertible(d *machine.Drive) (system int, ok bool) {
 	tables := disk.LastUsable(l.Sectors, l.SectorSize)
 	for _, p := range l.Partitions {
 		if p.Unplaced || p.Rough || p.TypeOpen || !slices.Contains(typesOfWindows, p.MBRType) ||
-			p.Start < firstUsable(l.SectorSize) || p.End() > tables+1 {
+			p.Start < disk.FirstUsable(l.SectorSize) || p.End() > tables+1 {
 			return 0, false
 		}
 	}

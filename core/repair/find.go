@@ -91,8 +91,8 @@ func identifier(d *machine.Drive) string {
 	id, known := l.DiskID().Get()
 	_, unguarded := l.Find(disk.CodeGPTUnprotected)
 	_, unsigned := l.Find(disk.CodeGPTProtectiveUnsigned)
-	_, strange := l.Find(disk.CodeMBRStatus) // blkid takes such a table for none
-	if !known || !disk.IsID(id) || unguarded || unsigned || strange || l.Style == disk.StyleGPT && l.GPT != nil &&
+	_, refused := l.RefusedByLinux() // blkid takes such a table for none, too
+	if !known || !disk.IsID(id) || unguarded || unsigned || refused || l.Style == disk.StyleGPT && l.GPT != nil &&
 		l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}
@@ -102,8 +102,8 @@ func identifier(d *machine.Drive) string {
 // namesNoTable reports whether the system's tools are known to see no table on a disk, or one
 // without an identifier.
 func namesNoTable(c *machine.Contents) bool {
-	_, strange := c.Layout.Find(disk.CodeMBRStatus)
-	return c.LacksTable() || strange || c.Layout.Stale != nil
+	_, none := c.Layout.NoneForTools()
+	return c.LacksTable() || none || c.Layout.Stale != nil
 }
 
 // shownByDiskpart is a capacity as list disk shows it, without its last letter,

@@ -85,17 +85,13 @@ func correctedRecord(m machine.Machine, c *machine.Contents, more bool) (machine
 	}
 	for _, p := range r.Partitions {
 		if p.Start < r.FirstLBA {
-			r.FirstLBA = firstUsable(l.SectorSize)
+			r.FirstLBA = disk.FirstUsable(l.SectorSize)
 		}
 	}
 	linked := chain(c, &r)
 	slices.SortStableFunc(r.Partitions, func(p, q disk.Partition) int { return cmp.Compare(p.Number, q.Number) })
 	return r, linked && apart(c, r)
 }
-
-// firstUsable is the first sector that partitions may take: behind the header and an entry
-// array of 16 KiB. UEFI Specification 2.10, section 5.3.2.
-func firstUsable(sectorSize int) uint64 { return 2 + uint64(16384/sectorSize) }
 
 // added gives an entry to each volume that none tells of: the original's where it has one
 // that begins there, else one of the kind's own type. A volume that reaches over what has an

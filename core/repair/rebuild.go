@@ -27,6 +27,9 @@ func rebuildTable(m machine.Machine, _ course.Stage) []move {
 	if r, ok := unsignedRecord(c); ok {
 		w.add(r, "what is left of it", "Sector 0 does not end in 55 AA, and what its records say is confirmed by the file systems that were found.")
 	}
+	if r, ok := besideProtective(c); ok {
+		w.add(r, "the records beside the protective one", "A record of type EE stands for a GPT, and there is none; the others stay as they are.")
+	}
 	for _, r := range copyRecords(c) {
 		w.add(r, "what is left of it", "Its checksum is wrong, and what it says is confirmed by the file systems that were found.")
 	}
@@ -177,10 +180,34 @@ func unsignedRecord(c *machine.Contents) (machine.Record, bool) {
 	if c.Layout.Style != disk.StyleNone || mbr == nil || mbr.Signature {
 		return machine.Record{}, false
 	}
+	r, ok := recordsOf(c)
+	return r, ok && confirmed(c, r)
+}
+
+// besideProtective is the table of an MBR whose records stand beside one of type EE, by which programs
+// take it for that of a GPT, and there is none.
+func besideProtective(c *machine.Contents) (machine.Record, bool) {
+	mbr := c.Layout.MBR
+	if c.Layout.Style != disk.StyleGPT || mbr == nil || !mbr.Signature || !mbr.Hybrid() {
+		return machine.Record{}, false
+	}
+	r, ok := recordsOf(c)
+	claimed := func(f machine.Found) bool {
+		return slices.ContainsFunc(r.Partitions, func(p disk.Partition) bool {
+			return f.Partition.Start == p.Start && f.Partition.Length <= p.Length
+		})
+	}
+	lost := slices.ContainsFunc(c.Found, func(f machine.Found) bool { return !claimed(f) })
+	return r, ok && !lost && apart(c, r) // the records stay as they are: one may tell of what holds nothing
+}
+
+// recordsOf is the table that the ordinary records of sector 0 and of its chain tell of.
+func recordsOf(c *machine.Contents) (machine.Record, bool) {
+	mbr := c.Layout.MBR
 	r := machine.Record{Style: disk.StyleMBR, Signature: mbr.DiskSignature}
 	for _, e := range slices.Concat(mbr.Entries[:], mbr.Logical) {
 		switch {
-		case !e.Used():
+		case !e.Used(), e.Type == disk.MBRTypeProtective:
 		case e.Status&0x7F != 0 || e.Extended() && r.Extended.Number > 0:
 			return machine.Record{}, false
 		case e.Extended():
@@ -189,7 +216,7 @@ func unsignedRecord(c *machine.Contents) (machine.Record, bool) {
 			r.Partitions = append(r.Partitions, e.Partition(c.Layout.SectorSize))
 		}
 	}
-	return r, len(r.Partitions) > 0 && chain(c, &r) && confirmed(c, r)
+	return r, len(r.Partitions) > 0 && chain(c, &r)
 }
 
 // originalRecord is the original's table, where it fits.

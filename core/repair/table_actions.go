@@ -16,14 +16,12 @@ func restorePrimary(m machine.Machine, _ course.Stage) []move {
 		c.Layout.GPT.Backup.State != disk.CopyGood {
 		return nil
 	}
-	_, unguarded := c.Layout.Find(disk.CodeGPTUnprotected)
-	_, unsigned := c.Layout.Find(disk.CodeGPTProtectiveUnsigned)
-	if _, refused := c.Layout.RefusedByLinux(); refused && !unguarded && !unsigned {
-		return nil // its tools take the backup for none, too
+	if _, none := c.Layout.NoneForTools(); none {
+		return nil // of the backup, too
 	}
 	commands := restorePrimaryCommands
 	// The tool takes a GPT behind a protective record alone.
-	if unguarded {
+	if _, none := c.Layout.Find(disk.CodeGPTUnprotected); none {
 		commands = func() []Command { return rebuildCommands(recordOf(&c.Layout.GPT.Backup)) }
 	}
 	return []move{onDisk(m, PlanStep{Action: "restore-primary", Title: "Write the primary partition table anew from its backup", Why: "The primary is damaged, the backup at the end of the disk is good.", Risk: RiskLow, Minutes: 5,

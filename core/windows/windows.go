@@ -136,9 +136,7 @@ func systemDevice(k *course.Walk, a *course.Attempt, at machine.Spot, c *machine
 // what Windows makes of them is not known.
 func untried(home machine.Spot) (text string, shows machine.Fact) {
 	l := &home.Drive.Contents.Layout
-	p, refused := l.RefusedByLinux()
-	guarded := p.Code != disk.CodeGPTUnprotected && p.Code != disk.CodeGPTProtectiveUnsigned
-	if refused && guarded && l.Style == disk.StyleGPT {
+	if p, none := l.NoneForTools(); none && l.Style == disk.StyleGPT {
 		return "Whether Windows takes its partitions from the table of " + home.Drive.Called() + " is not known: " + p.Text,
 			machine.ProblemFact(p, home.Drive.Name)
 	}
