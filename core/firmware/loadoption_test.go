@@ -253,7 +253,7 @@ func TestPathsAsFirmwareTakesThem(t *testing.T) {
 
 // The rows of the table are whole, and each choice is told for itself.
 func TestChoices(t *testing.T) {
-	require.Len(t, firmware.Choices, 22)
+	require.Len(t, firmware.Choices, 23)
 	keys := map[string]bool{}
 	for _, c := range firmware.Choices {
 		assert.False(t, keys[c.Key], c.Key)

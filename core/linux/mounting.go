@@ -16,8 +16,8 @@ import (
 func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	said := func(name string) string { return strings.Join(loader.KernelOptions(line.options, name), ",") }
 	if p, long := overlong(home); long {
-		end := a.Stop("root-too-long", course.StageSystem, line.unmounted(),
-			fmt.Sprintf("The kernel does not mount a file system that reaches beyond its partition, and the root does: %s", machine.LowerFirst(p.Text)),
+		end := a.StopFor("root-too-long", course.StageSystem, line.unmounted(),
+			"The root is longer than its partition, and Linux does not mount it", machine.LowerFirst(p.Text),
 			machine.ProblemFact(p, home.Drive.Name), line.cited)
 		return &end
 	}

@@ -36,7 +36,7 @@ func seen(k *course.Walk, a *course.Attempt, s loader.Spec) (hits []machine.Spot
 // nowhere says why the system finds nothing by a name.
 func nowhere(k *course.Walk, a *course.Attempt, s loader.Spec) string {
 	if hits, _ := find(k, a, s); len(hits) > 0 {
-		return "lies on " + hits[0].Drive.Called() + ", and the kernel takes no partitions from its table"
+		return "lies on " + hits[0].Drive.Called() + ", and the kernel does not take its partition table"
 	}
 	return "no attached disk carries"
 }
@@ -93,8 +93,9 @@ func onUnseen(k *course.Walk, a *course.Attempt, d *machine.Drive, line kernelLi
 	if p.Source.Origin != "" {
 		facts = append(facts, machine.ProblemFact(p, d.Name))
 	}
-	end := a.Stop("root-unseen", course.StageConfiguration, line.unfound(),
-		fmt.Sprintf("The kernel looks for its root by %s, and takes no partitions from the table of %s, which came so far by other programs' reading of it. %s",
-			*line.root, d.Called(), p.Text), facts...)
+	end := a.StopFor("root-unseen", course.StageConfiguration, line.unfound(),
+		"Linux does not take the partition table of "+d.Called(),
+		fmt.Sprintf("firmware and boot loader go by it all the same. The kernel looks for its root, by %s, in vain. %s", *line.root, p.Text),
+		facts...)
 	return &end
 }

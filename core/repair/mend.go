@@ -33,7 +33,12 @@ func correctTable(m machine.Machine, _ course.Stage) []move {
 	words := map[bool]string{false: "its file systems", true: "its file systems, with those that have no entry"}
 	for _, more := range []bool{false, true} {
 		if r, ok := correctedRecord(m, c, more); ok && differs(c, r) {
-			w.add(r, words[more], "It says otherwise than the file systems that were found."+otherwise(c, r))
+			why := "It says otherwise than the file systems that were found." + otherwise(c, r)
+			same := slices.EqualFunc(r.Partitions, c.Layout.Partitions, samePlace)
+			if p, none := c.Layout.NoneForTools(); none && same {
+				why = "Linux does not take it as it is, nor do its tools. " + p.Text
+			}
+			w.add(r, words[more], why)
 		}
 	}
 	return w.moves
