@@ -54,7 +54,7 @@ func LoadDisk(path string, sectorSize int) (*machine.Contents, error) {
 	if sectorSize != 0 {
 		d.LogicalSectorSize = &sectorSize
 	}
-	return l.open(d, nil)
+	return l.open(d, nil, &machine.Hardware{})
 }
 
 // loading opens the files of a description, which are closed when the disks have been
@@ -89,14 +89,15 @@ func (l *loading) build(desc Description) (machine.Machine, error) {
 		paths = entries.Files()
 	}
 	for i, d := range desc.Drives {
-		contents, err := l.open(d, paths)
+		hardware := machine.Hardware{}
+		contents, err := l.open(d, paths, &hardware)
 		if err != nil {
 			return m, fmt.Errorf("drives[%d]: %w", i, err)
 		}
 		m.Drives = append(m.Drives, machine.Drive{
 			Name: d.Name, Role: machine.Role(d.Role), Bus: fact.Maybe(d.Bus), Port: fact.Maybe(d.Port),
 			Controller: fact.Maybe(d.Controller),
-			Attached:   fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Contents: contents,
+			Attached:   fact.Maybe(d.Attached), Shown: fact.Maybe(d.Shown), Hardware: hardware, Contents: contents,
 		})
 	}
 	return m, nil
@@ -116,8 +117,9 @@ func (l *loading) path(name string) string {
 	return filepath.Join(l.dir, name)
 }
 
-// open opens a drive's files and examines the disk; nil when no file is given.
-func (l *loading) open(d DriveDescription, paths []string) (*machine.Contents, error) {
+// open opens a drive's files and examines the disk; nil when no file is given. A capture tells of the
+// drive, too.
+func (l *loading) open(d DriveDescription, paths []string, h *machine.Hardware) (*machine.Contents, error) {
 	if d.File == "" {
 		return nil, nil
 	}
@@ -139,6 +141,7 @@ func (l *loading) open(d DriveDescription, paths []string) (*machine.Contents, e
 			return nil, fmt.Errorf("file %s: %w", d.File, err)
 		}
 		l.files = append(l.files, c)
+		*h = machine.Hardware{Bus: c.Bus, Serial: c.Serial}
 		r, capacity, sectorSize, counts = c.Sectors, c.Capacity, c.LogicalSectorSize, c.Counts
 	case d.Capacity != nil || d.Tail != "":
 		if r, capacity, err = l.ends(d, head, size); err != nil {

@@ -72,7 +72,7 @@ func resolvesRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, line k
 // kernelFinds reports whether a kernel may find its root by itself, or by what is not told.
 func kernelFinds(root loader.Spec, options string) bool {
 	switch root.Kind {
-	case loader.ByFSUUID, loader.ByFSLabel, loader.ByMapped:
+	case loader.ByFSUUID, loader.ByFSLabel, loader.ByMapped, loader.ByOwnName:
 		return false
 	case loader.ByPartUUID, loader.ByPartLabel:
 		values := loader.KernelOptions(options, "root")

@@ -51,6 +51,7 @@ const (
 	ByGRUBDisk  SpecKind = "GRUB's disk number"
 	ByFile      SpecKind = "file"
 	ByPath      SpecKind = "place in the machine" // the port that a disk hangs on
+	ByOwnName   SpecKind = "name of a drive"      // its model and serial number, as /dev/disk/by-id has them
 	ByMapped    SpecKind = "name of a logical or an opened volume"
 	ByLogical   SpecKind = "UUIDs of a logical volume" // of its group and its own, as GROUP/VOLUME
 	ByArray     SpecKind = "RAID"
@@ -74,10 +75,13 @@ func ParseSpec(s string) Spec {
 	if value, ok := strings.CutPrefix(s, "/dev/disk/by-id/dm-name-"); ok {
 		return Spec{ByMapped, value}
 	}
+	if value, ok := strings.CutPrefix(s, "/dev/disk/by-id/"); ok && ofContainer.MatchString(value) {
+		return Spec{ByOther, value}
+	}
 	for prefix, kind := range map[string]SpecKind{
 		"UUID=": ByFSUUID, "LABEL=": ByFSLabel, "PARTUUID=": ByPartUUID, "PARTLABEL=": ByPartLabel,
 		"/dev/disk/by-uuid/": ByFSUUID, "/dev/disk/by-label/": ByFSLabel, "/dev/disk/by-partuuid/": ByPartUUID,
-		"/dev/disk/by-partlabel/": ByPartLabel, "/dev/disk/by-path/": ByPath, "/dev/disk/by-id/": ByOther,
+		"/dev/disk/by-partlabel/": ByPartLabel, "/dev/disk/by-path/": ByPath, "/dev/disk/by-id/": ByOwnName,
 		"/dev/mapper/": ByMapped, "/dev/md/": ByArray,
 	} {
 		if value, ok := strings.CutPrefix(s, prefix); ok {
@@ -96,6 +100,9 @@ func ParseSpec(s string) Spec {
 	}
 	return Spec{ByOther, s}
 }
+
+// ofContainer are the links of /dev/disk/by-id that are called after no drive.
+var ofContainer = regexp.MustCompile(`^(dm|md|lvm|bcache|raid)-`)
 
 // firstDevice are the names of partitions on the first disk of its kind; a card's number
 // is that of its reader. The kernel's admin-guide/devices.

@@ -141,6 +141,8 @@ func (n Rename) Texts() []Renamed {
 		return from("PARTLABEL="+v, "/dev/disk/by-partlabel/"+v)
 	case loader.ByDevice:
 		return from(v)
+	case loader.ByOwnName:
+		return from("/dev/disk/by-id/" + v)
 	case loader.ByArray:
 		return from("/dev/md/"+v, "/dev/md"+v)
 	case loader.ByMapped:

@@ -58,6 +58,7 @@ type Drive struct {
 	HasEntry fact.Of[bool]
 	// Shown: the firmware's boot list shows the drive.
 	Shown    fact.Of[bool]
+	Hardware Hardware
 	Contents *Contents // nil when nothing of the disk is in evidence
 }
 

@@ -244,6 +244,9 @@ func (r *renaming) elsewhere(s loader.Spec) (to Address, ok bool) {
 			return to, true
 		}
 	}
+	if s.Kind == loader.ByOwnName {
+		return r.c.ofNumber(s.Value, r.original)
+	}
 	if r.original == nil || s.Kind == loader.ByDevice {
 		return Address{}, false
 	}

@@ -103,6 +103,8 @@ func (d *Drive) Resolve(s loader.Spec) (found []Spot, known bool) {
 		return d.partitions(s, func(p disk.Partition) string { return p.Name })
 	case loader.ByDevice:
 		return d.byName(s.Value)
+	case loader.ByOwnName:
+		return d.byOwnName(s.Value)
 	case loader.ByMapped:
 		return d.mapped(s.Value)
 	case loader.ByLogical:

@@ -247,7 +247,8 @@ func mountTable(d *machine.Drive, n machine.Names) []command.Node {
 	change := func(point string, old loader.Spec) command.Simple {
 		line := command.Run("awk", mountsProgram).With("point", point)
 		// Of other kinds there are several ways to write a name.
-		asItIs := old.Kind == loader.ByFSUUID || old.Kind == loader.ByPartUUID || old.Kind == loader.ByDevice
+		asItIs := old.Kind == loader.ByFSUUID || old.Kind == loader.ByPartUUID || old.Kind == loader.ByDevice ||
+			old.Kind == loader.ByOwnName
 		if asItIs && machine.Plain(old) {
 			line = line.With("old", old.Value)
 		}

@@ -210,6 +210,7 @@ func (j *Judge) drive(ctx context.Context, c *store.Case, d store.Drive, listing
 		return drive, err
 	}
 	if d.Evidence != nil {
+		drive.Hardware = machine.Hardware{Bus: d.Evidence.Bus, Serial: d.Evidence.Serial}
 		hangsAsRead(&drive, d.Evidence.Bus, fact.Source{Origin: fact.Bytes, Structure: "the capture"})
 	}
 	pieces := []*machine.Contents{bytes}
