@@ -84,3 +84,13 @@ func TestAMountByTheNameOfItsDrive(t *testing.T) {
 	assert.Equal(t, machine.Address{Index: 2}, names.Mounts[0].To)
 	assert.Empty(t, names.Lax)
 }
+
+// A device that is made of others, or numbered anew at each start, is not one that no disk carries.
+func TestARootOnADeviceOfNoDisk(t *testing.T) {
+	for _, device := range []string{"/dev/dm-0", "/dev/bcache0", "/dev/nbd0p1", "/dev/loop0p2", "/dev/block/8:2", "/dev/disk/by-diskseq/1-part2"} {
+		d := sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg", "menuentry 'x' {\n search --fs-uuid --set=root "+
+			"01000000-0000-0000-0000-000000000000\n linux /boot/vmlinuz root="+device+" ro\n initrd /boot/initrd.img\n}\n")
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild())))
+		assert.Equal(t, startup.Depends, trace.Verdict, "%s: %s", device, trace.Headline)
+	}
+}

@@ -93,6 +93,9 @@ func ParseSpec(s string) Spec {
 	}
 	if name, ok := strings.CutPrefix(s, "/dev/"); ok {
 		group, lv, two := strings.Cut(name, "/")
+		if group == "block" { // by the numbers of a device, which a start gives anew
+			return Spec{ByOther, s}
+		}
 		if two && !strings.Contains(lv, "/") && lv != "" {
 			return Spec{ByMapped, volume.MappedName(group, lv)}
 		}

@@ -3,6 +3,7 @@ package machine
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -276,11 +277,15 @@ func (d *Drive) tells(name func(v *Volume, p disk.Partition) string) bool {
 var deviceNames = map[string]string{"sata": "sd", "usb": "sd", "scsi": "sd", "ide": "sd", "nvme": "nvme",
 	"virtio": "vd", "sd": "mmcblk"}
 
+// ofDisks are the names that the kernel gives to disks and their partitions: others, such as dm-0 or
+// bcache0, are made of some that nothing here tells of. The kernel's admin-guide/devices.
+var ofDisks = regexp.MustCompile(`^/dev/((sd|hd|vd|xvd)[a-z]+[0-9]*|nvme[0-9]+n[0-9]+(p[0-9]+)?|mmcblk[0-9]+(p[0-9]+)?)$`)
+
 // NamedAs reports whether the kernel gives the drive names such as this one, and whether
-// its bus is known.
+// its bus is known, and the name one of a disk.
 func (d *Drive) NamedAs(device string) (is, known bool) {
 	bus, ok := d.Bus.Get()
-	if !ok {
+	if !ok || !ofDisks.MatchString(device) {
 		return false, false
 	}
 	return strings.HasPrefix(strings.TrimPrefix(device, "/dev/"), deviceNames[bus]), true
