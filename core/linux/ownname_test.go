@@ -85,6 +85,30 @@ func TestAMountByTheNameOfItsDrive(t *testing.T) {
 	assert.Empty(t, names.Lax)
 }
 
+// What the start waits for by a name that nothing tells of is not proven; what it does not wait for is
+// nothing to it. systemd.mount(5), "Fstab".
+func TestMountsThatTheStartWaitsFor(t *testing.T) {
+	const gone = "UUID=0badc0de-0000-4000-8000-00000000dead"
+	for line, verdict := range map[string]startup.Verdict{
+		gone + " /data ext4 defaults 0 2":                             startup.Stops,
+		gone + " /data ext4 defaults,nofail 0 2":                      startup.Starts,
+		gone + " /data ext4 noauto 0 2":                               startup.Starts,
+		gone + " /data ext4 defaults,x-systemd.automount 0 2":         startup.Starts,
+		gone + " /data ext4 _netdev 0 2":                              startup.Starts,
+		gone + " /usr ext4 x-systemd.automount 0 2":                   startup.Stops,
+		"/dev/disk/by-id/dm-uuid-LVM-abc /data ext4 defaults 0 2":     startup.Depends,
+		"/dev/disk/by-id/md-uuid-0a:0b:0c:0d /data ext4 defaults 0 2": startup.Depends,
+		"/dev/block/8:2 /data ext4 defaults 0 2":                      startup.Depends,
+		"server:/export /data nfs defaults 0 0":                       startup.Starts,
+		"/var/lib/data /data none bind 0 0":                           startup.Starts,
+		"tmpfs /tmp tmpfs defaults 0 0":                               startup.Starts,
+	} {
+		d := sample.With(sample.LinuxDisk(1, 1), 1, "etc/fstab", "UUID=01000000-0000-0000-0000-000000000000 / ext4 defaults 0 1\n"+line+"\n")
+		trace := startup.Simulate(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild())))
+		assert.Equal(t, verdict, trace.Verdict, "%s: %s", line, trace.Headline)
+	}
+}
+
 // A device that is made of others, or numbered anew at each start, is not one that no disk carries.
 func TestARootOnADeviceOfNoDisk(t *testing.T) {
 	for _, device := range []string{"/dev/dm-0", "/dev/bcache0", "/dev/nbd0p1", "/dev/loop0p2", "/dev/block/8:2", "/dev/disk/by-diskseq/1-part2"} {

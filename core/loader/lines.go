@@ -76,7 +76,7 @@ func ParseSpec(s string) Spec {
 		return Spec{ByMapped, value}
 	}
 	if value, ok := strings.CutPrefix(s, "/dev/disk/by-id/"); ok && ofContainer.MatchString(value) {
-		return Spec{ByOther, value}
+		return Spec{ByOther, s}
 	}
 	for prefix, kind := range map[string]SpecKind{
 		"UUID=": ByFSUUID, "LABEL=": ByFSLabel, "PARTUUID=": ByPartUUID, "PARTLABEL=": ByPartLabel,
@@ -142,9 +142,11 @@ func (m Mount) OfTheSystem() bool {
 }
 
 // Essential reports whether the start waits for the mount and ends in emergency
-// mode without it. systemd's systemd.mount(5), "Fstab".
+// mode without it. systemd's systemd.mount(5), "Fstab". What is no device, such as a folder that is mounted
+// elsewhere, comes with what it lies on.
 func (m Mount) Essential() bool {
-	return (!m.NoFail || m.OfTheSystem()) && m.Type != "swap" && strings.HasPrefix(m.Point, "/") && m.Spec.Kind != ByOther
+	device := m.Spec.Kind != ByOther || strings.HasPrefix(m.Spec.Value, "/dev/")
+	return (!m.NoFail || m.OfTheSystem()) && m.Type != "swap" && strings.HasPrefix(m.Point, "/") && device
 }
 
 // ParseFstab reads a table of mounts. fstab(5).
@@ -164,14 +166,19 @@ func ParseFstab(raw []byte) []Mount {
 		m.Spec, m.Point, m.Field, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[1], fields[2]
 		if len(fields) > 3 {
 			m.Options = fields[3]
-			for _, o := range strings.Split(fields[3], ",") {
-				m.NoFail = m.NoFail || o == "nofail" || o == "noauto"
+			for o := range strings.SplitSeq(fields[3], ",") {
+				m.NoFail = m.NoFail || slices.Contains(goesOn, o)
 			}
 		}
 		mounts = append(mounts, m)
 	}
 	return mounts
 }
+
+// goesOn are the options of a mount that the start does not wait for, or goes on without.
+// systemd.mount(5), "Fstab": one by the network belongs to another target, and one that is mounted when
+// somebody looks into it is not mounted at the start.
+var goesOn = []string{"nofail", "noauto", "_netdev", "x-systemd.automount", "comment=systemd.automount"}
 
 // unescape puts back what fstab(5) writes in octal: spaces, tabs and the like.
 func unescape(s string) string {
