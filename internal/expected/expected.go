@@ -85,6 +85,20 @@ func Machines(t testing.TB) []Prepared { return need(t, all) }
 // Quick are the scenarios that need no tool at all.
 func Quick(t testing.TB) []Prepared { return need(t, quick) }
 
+// Of are some scenarios, whatever makes their disks.
+func Of(t testing.TB, scenarios ...truth.Scenario) []Prepared {
+	return need(t, func() (list []Prepared, err error) {
+		for _, s := range scenarios {
+			p, err := one(s)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, p)
+		}
+		return list, nil
+	})
+}
+
 func need(t testing.TB, prepared func() ([]Prepared, error)) []Prepared {
 	t.Helper()
 	list, err := prepared()
