@@ -69,16 +69,8 @@ func unseen(k *course.Walk, d *machine.Drive) (p disk.Problem, gone bool) {
 // rootUnseen stops a start whose root lies on a drive of which the kernel takes no partitions; nil
 // where it lies on none such.
 func rootUnseen(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
-	for _, d := range k.Drives() {
-		hits, _ := d.Resolve(*line.root)
-		if line.root.Kind == loader.ByDevice {
-			hits, _ = findDevice(k, *line.root)
-		}
-		if len(hits) > 0 && hits[0].Drive == d {
-			if end := onUnseen(k, a, d, line); end != nil {
-				return end
-			}
-		}
+	if hits, _ := find(k, a, *line.root); len(hits) > 0 {
+		return onUnseen(k, a, hits[0].Drive, line)
 	}
 	return nil
 }

@@ -89,10 +89,8 @@ func serialOf(drive command.Name) command.Simple {
 func identifier(d *machine.Drive) string {
 	l := &d.Contents.Layout
 	id, known := l.DiskID().Get()
-	_, unguarded := l.Find(disk.CodeGPTUnprotected)
-	_, unsigned := l.Find(disk.CodeGPTProtectiveUnsigned)
 	_, refused := l.RefusedByLinux() // blkid takes such a table for none, too
-	if !known || !disk.IsID(id) || unguarded || unsigned || refused || l.Style == disk.StyleGPT && l.GPT != nil &&
+	if !known || !disk.IsID(id) || refused || l.Style == disk.StyleGPT && l.GPT != nil &&
 		l.GPT.Primary.State != disk.CopyGood {
 		return ""
 	}

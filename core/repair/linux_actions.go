@@ -71,7 +71,7 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 	}
 	var saves []Sectors
 	save, undo := "The old programs, menu and mount table: the commands copy them.",
-		"Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak."
+		"Copy them back: the old programs lie in the folder you were in, the mount table beside the new one as fstab.bak. The boot entry is one that is not in entries-before: efibootmgr -b NUMBER -B."
 	if boot < 0 {
 		undo = "Write the saved sectors back; the old mount table is kept as fstab.bak, the menu as grub.cfg.bak."
 		saves = embedded(d.Contents)
