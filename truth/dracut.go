@@ -3,6 +3,8 @@ package truth
 import (
 	"os"
 	"slices"
+
+	"latchkey/internal/diskmaker"
 )
 
 // DracutFolder holds a real Debian whose initial RAM disk dracut makes, made by scripts/debian dracut;
@@ -26,6 +28,9 @@ func dracutLayouts() (all []layout) {
 	for _, l := range layouts() {
 		if !slices.Contains(names, l.name) {
 			continue
+		}
+		if l.name == "root on one half of a mirror" { // without, it is not put together
+			l.name, l.root = l.name+" that the kernel line names", l.root+" rd.md.uuid="+diskmaker.RAIDUUID
 		}
 		l.name, l.tree, l.was = "dracut, "+l.name, DracutFolder(), nil
 		if l.shows == noRoot || l.shows == noSubvolume {

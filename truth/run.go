@@ -21,6 +21,9 @@ func Scenarios() []Scenario {
 	if LayoutsFolder() != "" {
 		all = append(all, layoutScenarios()...)
 	}
+	if SystemdFolder() != "" {
+		all = append(all, comingUpScenarios()...)
+	}
 	return all
 }
 

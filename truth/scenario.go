@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"cmp"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -41,6 +42,8 @@ type Scenario struct {
 	Limit time.Duration
 	// Shows is what a start that stops must say on the serial port, as a regular expression.
 	Shows string
+	// After is how long it may still go on when it has shown that; 0 is afterShown.
+	After time.Duration
 	Smoke bool // one of the few that the tests start every time
 	// Explained says why firmware and simulation differ, where that is the
 	// firmware's own choice.
@@ -218,7 +221,7 @@ func (s *Scenario) Try(dir string, limit time.Duration) (Result, error) {
 	if s.Shows == "" {
 		return boot(dir, args, limit)
 	}
-	after := afterShown
+	after := cmp.Or(s.After, afterShown)
 	if s.Menu != nil {
 		after = 3 * time.Second
 	}

@@ -21,6 +21,7 @@ func main() {
 	repairs := flag.Bool("repair", false, "repair the machines that do not start, in a live Linux, and start them again")
 	random := flag.Uint64("random", 0, "start so many machines that are made at random; with -repair, what their plans leave")
 	menus := flag.Bool("menus", false, "with -random: menus of a boot loader that puts them together of files")
+	systems := flag.Bool("systems", false, "with -random: real Debians that come up by their mount table and kernel line")
 	searches := flag.Bool("searches", false, "with -random: GRUB's searches for what it starts")
 	seed := flag.Uint64("seed", 1, "the first of them")
 	sweep := flag.Bool("sweep", false, "start machines of which one byte is another one; -only chooses the structures")
@@ -48,6 +49,9 @@ func main() {
 	}
 	if *random > 0 && *menus {
 		os.Exit(tally(*serial, func(each func(truth.Tried)) { truth.TryMenus(*seed, *random, *workers, each) }))
+	}
+	if *random > 0 && *systems {
+		os.Exit(tally(*serial, func(each func(truth.Tried)) { truth.TrySystems(*seed, *random, *workers, each) }))
 	}
 	if *random > 0 && *searches {
 		os.Exit(tally(*serial, func(each func(truth.Tried)) { truth.TryGRUBs(*seed, *random, *workers, each) }))

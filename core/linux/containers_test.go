@@ -37,12 +37,13 @@ type nested struct {
 	prefix string // GRUB's folder
 	root   string // root= of the kernel line, with what follows it
 	fstab  string
+	maker  machine.Tool // of the initial RAM disk
 }
 
 func newNested(t *testing.T, prefix, root string) *nested {
 	reference.Need(t, "sfdisk", "mkfs.fat", "mmd", "mcopy", "grub-mkimage", "mkfs.ext4")
 	n := &nested{t: t, path: reference.Image(t, 480<<20), prefix: prefix, root: root,
-		fstab: "UUID=" + innerUUID + " / ext4 defaults 0 1\n"}
+		fstab: "UUID=" + innerUUID + " / ext4 defaults 0 1\n", maker: machine.UpdateInitramfs}
 	table := fmt.Sprintf("label: gpt\nstart=2048, size=131072, type=U\nstart=%d, size=%d, type=L\n", inStart, inLength)
 	reference.Run(t, table, "sfdisk", "-q", n.path)
 	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", "--offset", "2048", "-h", "2048", n.path, "65536")
@@ -81,6 +82,7 @@ func (n *nested) tree(before string) string {
 		"boot/grub/grub.cfg": "set default=0\nmenuentry 'x' {\n search --fs-uuid --set=root " + innerUUID + "\n linux " + before +
 			"/boot/vmlinuz root=" + n.root + " ro\n initrd " + before + "/boot/initrd.img\n}\n",
 		"boot/vmlinuz": string(sample.X64()), "boot/initrd.img": string(diskmaker.RAMDisk()), "etc/fstab": n.fstab, "sbin/init": "#!/bin/sh\n",
+		"usr/sbin/" + string(n.maker): "#!/bin/sh\n",
 	} {
 		file := filepath.Join(tree, name)
 		require.NoError(n.t, os.MkdirAll(filepath.Dir(file), 0o755))
@@ -130,8 +132,12 @@ func rules(trace startup.Trace) (list []course.Rule) {
 const groupPrefix = "(lvm/kiosk--vg-root)/boot/grub"
 
 // onLVM has the root on a logical volume of 100 MiB, the first of two.
-func onLVM(t *testing.T, root string) *nested {
+func onLVM(t *testing.T, root string) *nested { return onLVMBy(t, machine.UpdateInitramfs, root) }
+
+// onLVMBy is onLVM with what makes the initial RAM disk.
+func onLVMBy(t *testing.T, maker machine.Tool, root string) *nested {
 	n := newNested(t, groupPrefix, root)
+	n.maker = maker
 	n.fstab += "/dev/kiosk-vg/data /data ext4 defaults 0 2\n"
 	l := n.lvm()
 	l.Group("kiosk-vg", "root=100M", "data=60M")
@@ -146,7 +152,7 @@ func TestARootOnLVM(t *testing.T) {
 	}
 	onLVM(t, "/dev/mapper/kiosk--vg-gone").starts(startup.Stops, "no attached disk carries")
 	onLVM(t, "UUID=dead-beef").starts(startup.Stops, "no attached disk carries")
-	onLVM(t, "UUID="+innerUUID+" rd.lvm.lv=kiosk-vg/gone").starts(startup.Stops, "rd.lvm.lv=kiosk-vg/gone")
+	onLVMBy(t, machine.Dracut, "UUID="+innerUUID+" rd.lvm.lv=kiosk-vg/gone").starts(startup.Stops, "rd.lvm.lv=kiosk-vg/gone")
 
 	// What the copy may do to the group, and what the configuration then finds.
 	n := onLVM(t, "/dev/mapper/kiosk--vg-root")

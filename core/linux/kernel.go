@@ -112,6 +112,9 @@ func root(k *course.Walk, a *course.Attempt, from *machine.Drive, line kernelLin
 	if written := otherLetters(home, *line.root); written != "" && !line.bare {
 		return otherwiseWritten(a, home, line, written)
 	}
+	if end := assembled(k, a, home, line); end != nil {
+		return *end
+	}
 	if end := subvolume(a, &home, line); end != nil {
 		return *end
 	}
@@ -161,7 +164,7 @@ func subvolume(a *course.Attempt, home *machine.Spot, line kernelLine) *course.R
 
 // rootAt goes on with the root where it was found.
 func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine.Spot, line kernelLine) course.Result {
-	half, end := mounts(k, a, home)
+	half, end := mounts(k, a, home, line)
 	if end != nil {
 		return *end
 	}
@@ -185,47 +188,6 @@ func rootAt(k *course.Walk, a *course.Attempt, from *machine.Drive, home machine
 		return course.Result{State: course.Passes, Home: home}
 	}
 	return linuxSystem(k, a, home, line)
-}
-
-// opens checks the containers that the kernel line has the initial RAM disk open before
-// it looks for the root. dracut.cmdline(7), "rd.luks.uuid", "rd.lvm.lv", "rd.md.uuid";
-// systemd-cryptsetup-generator(8).
-func opens(k *course.Walk, a *course.Attempt, line kernelLine) *course.Result {
-	for _, o := range []struct {
-		name string
-		spec func(string) (loader.Spec, bool)
-	}{
-		{"rd.luks.uuid", luksSpec}, {"rd.luks.name", luksSpec}, {"cryptdevice", cryptDevice}, {"rd.lvm.lv", machine.LVMSpec},
-	} {
-		for _, value := range loader.KernelOptions(line.options, o.name) {
-			s, ok := o.spec(value)
-			if !ok {
-				continue
-			}
-			if hits, known := find(k, a, s); known && len(hits) == 0 {
-				end := a.Stop("container-absent", course.StageConfiguration, course.RootWait,
-					fmt.Sprintf("The kernel line, by %s=%s, has the initial RAM disk open the %s, which no attached disk carries.",
-						o.name, value, s), line.cited)
-				return &end
-			}
-		}
-	}
-	return nil
-}
-
-func luksSpec(value string) (loader.Spec, bool) {
-	value, _, _ = strings.Cut(strings.TrimPrefix(value, "luks-"), "=")
-	return loader.Spec{Kind: loader.ByContainer, Value: value}, len(strings.ReplaceAll(value, "-", "")) == 32
-}
-
-// cryptDevice reads cryptdevice=DEVICE:NAME.
-func cryptDevice(value string) (loader.Spec, bool) {
-	device, _, _ := strings.Cut(value, ":")
-	s := loader.ParseSpec(device)
-	if s.Kind == loader.ByFSUUID {
-		return loader.Spec{Kind: loader.ByContainer, Value: s.Value}, true
-	}
-	return s, s.Kind != loader.ByOther
 }
 
 // closed finds a container on the attached drives that cannot be looked into.

@@ -196,7 +196,6 @@ func TestTheFirstProgramIsOne(t *testing.T) {
 		"empty":             {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", ""), startup.Stops},
 		"of zeros":          {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", blanks), startup.Stops},
 		"the next":          {holding(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", script), 1, "bin/sh", ""), startup.Starts},
-		"the shell, empty":  {holding(sample.LinuxDisk(1, 1), 1, "bin/sh", ""), startup.Stops},
 		"another one named": {own(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", "")), startup.Starts},
 	} {
 		trace := judged(t, firmware.UEFI, c.disk)

@@ -22,12 +22,17 @@ func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.R
 		return &end
 	}
 	why := volume.Refused(&home.Volume().Volume, said("rootfstype"), said("rootflags"))
-	if why == "" {
-		return nil
+	text := fmt.Sprintf("The kernel line has the root, %s, mounted ", home.Called())
+	if why != "" {
+		end := a.Stop("root-refused", course.StageSystem, line.unmounted(), text+why+".", line.cited)
+		return &end
 	}
-	end := a.Stop("root-refused", course.StageSystem, line.unmounted(),
-		fmt.Sprintf("The kernel line has the root, %s, mounted %s.", home.Called(), why), line.cited)
-	return &end
+	if open := volume.Doubtful(&home.Volume().Volume, said("rootfstype"), said("rootflags")); open != "" {
+		end := a.Unproven("root-doubtful", course.StageSystem, text+open+".", course.HowTry, line.cited)
+		end.Home = home
+		return &end
+	}
+	return nil
 }
 
 // overlong tells of a file system that is longer than the partition it lies in, where the kernel refuses

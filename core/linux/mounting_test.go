@@ -46,7 +46,59 @@ func TestWhatTheKernelMounts(t *testing.T) {
 			"root-refused", startup.Stops, course.StageSystem},
 		"a mount of another type": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "ext4" }, "mount-refused", startup.Stops,
 			course.StageConfiguration},
-		"a mount of a type that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "special" }, "", startup.Starts, ""},
+		"a mount of a type that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "special" }, "mount-doubtful", startup.Depends, ""},
+		"a mount with an option of another kind": {func(d *machine.Drive) { fstab(d).Mounts[1].Options = "acl" }, "mount-refused", startup.Stops,
+			course.StageConfiguration},
+		"a mount with an option that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Options = "bogus" }, "mount-doubtful",
+			startup.Depends, ""},
+		"a root with an option that nobody knows": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootflags=bogus" },
+			"root-doubtful", startup.Depends, ""},
+		"a root as an older type": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Options += " rootfstype=ext3"
+			d.Contents.Volumes[1].ExtFeatures = loader.ExtFeaturesUsual
+		}, "root-refused", startup.Stops, course.StageSystem},
+		"an image that is not there": {func(d *machine.Drive) {
+			fstab(d).Mounts = append(fstab(d).Mounts, line("/gone.img /srv ext4 loop 0 0"))
+		},
+			"mount-doubtful", startup.Depends, ""},
+		"an image that need not be there": {func(d *machine.Drive) {
+			fstab(d).Mounts = append(fstab(d).Mounts, line("/gone.img /srv ext4 loop,nofail 0 0"))
+		}, "", startup.Starts, ""},
+		"mounts of no device": {func(d *machine.Drive) {
+			for _, l := range []string{"/opt /srv none bind 0 0", "nas:/export /mnt nfs defaults 0 0", "//nas/share /mnt/b cifs user 0 0",
+				"tmpfs /tmp tmpfs size=1g,mode=1777 0 0", "proc /proc proc defaults 0 0", "u@nas:/x /mnt/c fuse.sshfs defaults 0 0"} {
+				fstab(d).Mounts = append(fstab(d).Mounts, line(l))
+			}
+		}, "", startup.Starts, ""},
+		"a mount that is put together": {func(d *machine.Drive) {
+			fstab(d).Mounts = append(fstab(d).Mounts, line("overlay /srv overlay lowerdir=/opt,upperdir=/a,workdir=/b 0 0"))
+		}, "mount-doubtful", startup.Depends, ""},
+		"a mount of no device with an option that nobody knows": {func(d *machine.Drive) {
+			fstab(d).Mounts = append(fstab(d).Mounts, line("none /srv tmpfs bogus=1 0 0"))
+		}, "mount-doubtful", startup.Depends, ""},
+		"a root that is never made writable": {func(d *machine.Drive) { fstab(d).Mounts[0].Options = "umask=0077" },
+			"root-stays-read-only", startup.Depends, ""},
+		"a root that is writable from the beginning": {func(d *machine.Drive) {
+			fstab(d).Mounts[0].Options, menu(d).GRUB.Entries[0].Options = "umask=0077", menu(d).GRUB.Entries[0].Options+" rw"
+		}, "", startup.Starts, ""},
+		"a system that is to be maintained": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " single" },
+			"maintenance-open", startup.Depends, ""},
+		"a system that is to be maintained, and is not": {func(d *machine.Drive) {
+			menu(d).GRUB.Entries[0].Options += " single systemd.unit=graphical.target"
+		}, "", startup.Starts, ""},
+		"a mount table that is not gone by": {func(d *machine.Drive) {
+			fstab(d).Mounts[1].Spec = loader.ParseSpec("UUID=dead-beef")
+			menu(d).GRUB.Entries[0].Options += " fstab=no"
+		}, "root-stays-read-only", startup.Depends, ""},
+		"a mount table that is not gone by, and a root that is writable": {func(d *machine.Drive) {
+			fstab(d).Mounts[1].Spec = loader.ParseSpec("UUID=dead-beef")
+			menu(d).GRUB.Entries[0].Options += " fstab=no rw"
+		}, "", startup.Starts, ""},
+		"a mount that another line has before": {func(d *machine.Drive) {
+			again := fstab(d).Mounts[1]
+			again.Spec, again.Again = loader.ParseSpec("UUID=dead-beef"), true
+			fstab(d).Mounts = append(fstab(d).Mounts, again)
+		}, "", startup.Starts, ""},
 		"a mount in small letters": {func(d *machine.Drive) {
 			d.Contents.Volumes[0].Serial = "ABCD-0001"
 			fstab(d).Mounts[1].Spec.Value = "abcd-0001"
@@ -79,3 +131,6 @@ func TestWhatTheKernelMounts(t *testing.T) {
 		t.Run(name, func(t *testing.T) { c.holds(t) })
 	}
 }
+
+// line is a line of a mount table.
+func line(text string) loader.Mount { return loader.ParseFstab([]byte(text))[0] }

@@ -121,78 +121,6 @@ func SameNumber(text string, n uint64) bool {
 	return err == nil && got == n
 }
 
-// Mount is a line of /etc/fstab.
-type Mount struct {
-	Spec    Spec
-	Point   string
-	Field   string // the mount point as it is written, with what is escaped
-	Type    string
-	Options string
-	NoFail  bool // the start goes on without it
-	Line    int
-	Offset  int64 // bytes from the start of the file
-	Length  int64
-	Comment string // "" for a sound line, else what is wrong with it
-}
-
-// OfTheSystem reports whether what is mounted is a part of the system that no start goes on without,
-// whatever the mount table says. Filesystem Hierarchy Standard 3.0, sections 3.2 and 4.
-func (m Mount) OfTheSystem() bool {
-	return slices.Contains([]string{"/", "/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc"}, m.Point)
-}
-
-// Essential reports whether the start waits for the mount and ends in emergency
-// mode without it. systemd's systemd.mount(5), "Fstab". What is no device, such as a folder that is mounted
-// elsewhere, comes with what it lies on.
-func (m Mount) Essential() bool {
-	device := m.Spec.Kind != ByOther || strings.HasPrefix(m.Spec.Value, "/dev/")
-	return (!m.NoFail || m.OfTheSystem()) && m.Type != "swap" && strings.HasPrefix(m.Point, "/") && device
-}
-
-// ParseFstab reads a table of mounts. fstab(5).
-func ParseFstab(raw []byte) []Mount {
-	var mounts []Mount
-	for _, l := range lines(raw) {
-		if l.text == "" || strings.HasPrefix(l.text, "#") {
-			continue
-		}
-		m := Mount{Line: l.number, Offset: l.offset, Length: int64(len(l.text))}
-		fields := strings.Fields(l.text)
-		if len(fields) < 3 {
-			m.Comment = fmt.Sprintf("%d fields, expected at least device, mount point and type", len(fields))
-			mounts = append(mounts, m)
-			continue
-		}
-		m.Spec, m.Point, m.Field, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[1], fields[2]
-		if len(fields) > 3 {
-			m.Options = fields[3]
-			for o := range strings.SplitSeq(fields[3], ",") {
-				m.NoFail = m.NoFail || slices.Contains(goesOn, o)
-			}
-		}
-		mounts = append(mounts, m)
-	}
-	return mounts
-}
-
-// goesOn are the options of a mount that the start does not wait for, or goes on without.
-// systemd.mount(5), "Fstab": one by the network belongs to another target, and one that is mounted when
-// somebody looks into it is not mounted at the start.
-var goesOn = []string{"nofail", "noauto", "_netdev", "x-systemd.automount", "comment=systemd.automount"}
-
-// unescape puts back what fstab(5) writes in octal: spaces, tabs and the like.
-func unescape(s string) string {
-	return octalEscape.ReplaceAllStringFunc(s, func(e string) string {
-		n, err := strconv.ParseUint(e[1:], 8, 8)
-		if err != nil {
-			return e
-		}
-		return string([]byte{byte(n)})
-	})
-}
-
-var octalEscape = regexp.MustCompile(`\\[0-7]{3}`)
-
 // RootOf returns the root= of a kernel line.
 func RootOf(options string) *Spec {
 	var root *Spec
@@ -215,6 +143,17 @@ func KernelOptions(options, name string) (values []string) {
 		}
 	}
 	return values
+}
+
+// KernelSwitch reports whether a kernel line turns something on: by its name alone, or with anything but a no.
+// dracut.cmdline(7), boolean parameters; the last one counts.
+func KernelSwitch(options, name string) (on bool) {
+	for _, o := range strings.Fields(options) {
+		if key, value, given := strings.Cut(strings.Trim(o, `"'`), "="); key == name {
+			on = !given || !slices.Contains([]string{"0", "no", "off"}, value)
+		}
+	}
+	return on
 }
 
 // Same reports whether two names of one kind mean the same. Identifiers are not

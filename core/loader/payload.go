@@ -2,6 +2,7 @@ package loader
 
 import (
 	"bytes"
+	"debug/elf"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -30,6 +31,8 @@ type Payload struct {
 	Size int64 // bytes
 	// Wants is how many bytes a kernel says that it has; 0 where it does not say.
 	Wants int64
+	// Interpreter is the path of what links a program of a system's when it is started; "" for none.
+	Interpreter string
 }
 
 // payloadHead is how much of a file is looked at, in bytes.
@@ -75,7 +78,44 @@ func ExaminePayload(r io.ReaderAt, size int64) (Payload, error) {
 	if wants := wantedByX86(head); wants > 0 {
 		p.Form, p.Wants = PayloadKernel, wants
 	}
+	if p.Form == PayloadProgram {
+		p.Interpreter = interpreterOf(head)
+	}
 	return p, nil
+}
+
+// interpreterOf is what links a program when it is started, as its beginning names it. The System V ABI,
+// "Program Header", PT_INTERP.
+func interpreterOf(head []byte) string {
+	f, err := elf.NewFile(bytes.NewReader(withoutSections(head)))
+	if err != nil {
+		return ""
+	}
+	for _, p := range f.Progs {
+		if p.Type == elf.PT_INTERP && p.Filesz < payloadHead {
+			name := make([]byte, p.Filesz)
+			if _, err := p.ReadAt(name, 0); err == nil {
+				return string(bytes.TrimRight(name, "\x00"))
+			}
+		}
+	}
+	return ""
+}
+
+// withoutSections is the beginning of a program that tells of no sections: their headers lie at its end.
+func withoutSections(head []byte) []byte {
+	if len(head) < 0x40 {
+		return head
+	}
+	head = bytes.Clone(head)
+	if at := 0x28; head[elf.EI_CLASS] == byte(elf.ELFCLASS64) { // e_shoff, then e_shnum and e_shstrndx
+		clear(head[at : at+8])
+		clear(head[0x3C:0x40])
+	} else {
+		clear(head[0x20:0x24])
+		clear(head[0x30:0x34])
+	}
+	return head
 }
 
 // formOf is what a beginning says. Zeros before an archive are passed over, as the kernel does.

@@ -142,19 +142,39 @@ func (g *gathering) gatherLinux(in string) {
 	}
 	g.entries(in + "/boot/loader")
 	g.entries(in + "/loader")
-	g.read(ConfigFstab, in+fstabFile, func(c *Config) { c.Mounts = loader.ParseFstab(c.File.Bytes) })
+	for _, dir := range []string{"", "/boot"} {
+		g.kernels(in + dir)
+	}
+	g.modules(in)
+	own := *g
+	own.files = volume.Within(g.files, in)
+	own.gatherSystem(in)
+}
+
+// gatherSystem reads what a Linux in a folder that stands for its root goes by itself.
+func (g *gathering) gatherSystem(in string) {
+	g.read(ConfigFstab, in+fstabFile, func(c *Config) {
+		c.Mounts = loader.ParseFstab(c.File.Bytes)
+		for i, m := range c.Mounts {
+			if file, is := m.Image(); is && i < maxEntries {
+				g.lookAny(in + file)
+			}
+		}
+	})
 	g.read(ConfigName, in+releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
 	for _, name := range slices.Concat(SystemSigns, usrSigns, []string{"/etc"}) {
 		g.lookAny(in + name)
 	}
+	for _, name := range slices.Concat(MountedByKernel, usualFolders) {
+		g.lookAny(in + name)
+	}
 	for _, name := range FirstPrograms {
 		g.payload(in + name)
-	}
-	for _, dir := range []string{"", "/boot"} {
-		g.kernels(in + dir)
+		if p, read := g.volume.payloads[strings.ToLower(in+name)]; read && p.Interpreter != "" {
+			g.look(in + p.Interpreter)
+		}
 	}
 	g.tools(in)
-	g.modules(in)
 }
 
 // fstabFile is a Linux' mount table. fstab(5).

@@ -114,6 +114,10 @@ func (r *renaming) mounts() {
 		if m.Comment != "" {
 			continue
 		}
+		if file, is := m.Image(); is && m.OfNoDevice() && r.lacks(file) {
+			r.names.Lax = append(r.names.Lax, m)
+			continue
+		}
 		if !r.absent(m.Spec) {
 			r.refused(m)
 			continue
@@ -137,10 +141,10 @@ func (r *renaming) refused(m loader.Mount) {
 		return
 	}
 	v := &hits[0].Volume().Volume
-	switch {
-	case volume.Refused(v, m.Type, "") != "":
+	switch anyhow := volume.Refused(v, "", "") != ""; {
+	case !anyhow && volume.Refused(v, m.Type, "") != "":
 		r.names.AnyType = append(r.names.AnyType, m)
-	case volume.Refused(v, m.Type, m.Options) != "" && !m.OfTheSystem():
+	case (anyhow || volume.Refused(v, m.Type, m.Options) != "") && !m.OfTheSystem():
 		r.names.Lax = append(r.names.Lax, m)
 	}
 }
@@ -164,7 +168,7 @@ func (r *renaming) rootFlags(options string) {
 	for _, flags := range loader.KernelOptions(options, "rootflags") {
 		var kept []string
 		for o := range strings.SplitSeq(flags, ",") {
-			if !volume.NamesSubvolume(o) {
+			if !volume.NamesSubvolume(o) && volume.Refused(&root.Volume, "", o) == "" {
 				kept = append(kept, o)
 			}
 		}

@@ -206,7 +206,8 @@ func (d *Drive) array(name string) (found []Spot, known bool) {
 			own = short
 		}
 		switch {
-		case name != own && plainID(name) != plainID(v.Container.Set):
+		case name != own && IsID(name) && IsID(v.Container.Set) && !SameID(name, v.Container.Set):
+		case name != own && !SameID(name, v.Container.Set):
 			known = false
 		case v.Kind != volume.KindRAID:
 			found = append(found, at)
@@ -233,11 +234,6 @@ func (d *Drive) encrypted(uuid string) (found []Spot, known bool) {
 		}
 	}
 	return found, known || len(found) > 0
-}
-
-// plainID is an identifier in small letters without hyphens and colons.
-func plainID(s string) string {
-	return strings.ToLower(strings.NewReplacer("-", "", ":", "").Replace(s))
 }
 
 // tellsKinds reports whether the evidence tells of every partition what kind of volume it

@@ -28,7 +28,7 @@ var actions = map[course.Stage][]action{
 		copyFAT, windowsReferences, windowsFiles, linuxNames,
 		entryLine, copyLoaded, initialRAMDisk, linuxFiles, copyBootSector, detachOthers, secureBootOff, lookInside},
 	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
-		driverAtStart, safeStart, buildIn, linuxNames, initialRAMDisk, detachOthers},
+		driverAtStart, safeStart, buildIn, makeFolders, linuxNames, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

@@ -37,6 +37,7 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 		why += fmt.Sprintf(" On the volume that it lies on %s are free, and it may take %s: make room first, such as by taking an old kernel out.",
 			disk.Binary(max(0, free)), disk.Binary(takes))
 	}
+	made = withFolders(made, n)
 	mv := onDisk(m, PlanStep{Action: "initial-ram-disk",
 		Title: "Make the initial RAM disk anew, with drivers for every bus", Why: why,
 		Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
@@ -80,7 +81,7 @@ func linuxFiles(m machine.Machine, _ course.Stage) []move {
 		Why: "Loader and configuration are made anew, with the clone's own identifiers.", Risk: RiskLow,
 		Minutes: 15, Saves: saves, Save: save,
 		Undo: undo, Passphrase: passphrase(d, n)},
-		"linux-files", d.Contents.WithGRUB(n, arch(m), f.names(d.Contents, boot)),
+		"linux-files", withFolders(d.Contents.WithGRUB(n, arch(m), f.names(d.Contents, boot)), n),
 		map[Toolbox]func() []Command{Linux: func() []Command { return linuxFilesCommands(d, n, arch(m), f) }})
 	mv.result = opening(mv.result, d, n)
 	if boot >= 0 {
@@ -189,4 +190,12 @@ func lookInside(m machine.Machine, _ course.Stage) []move {
 		key: "inside", on: d, result: answered(m, machine.Opens(d), "yes"),
 		tools: map[Toolbox]func() []Command{Linux: func() []Command { return lookInsideCommands(d, at) }},
 	}}
+}
+
+// withFolders is a disk after a step that ran programs of its system: it made the folders that they want.
+func withFolders(c *machine.Contents, n machine.Names) *machine.Contents {
+	if n.NoRoot || n.Within != nil {
+		return c
+	}
+	return c.WithFolders(n.Root, c.LacksFolders(n.Root))
 }

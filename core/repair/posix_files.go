@@ -86,10 +86,11 @@ func orderCommands(e firmware.Entry, order []uint16) []Command {
 }
 
 // inSystem runs commands within the clone's Linux, with the devices and the
-// kernel's own file systems where its programs look for them.
+// kernel's own file systems where its programs look for them: the folders are made that a copy of files left out.
 func inSystem(d *machine.Drive, n machine.Names, inside func(root command.Word) []command.Node) []Command {
 	return onRoot(d, n, func(root command.Word) []command.Node {
-		return append([]command.Node{command.Fixed(`for f in dev proc sys; do readlink -f /mnt/clone/$f | grep -q '^/mnt/clone/' && mount --rbind /$f /mnt/clone/$f || exit 1; done`)}, inside(root)...)
+		return append([]command.Node{command.Fixed(`for f in dev proc sys run; do [ -e /mnt/clone/$f ] || [ -L /mnt/clone/$f ] || mkdir /mnt/clone/$f || exit 1; done`),
+			command.Fixed(`for f in dev proc sys; do readlink -f /mnt/clone/$f | grep -q '^/mnt/clone/' && mount --rbind /$f /mnt/clone/$f || exit 1; done`)}, inside(root)...)
 	})
 }
 

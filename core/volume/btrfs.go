@@ -162,7 +162,7 @@ func OpenBtrfs(r *io.SectionReader) (*Btrfs, error) {
 			return nil, err
 		}
 	}
-	x.inodeFiles = inodeFiles{x, 0, btrfsInodeRecord, 160}
+	x.inodeFiles = inodeFiles{x, 0, btrfsInodeRecord, 160, nil}
 	top, err := x.subvolume(btrfsTopTree)
 	if err != nil {
 		return nil, err

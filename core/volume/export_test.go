@@ -14,3 +14,6 @@ const (
 )
 
 const MaxAppleVolumes = maxAppleVolumes
+
+// EveryOption are the options of mounts that some kind has of its own.
+var EveryOption = everyOwn

@@ -71,7 +71,7 @@ func OpenExt(r *io.SectionReader) (*Ext, error) {
 		Clean: state&1 != 0 && state&2 == 0 && incompat&incompatRecover == 0, HasErrors: state&2 != 0,
 		NeedsRecovery: incompat&incompatRecover != 0, Incompat: incompat,
 	}
-	x.inodeFiles = inodeFiles{x, extRoot, inodeRecord, 128}
+	x.inodeFiles = inodeFiles{x, extRoot, inodeRecord, 128, nil}
 	if le.Uint32(sb[0x4C:]) > 0 { // dynamic revision
 		x.inodeSize = int64(le.Uint16(sb[0x58:]))
 	}

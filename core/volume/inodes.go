@@ -43,6 +43,20 @@ type inodeFiles struct {
 	root   uint64
 	record string // what an index node is called
 	length int64  // of it, bytes
+	within []string
+}
+
+// Within is the files of a system whose root a folder of the volume is: its links lead nowhere out of it.
+func Within(files Files, folder string) Files {
+	if x, ok := files.(interface{ rooted(names []string) Files }); ok {
+		return x.rooted(splitPath(folder))
+	}
+	return files
+}
+
+func (x inodeFiles) rooted(names []string) Files {
+	x.within = names
+	return x
 }
 
 // walk follows a path, and links up to maxSymlinks of them.
@@ -93,13 +107,13 @@ func (x inodeFiles) follow(n *inode, before, after []string, links int) (*inode,
 	}
 	names := append([]string{}, before...)
 	if strings.HasPrefix(string(target), "/") {
-		names = nil
+		names = append([]string{}, x.within...)
 	}
 	for _, part := range strings.Split(string(target), "/") {
 		switch part {
 		case "", ".":
 		case "..":
-			names = names[:max(0, len(names)-1)]
+			names = names[:max(min(len(x.within), len(names)), len(names)-1)]
 		default:
 			names = append(names, part)
 		}

@@ -101,7 +101,7 @@ func OpenXFS(r *io.SectionReader) (*XFS, error) {
 	case x.dirBlock > 64<<10:
 		return nil, fmt.Errorf("sb_dirblklog is %d: expected directory blocks of at most 65,536 bytes", sb[192])
 	}
-	x.inodeFiles = inodeFiles{x, be.Uint64(sb[56:]), xfsInodeRecord, x.inodeSize}
+	x.inodeFiles = inodeFiles{x, be.Uint64(sb[56:]), xfsInodeRecord, x.inodeSize, nil}
 	return x, nil
 }
 

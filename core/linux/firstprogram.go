@@ -1,0 +1,121 @@
+package linux
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+)
+
+// bareShell is the last of the first programs that are looked for: no system, a prompt.
+const bareShell = "/bin/sh"
+
+// firstProgram asks whether what the start passes control to is a program: the first of the names that
+// there is, where the initial RAM disk chooses. The kernel's init/main.c; Debian's initramfs-tools, init;
+// as real ones show (package truth, "coming up").
+func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
+	elsewhere := len(home.Drive.Contents.Mounts(home.Address(), "/usr")) > 0
+	if line.bare || elsewhere || len(loader.KernelOptions(line.options, "init")) > 0 {
+		return nil
+	}
+	for _, sign := range machine.FirstPrograms {
+		switch there, known := home.Volume().Holds(home.In(sign)); {
+		case !known:
+			return nil
+		case there && sign == bareShell:
+			return withoutInit(a, home, line, "nothing but a shell, "+bareShell)
+		case there:
+			return runs(a, home, line, home.In(sign))
+		}
+	}
+	return withoutInit(a, home, line, "none")
+}
+
+// runs asks whether a first program is one, and whether what links it is there.
+func runs(a *course.Attempt, home machine.Spot, line kernelLine, name string) *course.Result {
+	p, fact, end := payload(a, home, line, name)
+	if end != nil {
+		end.Home = home
+		return end
+	}
+	text := fmt.Sprintf("%s on %s is what the system's start begins with, and ", name, home.Called())
+	if p.Form != loader.PayloadProgram {
+		stop := a.Stop("first-program-unsound", course.StageSystem, course.NoInit,
+			text+"is no program: it begins otherwise, or is empty.", fact)
+		return &stop
+	}
+	if p.Interpreter == "" {
+		return nil
+	}
+	switch there, known := home.Volume().Holds(home.In(p.Interpreter)); {
+	case there:
+		return nil
+	case !known:
+		stop := a.Unproven("first-program-missing-evidence", course.StageSystem,
+			text+"whether what links it, "+p.Interpreter+", is there is not in evidence.", course.HowCapture, fact)
+		stop.Home = home
+		return &stop
+	}
+	stop := a.Stop("first-program-unsound", course.StageSystem, course.NoInit,
+		text+"what links it when it is started, "+p.Interpreter+", is not there: the copy of the system is incomplete.", fact)
+	return &stop
+}
+
+// withoutInit ends the start of a root that has none of the first programs that are looked for. Systems that
+// keep theirs in a folder of their own name it; systemd in an initial RAM disk, as of dracut, goes on with
+// the root's own where that is there. systemd's src/shared/switch-root.c and systemctl(1), "switch-root".
+func withoutInit(a *course.Attempt, home machine.Spot, line kernelLine, has string) *course.Result {
+	if !home.Volume().IsRoot(home.Folder) {
+		return nil
+	}
+	for _, own := range []string{"/nix", "/ostree", "/gnu"} {
+		if there, known := home.Volume().Holds(home.In(own)); there || !known {
+			return nil
+		}
+	}
+	text := fmt.Sprintf("The root, %s, has %s of the programs that a system's start begins with, such as /sbin/init: the copy of the system is incomplete, as where its links were left out.",
+		home.Called(), has)
+	may := makers(home)
+	is, known := bySystemd(home)
+	other := func(t machine.Tool) bool { return t != machine.UpdateInitramfs }
+	byItself := (is || !known) && slices.ContainsFunc(may, other)
+	if byItself || len(may) == 0 {
+		end := a.Unproven("no-first-program", course.StageSystem, text+" Some initial RAM disks find systemd by itself.", course.HowTry, line.cited)
+		end.Home = home
+		return &end
+	}
+	end := a.Stop("no-first-program", course.StageSystem, course.NoInit, text, line.cited)
+	return &end
+}
+
+// holdsFolders asks whether the folders are there on which the kernel's own file systems are mounted: a copy
+// of files leaves them out where it leaves out what is in them. Who may write to the root makes them.
+// Debian's initramfs-tools, init; systemd's src/shared/base-filesystem.c and src/core/mount-setup.c; as real
+// ones show (package truth, "coming up").
+func holdsFolders(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
+	if !home.Volume().IsRoot(home.Folder) {
+		return nil
+	}
+	var lacks []string
+	for _, name := range machine.MountedByKernel {
+		if there, known := home.Volume().Holds(home.In(name)); known && !there {
+			lacks = append(lacks, name)
+		}
+	}
+	if len(lacks) == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("The root, %s, has no folder %s: the kernel's own file systems are mounted there. The copy left it out.",
+		home.Called(), strings.Join(lacks, ", nor "))
+	is, known := bySystemd(home)
+	if !is || !known || mountedToWrite(line) || !slices.Equal(makers(home), []machine.Tool{machine.UpdateInitramfs}) {
+		end := a.Unproven("folders-absent", course.StageSystem, text+" Some systems make it themselves.", course.HowTry, line.cited)
+		end.Home = home
+		return &end
+	}
+	end := a.Stop("folders-absent", course.StageSystem, course.FrozenInit, text, line.cited)
+	return &end
+}

@@ -1,0 +1,75 @@
+package linux_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/course"
+	"latchkey/core/firmware"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
+)
+
+// rooted is a disk whose root is laid out as one is, without what is named.
+func rooted(t *testing.T, files map[string]string, without ...string) diskmaker.Disk {
+	t.Helper()
+	d := sample.LinuxDisk(1, 1)
+	all := map[string]string{"sbin/init": "#!/bin/sh\n", "bin/sh": "#!/bin/sh\n", "usr/lib/systemd/systemd": "#!/bin/sh\n"}
+	for _, folder := range []string{"dev", "proc", "sys", "run", "home", "var"} {
+		all[folder+"/kept"] = "x"
+	}
+	for name, text := range files {
+		all[name] = text
+	}
+	for _, name := range without {
+		delete(all, name)
+	}
+	for name, text := range all {
+		d = sample.With(d, 1, name, text)
+	}
+	return d
+}
+
+// A root that is laid out as one is lacks what is not there; each was seen in a real Debian (package truth,
+// "coming up").
+func TestWhatTheRootLacks(t *testing.T) {
+	program, err := os.ReadFile("/bin/true") // linked when it is started, by what this machine links its own by
+	require.NoError(t, err)
+	linker := "lib64/ld-linux-x86-64.so.2"
+	for name, c := range map[string]struct {
+		disk    diskmaker.Disk
+		rule    course.Rule
+		verdict startup.Verdict
+		shows   string
+	}{
+		"nothing":           {rooted(t, nil), "", startup.Starts, ""},
+		"its first program": {rooted(t, nil, "sbin/init"), "no-first-program", startup.Stops, "nothing but a shell"},
+		"its programs":      {rooted(t, nil, "sbin/init", "bin/sh"), "no-first-program", startup.Stops, "has none of the programs"},
+		"a folder":          {rooted(t, nil, "proc/kept"), "folders-absent", startup.Stops, "no folder /proc: "},
+		"folders":           {rooted(t, nil, "dev/kept", "sys/kept"), "folders-absent", startup.Stops, "no folder /dev, nor /sys: "},
+		"what links it":     {rooted(t, map[string]string{"sbin/init": string(program)}), "first-program-unsound", startup.Stops, "/" + linker},
+		"a folder, and may be written to": {sample.With(rooted(t, nil, "run/kept"), 1, "boot/grub/grub.cfg",
+			"menuentry 'x' {\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000 rw\n initrd /boot/initrd.img\n}\n"), "folders-absent", startup.Depends, ""},
+		"not what links it":         {rooted(t, map[string]string{"sbin/init": string(program), linker: "x"}), "", startup.Starts, ""},
+		"its mount table":           {rooted(t, map[string]string{"etc/fstab": ""}), "root-stays-read-only", startup.Stops, "nothing can be written"},
+		"a folder, and no systemd":  {rooted(t, nil, "proc/kept", "usr/lib/systemd/systemd"), "folders-absent", startup.Depends, ""},
+		"its first program, by nix": {rooted(t, map[string]string{"nix/store/x": "x"}, "sbin/init"), "", startup.Starts, ""},
+		"its first program, and dracut made its RAM disk": {rooted(t, map[string]string{"usr/bin/dracut": "x"}, "sbin/init", "usr/sbin/update-initramfs"),
+			"no-first-program", startup.Depends, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			trace := judged(t, firmware.UEFI, c.disk)
+			assert.Equal(t, c.verdict, trace.Verdict, trace.Reason)
+			if c.rule == "" {
+				assert.Empty(t, rules(trace))
+				return
+			}
+			assert.Equal(t, []course.Rule{c.rule}, rules(trace))
+			assert.Contains(t, trace.Headline, c.shows)
+		})
+	}
+}

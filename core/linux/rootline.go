@@ -1,0 +1,82 @@
+package linux
+
+import (
+	"fmt"
+	"strings"
+
+	"latchkey/core/course"
+	"latchkey/core/loader"
+	"latchkey/core/machine"
+	"latchkey/core/volume"
+)
+
+// rootStays asks whether the system makes its root writable, which the kernel mounted to be read alone. It
+// goes by the root's line of the mount table for that: without one, or by one that names another, it comes
+// up, and its root stays as it is. systemd-remount-fs.service(8); as real ones show (package truth, "coming
+// up: the root's line").
+func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine,
+	c *machine.Config) *course.Result {
+	if mountedToWrite(line) {
+		return nil
+	}
+	why, cited := "has no line for it", line.cited
+	if m := rootLine(c); m != nil {
+		var open bool
+		cited = citedMount(home, c, *m)
+		if why, open = remounts(k, a, *m); why == "" {
+			return nil
+		}
+		if open {
+			end := a.Unproven("root-line-doubtful", course.StageConfiguration, "The mount table "+why+".", course.HowTry, cited)
+			end.Home = home
+			return &end
+		}
+	}
+	text := fmt.Sprintf("The kernel mounts the root, %s, to be read alone, and the system makes it writable by its mount table, which %s", home.Called(), why)
+	if is, known := bySystemd(home); !is || !known {
+		end := a.Unproven("root-stays-read-only", course.StageConfiguration, text+": what the system does then is not known.", course.HowTry, cited)
+		end.Home = home
+		return &end
+	}
+	end := a.Stop("root-stays-read-only", course.StageConfiguration, course.ReadOnlyRoot, text+": it comes up, and nothing can be written.", cited)
+	return &end
+}
+
+// rootLine is the line of the mount table for the root; nil for none.
+func rootLine(c *machine.Config) *loader.Mount {
+	if c == nil {
+		return nil
+	}
+	for i := range c.Mounts {
+		if m := &c.Mounts[i]; m.Comment == "" && m.Point == "/" && !m.Again {
+			return m
+		}
+	}
+	return nil
+}
+
+// remounts says why the root's line of the mount table does not let the root be mounted anew, with the line's
+// options; open is set where that is not known. Its type is not gone by then.
+func remounts(k *course.Walk, a *course.Attempt, m loader.Mount) (why string, open bool) {
+	if m.Spec.Kind == loader.ByPath || m.Spec.Kind == loader.ByOther {
+		return "", false
+	}
+	hits, known := seen(k, a, m.Spec)
+	switch {
+	case len(hits) == 0 && !known:
+		return fmt.Sprintf("names the root by %s: the evidence does not tell where that is", m.Spec), true
+	case len(hits) == 0:
+		return fmt.Sprintf("names it by %s, which %s", m.Spec, strings.TrimSuffix(nowhere(k, a, m.Spec), ".")), false
+	}
+	v := &hits[0].Volume().Volume
+	if written := otherLetters(hits[0], m.Spec); written != "" {
+		return fmt.Sprintf("names it by %s, and that is called %s", m.Spec, written), false
+	}
+	if why := volume.Refused(v, "", m.Options); why != "" {
+		return "has it mounted " + why, false
+	}
+	if why := volume.Doubtful(v, "", m.Options); why != "" {
+		return "has the root mounted " + why, true
+	}
+	return "", false
+}
