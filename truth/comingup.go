@@ -95,25 +95,18 @@ var (
 /gone.img /srv ext4 loop 0 0
 /gone.img /srv ext4 loop,nofail 0 0
 /swapfile none swap sw 0 0
-overlay /srv overlay lowerdir=/opt,upperdir=/gone,workdir=/gone2 0 0
-none /srv tmpfs bogus=1 0 0
 nas:/export /srv nfs defaults 0 0
 //nas/share /srv cifs user 0 0
-/dev/sr0 /media udf,iso9660 user 0 0
 proc /proc proc bogus 0 0
 nonsense
-$home /home gone defaults 0 2
-$home /home ext4 bogus 0 2
 $home /home ext4 umask=0077 0 2
 $home /home ext4 data=journal,noatime,commit=60,barrier=1,discard 0 2
-$home /home ext4 x-systemd.requires=gone.mount 0 2
 $home none swap sw 0 0
 $home /mnt/new/folder ext4 defaults 0 0
 $home /home/ auto defaults 0 2
 $home home ext4 defaults 0 2
 LABEL=home /home ext2 defaults 0 2
 PARTLABEL=homes /home ext4 usrquota 0 2
-UUID=A11CE000-0000-4000-8000-000000000002 /home ext4 defaults 0 2
 UUID=B007-C0DE /boot/efi vfat acl 0 1
 UUID=B007-C0DE /boot/efi vfat umask=0077,shortname=winnt,codepage=437,iocharset=ascii,utf8,errors=remount-ro 0 1
 $nap /srv ext4 defaults 0 0
@@ -121,12 +114,19 @@ $nap /srv auto defaults 0 0
 $gone /home ext4 x-systemd.device-timeout=5s 0 2
 $gone /home ext4 defaults,nofail 0 2
 $gone none swap sw 0 0`
+	// openLines end in one way, and are told to be open.
+	openLines = `overlay /srv overlay lowerdir=/opt,upperdir=/gone,workdir=/gone2 0 0
+none /srv tmpfs bogus=1 0 0
+/dev/sr0 /media udf,iso9660 user 0 0
+$home /home gone defaults 0 2
+$home /home ext4 bogus 0 2
+$home /home ext4 x-systemd.requires=gone.mount 0 2
+UUID=A11CE000-0000-4000-8000-000000000002 /home ext4 defaults 0 2`
 	rootLines = `$gone / ext4 errors=remount-ro 0 1
 LABEL=gone / ext4 defaults 0 0
 /dev/sda2 / ext4 defaults 0 1
 $home / ext4 defaults 0 1
 $root / xfs defaults 0 1
-$root / ext4 bogus 0 1
 $root / ext4 umask=0077 0 1
 $root / ext4 noauto 0 1
 # none`
@@ -135,14 +135,12 @@ single
 1
 3
 systemd.unit=rescue.target
-systemd.unit=gone.target
 init=/gone
 init=/bin/sh
 init=/lib/systemd/systemd
 rw
 fstab=no
-rootflags=umask=0
-rootflags=bogus`
+rootflags=umask=0`
 	treeChanges = `rm -rf dev proc sys run
 rm -rf dev
 rm -rf proc
@@ -188,7 +186,6 @@ func comingUpScenarios() (all []Scenario) {
 	add("two lines for one point, the first is right", "", rootMounted+"$home"+home+"$gone"+home)
 	add("two lines for one point, the second is right", "", rootMounted+"$gone"+home+"$home"+home)
 	add("the kernel line, fstab=no, a mount that is not there", " fstab=no rw", rootMounted+"$gone"+home)
-	add("the kernel line, systemd.mask=home.mount", " systemd.mask=home.mount", rootMounted+"$gone"+home)
 	add("the kernel line, rw, the root's line names another", " rw", "$gone / ext4 errors=remount-ro 0 1\n")
 	return all
 }

@@ -113,7 +113,7 @@ func (m *systemMaker) mount() string {
 func (m *systemMaker) fstab() (text string) {
 	root := m.spec(3) + " " + m.some("/", "/", "/", "/", "//", "none") + " " +
 		m.some("ext4", "ext4", "auto", "ext3", "xfs") + " " +
-		m.some("errors=remount-ro", "defaults", "ro", "rw", "bogus", "nofail", "noauto", "subvol=@") +
+		m.some("errors=remount-ro", "defaults", "rw", "bogus", "nofail", "noauto", "subvol=@") +
 		m.some(" 0 1", " 0 0", " 0 1", "")
 	if m.of(3) {
 		root = strings.TrimSpace(rootMounted)
@@ -122,7 +122,7 @@ func (m *systemMaker) fstab() (text string) {
 	for range 1 + m.IntN(3) {
 		line := m.mount()
 		if m.of(3) {
-			line = m.one(mountLines)
+			line = m.one(mountLines + "\n" + openLines)
 		}
 		lines = append(lines, line)
 	}
@@ -143,7 +143,8 @@ func (m *systemMaker) line() string {
 	}
 	for range m.IntN(6) / 3 {
 		root += " " + m.part(m.one(lineWords+"\nrootwait\nrootdelay=3\nrootfstype=auto\nrootflags=noatime\nresume=$gone"+
-			"\nnoresume\nfsck.mode=skip\nquiet splash\nnosuchoption=1\nmount.usr=$gone\nsystemd.mask=home.mount"))
+			"\nnoresume\nfsck.mode=skip\nquiet splash\nnosuchoption=1\nmount.usr=$gone"+
+			"\nsystemd.unit=gone.target\nrootflags=bogus\nsystemd.mask=home.mount"))
 	}
 	return root
 }

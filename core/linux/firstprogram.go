@@ -24,7 +24,7 @@ func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course
 	for _, sign := range machine.FirstPrograms {
 		switch there, known := home.Volume().Holds(home.In(sign)); {
 		case !known:
-			return nil
+			return unseenProgram(a, home, home.In(sign))
 		case there && sign == bareShell:
 			return withoutInit(a, home, line, "nothing but a shell, "+bareShell)
 		case there:
@@ -32,6 +32,14 @@ func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course
 		}
 	}
 	return withoutInit(a, home, line, "none")
+}
+
+// unseenProgram ends a start of which the evidence does not tell what it begins with.
+func unseenProgram(a *course.Attempt, home machine.Spot, name string) *course.Result {
+	text, how := unread(home.Volume(), name, fmt.Sprintf("Whether %s is on %s, of the programs that a system's start begins with,", name, home.Called()))
+	end := a.Unproven("first-program-missing-evidence", course.StageSystem, text, how)
+	end.Home = home
+	return &end
 }
 
 // runs asks whether a first program is one, and whether what links it is there.
@@ -72,7 +80,10 @@ func withoutInit(a *course.Attempt, home machine.Spot, line kernelLine, has stri
 		return nil
 	}
 	for _, own := range []string{"/nix", "/ostree", "/gnu"} {
-		if there, known := home.Volume().Holds(home.In(own)); there || !known {
+		switch there, known := home.Volume().Holds(home.In(own)); {
+		case !known:
+			return unseenProgram(a, home, home.In(own))
+		case there:
 			return nil
 		}
 	}

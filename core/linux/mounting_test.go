@@ -49,6 +49,8 @@ func TestWhatTheKernelMounts(t *testing.T) {
 		"a mount of a type that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Type = "special" }, "mount-doubtful", startup.Depends, ""},
 		"a mount with an option of another kind": {func(d *machine.Drive) { fstab(d).Mounts[1].Options = "acl" }, "mount-refused", startup.Stops,
 			course.StageConfiguration},
+		"a mount behind another unit": {func(d *machine.Drive) { fstab(d).Mounts[1].Options = "x-systemd.requires=gone.mount" },
+			"mount-doubtful", startup.Depends, ""},
 		"a mount with an option that nobody knows": {func(d *machine.Drive) { fstab(d).Mounts[1].Options = "bogus" }, "mount-doubtful",
 			startup.Depends, ""},
 		"a root with an option that nobody knows": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Options += " rootflags=bogus" },

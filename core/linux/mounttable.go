@@ -61,6 +61,11 @@ func refused(at machine.Spot, m loader.Mount) string {
 
 // doubtful says why it is not known whether a volume is mounted as a line of the mount table has it.
 func doubtful(at machine.Spot, m loader.Mount) string {
+	for option := range strings.SplitSeq(m.Options, ",") {
+		if unit, ok := strings.CutPrefix(option, "x-systemd.requires="); ok && unit != m.Point {
+			return "behind " + unit + ", and whether that is there is not followed"
+		}
+	}
 	return volume.Doubtful(&at.Volume().Volume, m.Type, m.Options)
 }
 

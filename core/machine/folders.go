@@ -2,7 +2,10 @@ package machine
 
 import (
 	"maps"
+	"slices"
 	"strings"
+
+	"latchkey/core/volume"
 )
 
 // MountedByKernel are the folders of a root on which the kernel's own file systems are mounted before the
@@ -12,6 +15,19 @@ var (
 	MountedByKernel = []string{"/dev", "/proc", "/sys", "/run"}
 	usualFolders    = []string{"/home", "/media", "/mnt", "/opt", "/root", "/srv", "/tmp", "/var"}
 )
+
+// folders looks at which of them the root in a folder has, by its directory alone.
+func (g *gathering) folders(in string) {
+	files, err := g.files.ReadDir(in)
+	for _, name := range slices.Concat(MountedByKernel, usualFolders) {
+		is := func(f volume.File) bool { return "/"+f.Name == name }
+		there := err
+		if err == nil && !slices.ContainsFunc(files, is) {
+			there = volume.ErrNotFound
+		}
+		g.volume.looked[strings.ToLower(in+name)] = there
+	}
+}
 
 // IsRoot reports whether a folder of the volume is known to be laid out as the root of a Linux is: what it
 // lacks then is lacking.

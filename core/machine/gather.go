@@ -165,9 +165,7 @@ func (g *gathering) gatherSystem(in string) {
 	for _, name := range slices.Concat(SystemSigns, usrSigns, []string{"/etc"}) {
 		g.lookAny(in + name)
 	}
-	for _, name := range slices.Concat(MountedByKernel, usualFolders) {
-		g.lookAny(in + name)
-	}
+	g.folders(in)
 	for _, name := range FirstPrograms {
 		g.payload(in + name)
 		if p, read := g.volume.payloads[strings.ToLower(in+name)]; read && p.Interpreter != "" {

@@ -61,6 +61,9 @@ func Refused(v *Volume, types, options string) string {
 // Doubtful says why it is not known whether a volume that is not refused is mounted with a type and options;
 // "" where it is.
 func Doubtful(v *Volume, types, options string) string {
+	if v.KindUnseen() || v.Kind == Unknown || v.Kind == Empty {
+		return "as a file system, and which one it holds is not known here"
+	}
 	if _, known := mountedAs[v.Kind]; !known {
 		return ""
 	}

@@ -82,6 +82,8 @@ func TestWhatIsDoubtfulIsNotRefused(t *testing.T) {
 		{volume.KindSwap, 0, "auto", "", true, false},
 		{volume.KindLUKS, 0, "ext4", "", true, false},
 		{volume.KindZFS, 0, "zfs", "zfsutil", false, false},
+		{volume.NotCaptured, 0, "ext4", "defaults", false, true},
+		{volume.Unknown, 0, "ext4", "defaults", false, true},
 	} {
 		v := volume.Volume{Kind: c.kind, ExtFeatures: c.features}
 		assert.Equal(t, c.refused, volume.Refused(&v, c.types, c.options) != "", c)
