@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -161,6 +162,10 @@ rm -rf tmp home mnt media srv opt root
 find . -maxdepth 1 -type l -delete
 find . -xdev -type l -delete`
 )
+
+// comingUpRepaired are those of them that a plan repairs.
+var comingUpRepaired = regexp.MustCompile(`rm -rf (dev|proc|sys|run)|gone.img /srv ext4 loop 0|` +
+	`the root's line, (.gone|LABEL=gone|/dev/sda2) |ext2|umask=0077 0 2$|vfat acl|.nap /srv|.gone /home ext4 x-systemd|the second is right`)
 
 var calledByUUID = strings.NewReplacer("$home", "UUID="+volumesCalled[1].uuid, "$nap", "UUID="+volumesCalled[2].uuid,
 	"$gone", "UUID="+otherUUID, "$root", "UUID="+rootUUID)

@@ -94,6 +94,13 @@ func StickScenarios(pattern *regexp.Regexp) ([]Scenario, error) {
 		}
 		more = append(more, besideLayouts()...)
 	}
+	if SystemdFolder() != "" {
+		for _, s := range comingUpScenarios() {
+			if comingUpRepaired.MatchString(s.Name) {
+				more = append(more, s)
+			}
+		}
+	}
 	for _, s := range more {
 		if pattern.MatchString(s.Called()) {
 			chosen = append(chosen, s)
