@@ -17,12 +17,7 @@ import (
 
 // TryGRUBs holds where GRUB's searches of seeds in a row lead against what is computed of them.
 func TryGRUBs(from, count uint64, workers int, each func(Tried)) {
-	try := func(seed uint64) Tried {
-		differs := func(r Report) bool { return r.Differs != "" && !undecided(r) }
-		r := smallest(func(without ...int) (Scenario, int) { return randomGRUB(seed, without...) }, differs)
-		return Tried{Report: r, Open: undecided(r)}
-	}
-	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })
+	tryParts(from, count, workers, randomGRUB, each)
 }
 
 // undecided reports whether the check leads to no program, because it says that it depends.

@@ -14,9 +14,15 @@ import (
 
 // TryMenus holds systemd-boot's menus of seeds in a row against what is computed of them.
 func TryMenus(from, count uint64, workers int, each func(Tried)) {
+	tryParts(from, count, workers, randomMenu, each)
+}
+
+// tryParts holds machines of seeds in a row that are made of parts against what is computed of them.
+func tryParts(from, count uint64, workers int, made func(seed uint64, without ...int) (Scenario, int),
+	each func(Tried)) {
 	try := func(seed uint64) Tried {
-		made := func(without ...int) (Scenario, int) { return randomMenu(seed, without...) }
-		r := smallest(made, func(r Report) bool { return r.Differs != "" && !undecided(r) })
+		one := func(without ...int) (Scenario, int) { return made(seed, without...) }
+		r := smallest(one, func(r Report) bool { return r.Differs != "" && !undecided(r) })
 		return Tried{Report: r, Open: undecided(r)}
 	}
 	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })

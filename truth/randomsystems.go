@@ -11,12 +11,7 @@ import (
 // TrySystems holds how real Debians come up, with the mount tables and kernel lines of seeds in a row,
 // against what is computed of them.
 func TrySystems(from, count uint64, workers int, each func(Tried)) {
-	try := func(seed uint64) Tried {
-		differs := func(r Report) bool { return r.Differs != "" && !undecided(r) }
-		r := smallest(func(without ...int) (Scenario, int) { return randomSystem(seed, without...) }, differs)
-		return Tried{Report: r, Open: undecided(r)}
-	}
-	sideBySide(seedsFrom(from, count), workers, try, func(_ int, t Tried) { each(t) })
+	tryParts(from, count, workers, randomSystem, each)
 }
 
 // systemMaker writes what a Debian is started with, without some of it.

@@ -55,7 +55,7 @@ func TestWhatTheRootLacks(t *testing.T) {
 		"a folder, and may be written to": {sample.With(rooted(t, nil, "run/kept"), 1, "boot/grub/grub.cfg",
 			"menuentry 'x' {\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000 rw\n initrd /boot/initrd.img\n}\n"), "folders-absent", startup.Depends, ""},
 		"not what links it":         {rooted(t, map[string]string{"sbin/init": string(program), linker: "x"}), "", startup.Starts, ""},
-		"its mount table":           {rooted(t, map[string]string{"etc/fstab": ""}), "root-stays-read-only", startup.Stops, "nothing can be written"},
+		"its mount table":           {rooted(t, map[string]string{"etc/fstab": ""}), "root-stays-read-only", startup.Stops, "nothing can be written to its root"},
 		"a folder, and no systemd":  {rooted(t, nil, "proc/kept", "usr/lib/systemd/systemd"), "folders-absent", startup.Depends, ""},
 		"its first program, by nix": {rooted(t, map[string]string{"nix/store/x": "x"}, "sbin/init"), "", startup.Starts, ""},
 		"its first program, and dracut made its RAM disk": {rooted(t, map[string]string{"usr/bin/dracut": "x"}, "sbin/init", "usr/sbin/update-initramfs"),

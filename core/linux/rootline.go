@@ -38,7 +38,8 @@ func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernel
 		end.Home = home
 		return &end
 	}
-	end := a.Stop("root-stays-read-only", course.StageConfiguration, course.ReadOnlyRoot, text+": it comes up, and nothing can be written.", cited)
+	end := a.StopFor("root-stays-read-only", course.StageConfiguration, course.ReadOnlyRoot,
+		"The system comes up, and nothing can be written to its root", machine.LowerFirst(text)+".", cited)
 	return &end
 }
 

@@ -22,7 +22,7 @@ func makeFolders(m machine.Machine, _ course.Stage) []move {
 	}
 	return []move{onDisk(m, PlanStep{Action: "make-folders", Title: "Make the empty folders " + strings.Join(lacks, ", ") + " on the root",
 		Why:  "The kernel's own file systems are mounted there, and the copy left the folders out.",
-		Risk: RiskNone, Minutes: 5, Undo: "Remove the empty folders: rmdir."}, "make-folders", d.Contents.WithFolders(n.Root, lacks),
+		Risk: RiskLow, Minutes: 5, Undo: "Remove the empty folders: rmdir."}, "make-folders", d.Contents.WithFolders(n.Root, lacks),
 		map[Toolbox]func() []Command{Linux: func() []Command {
 			return onRoot(d, n, func(command.Word) (nodes []command.Node) {
 				for _, name := range lacks { // mkdir makes nothing where a link stands
