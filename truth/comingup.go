@@ -165,7 +165,7 @@ find . -xdev -type l -delete`
 
 // comingUpRepaired are those of them that a plan repairs.
 var comingUpRepaired = regexp.MustCompile(`rm -rf (dev|proc|sys|run)|gone.img /srv ext4 loop 0|` +
-	`the root's line, (.gone|LABEL=gone|/dev/sda2) |ext2|` +
+	`the root's line, (.gone|LABEL=gone) |ext2|` +
 	`umask=0077 0 2$|vfat acl|.nap /srv|.gone /home ext4 x-systemd|the second is right`)
 
 var calledByUUID = strings.NewReplacer("$home", "UUID="+volumesCalled[1].uuid, "$nap", "UUID="+volumesCalled[2].uuid,

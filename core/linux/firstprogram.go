@@ -107,21 +107,16 @@ func withoutInit(a *course.Attempt, home machine.Spot, line kernelLine, has stri
 // Debian's initramfs-tools, init; systemd's src/shared/base-filesystem.c and src/core/mount-setup.c; as real
 // ones show (package truth, "coming up").
 func holdsFolders(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
-	if !home.Volume().IsRoot(home.Folder) {
-		return nil
-	}
-	var lacks []string
-	for _, name := range machine.MountedByKernel {
-		if there, known := home.Volume().Holds(home.In(name)); known && !there {
-			lacks = append(lacks, name)
-		}
+	lacks := home.Drive.Contents.LacksFolders(home.Address())
+	is, known := bySystemd(home)
+	if known && !is { // systems of before have none
+		lacks = slices.DeleteFunc(lacks, func(name string) bool { return name == "/run" })
 	}
 	if len(lacks) == 0 {
 		return nil
 	}
 	text := fmt.Sprintf("The root, %s, has no folder %s: the kernel's own file systems are mounted there. The copy left it out.",
 		home.Called(), strings.Join(lacks, ", nor "))
-	is, known := bySystemd(home)
 	if !is || !known || mountedToWrite(line) || !slices.Equal(makers(home), []machine.Tool{machine.UpdateInitramfs}) {
 		end := a.Unproven("folders-absent", course.StageSystem, text+" Some systems make it themselves.", course.HowTry, line.cited)
 		end.Home = home

@@ -23,7 +23,7 @@ func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernel
 	if m := rootLine(c); m != nil {
 		var open bool
 		cited = citedMount(home, c, *m)
-		if why, open = remounts(k, a, *m); why == "" {
+		if why, open = remounts(k, a, home, *m); why == "" {
 			return nil
 		}
 		if open {
@@ -57,24 +57,24 @@ func rootLine(c *machine.Config) *loader.Mount {
 }
 
 // remounts says why the root's line of the mount table does not let the root be mounted anew, with the line's
-// options; open is set where that is not known. Its type is not gone by then.
-func remounts(k *course.Walk, a *course.Attempt, m loader.Mount) (why string, open bool) {
-	if m.Spec.Kind == loader.ByPath || m.Spec.Kind == loader.ByOther {
-		return "", false
+// options; open is set where that is not known. A tag is looked up for that; a device's path is not gone by
+// then, nor is the type: the root's own mount is changed. mount(8), "remount"; as real ones show.
+func remounts(k *course.Walk, a *course.Attempt, home machine.Spot, m loader.Mount) (why string, open bool) {
+	if m.Tagged {
+		hits, known := seen(k, a, m.Spec)
+		switch {
+		case len(hits) == 0 && !known:
+			return fmt.Sprintf("names the root by %s: the evidence does not tell where that is", m.Spec), true
+		case len(hits) == 0:
+			return fmt.Sprintf("names it by %s, which %s", m.Spec, strings.TrimSuffix(nowhere(k, a, m.Spec), ".")), false
+		}
+		if written := otherLetters(hits[0], m.Spec); written != "" {
+			return fmt.Sprintf("names it by %s, and that is called %s", m.Spec, written), false
+		}
 	}
-	hits, known := seen(k, a, m.Spec)
-	switch {
-	case len(hits) == 0 && !known:
-		return fmt.Sprintf("names the root by %s: the evidence does not tell where that is", m.Spec), true
-	case len(hits) == 0:
-		return fmt.Sprintf("names it by %s, which %s", m.Spec, strings.TrimSuffix(nowhere(k, a, m.Spec), ".")), false
-	}
-	v := &hits[0].Volume().Volume
-	if written := otherLetters(hits[0], m.Spec); written != "" {
-		return fmt.Sprintf("names it by %s, and that is called %s", m.Spec, written), false
-	}
+	v := &home.Volume().Volume
 	if why := volume.Refused(v, "", m.Options); why != "" {
-		return "has it mounted " + why, false
+		return "has it mounted " + why, v.Kind == volume.KindXFS // until Linux 5.6 a remount passed them over
 	}
 	if why := volume.Doubtful(v, "", m.Options); why != "" {
 		return "has the root mounted " + why, true

@@ -12,6 +12,7 @@ import (
 // Mount is a line of /etc/fstab.
 type Mount struct {
 	Spec    Spec
+	Tagged  bool // by a tag and its value, which is looked up, and not by the path of a device
 	Point   string
 	Field   string // the mount point as it is written, with what is escaped
 	Type    string
@@ -65,7 +66,7 @@ func (m Mount) Image() (file string, ok bool) {
 }
 
 // noFile are types of mounts that take no file for a device.
-var noFile = []string{"none", "tmpfs", "overlay", "proc", "sysfs", "mergerfs", "aufs", "zfs"}
+var noFile = []string{"none", "bind", "rbind", "tmpfs", "overlay", "proc", "sysfs", "mergerfs", "aufs", "zfs", "autofs", "ecryptfs"}
 
 // ParseFstab reads a table of mounts. fstab(5).
 func ParseFstab(raw []byte) []Mount {
@@ -82,6 +83,7 @@ func ParseFstab(raw []byte) []Mount {
 			continue
 		}
 		m.Spec, m.Point, m.Field, m.Type = ParseSpec(unescape(fields[0])), unescape(fields[1]), fields[1], fields[2]
+		m.Tagged = strings.Contains(fields[0], "=") && !strings.HasPrefix(fields[0], "/")
 		if strings.HasPrefix(m.Point, "/") {
 			m.Point = path.Clean(m.Point)
 		}

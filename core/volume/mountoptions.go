@@ -49,6 +49,10 @@ var everyOwn = func() (all []string) {
 	return all
 }()
 
+// onceOwn are options that older kernels took for a kind, and today's are said to refuse. The kernel's
+// admin-guide/xfs, "Removed Mount Options".
+var onceOwn = map[Kind][]string{KindXFS: words("barrier nobarrier delaylog nodelaylog ihashsize irixsgid osyncisdsync osyncisosync")}
+
 // understood tells which of some options a kind of file system refuses, as they are those of others, and
 // which nobody here knows; "" for none. A kind whose options are not known takes any.
 func understood(k Kind, options string) (refused, unknown string) {
@@ -60,7 +64,7 @@ func understood(k Kind, options string) (refused, unknown string) {
 		name, _, _ := strings.Cut(option, "=")
 		switch {
 		case general(name), slices.Contains(own, name):
-		case slices.Contains(everyOwn, name):
+		case slices.Contains(everyOwn, name) && !slices.Contains(onceOwn[k], name):
 			return option, ""
 		default:
 			unknown = option

@@ -20,7 +20,7 @@ var optionValues = map[string]string{"data": "ordered", "errors": "continue", "j
 // hangsOn are options that a kernel takes or not as it was made (quotas), by another device that they name, by
 // others beside them, or by its age.
 var hangsOn = strings.Fields(`quota usrquota grpquota prjquota uquota gquota pquota uqnoenforce qnoenforce gqnoenforce pqnoenforce usrjquota
-	grpjquota jqfmt logdev rtdev device journal_dev journal_path journal_async_commit test_dummy_encryption noacl acl nouser_xattr user_xattr
+	grpjquota barrier nobarrier jqfmt logdev rtdev device journal_dev journal_path journal_async_commit test_dummy_encryption noacl acl nouser_xattr user_xattr
 	nologreplay nospace_cache dax sunit swidth`)
 
 // Each option is taken by this kernel where it is the kind's own, and refused where it is another's.
@@ -79,6 +79,8 @@ func TestWhatIsDoubtfulIsNotRefused(t *testing.T) {
 		{volume.KindFAT32, 0, "vfat", "umask=0077,shortname=winnt,codepage=437,iocharset=ascii,utf8,errors=remount-ro", false, false},
 		{volume.KindFAT16, 0, "vfat", "acl", true, false},
 		{volume.KindNTFS, 0, "ntfs-3g", "uid=1000,windows_names", false, false},
+		{volume.KindXFS, 0, "xfs", "noatime,nobarrier,inode64", false, true},
+		{volume.KindXFS, 0, "xfs", "errors=remount-ro", true, false},
 		{volume.KindSwap, 0, "auto", "", true, false},
 		{volume.KindLUKS, 0, "ext4", "", true, false},
 		{volume.KindZFS, 0, "zfs", "zfsutil", false, false},
