@@ -142,6 +142,8 @@ func onLVMBy(t *testing.T, maker machine.Tool, root string) *nested {
 	l := n.lvm()
 	l.Group("kiosk-vg", "root=100M", "data=60M")
 	l.Detach()
+	data := fmt.Sprintf("offset=%d", inBase+101<<20)
+	reference.Run(t, "", "mkfs.ext4", "-q", "-F", "-E", data, n.path, "60M")
 	return n.system(1<<20, 100<<20)
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/firmware"
 	"latchkey/core/startup"
 	"latchkey/internal/diskmaker"
@@ -34,6 +35,12 @@ func rooted(t *testing.T, files map[string]string, without ...string) diskmaker.
 	return d
 }
 
+// typed has the root in a partition of the type of its own for that. The Discoverable Partitions Specification.
+func typed(d diskmaker.Disk) diskmaker.Disk {
+	d.Partitions[1].Type = disk.MustGUID("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709")
+	return d
+}
+
 // A root that is laid out as one is lacks what is not there; each was seen in a real Debian (package truth,
 // "coming up").
 func TestWhatTheRootLacks(t *testing.T) {
@@ -56,6 +63,8 @@ func TestWhatTheRootLacks(t *testing.T) {
 			"menuentry 'x' {\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000 rw\n initrd /boot/initrd.img\n}\n"), "folders-absent", startup.Depends, ""},
 		"not what links it": {rooted(t, map[string]string{"sbin/init": string(program), linker: "x"}), "", startup.Starts, ""},
 		"its mount table":   {rooted(t, map[string]string{"etc/fstab": ""}), "root-stays-read-only", startup.Stops, "nothing can be written to its root"},
+		"its mount table, and its partition's type may tell": {typed(rooted(t, map[string]string{"etc/fstab": ""})),
+			"root-stays-read-only", startup.Depends, ""},
 		"a root's line with a stale tag": {rooted(t, map[string]string{"etc/fstab": "LABEL=gone / ext4 defaults 0 1\n"}),
 			"root-stays-read-only", startup.Stops, "nothing can be written to its root"},
 		"a root's line with a stale path": {rooted(t, map[string]string{"etc/fstab": "/dev/sdz9 / ext4 defaults 0 1\n"}), "", startup.Starts, ""},

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"latchkey/core/course"
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/core/volume"
@@ -13,14 +14,15 @@ import (
 // rootStays asks whether the system makes its root writable, which the kernel mounted to be read alone. It
 // goes by the root's line of the mount table for that: without one, or by one that names another, it comes
 // up, and its root stays as it is. systemd-remount-fs.service(8); as real ones show (package truth, "coming
-// up: the root's line").
+// up: the root's line"). Without one systemd may go by the type of the root's partition.
 func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine,
 	c *machine.Config) *course.Result {
 	if mountedToWrite(line) {
 		return nil
 	}
 	why, cited := "has no line for it", line.cited
-	if m := rootLine(c); m != nil {
+	m := rootLine(c)
+	if m != nil {
 		var open bool
 		cited = citedMount(home, c, *m)
 		if why, open = remounts(k, a, home, *m); why == "" {
@@ -33,7 +35,9 @@ func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernel
 		}
 	}
 	text := fmt.Sprintf("The kernel mounts the root, %s, to be read alone, and the system makes it writable by its mount table, which %s", home.Called(), why)
-	if is, known := bySystemd(home); !is || !known {
+	byType := m == nil && home.Drive.Contents.Layout.Style != disk.StyleMBR && // systemd-gpt-auto-generator(8)
+		home.Partition().Type != disk.GPTType(disk.TypeLinuxData)
+	if is, known := bySystemd(home); !is || !known || byType {
 		end := a.Unproven("root-stays-read-only", course.StageConfiguration, text+": what the system does then is not known.", course.HowTry, cited)
 		end.Home = home
 		return &end
