@@ -63,7 +63,7 @@ func comesUp(name, line, fstab string, change ...string) Scenario {
 		}
 		return labelled(dir, tree, volume)
 	}
-	was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+	was := unplugged()
 	return Scenario{Name: name, Firmware: OVMF, Whole: true, Limit: 5 * time.Minute, Shows: inVain,
 		After: 12 * time.Second, Drives: []Drive{was, l.drive("b", 9, rootPart)}, Order: []string{"b", "a"},
 		Answers: map[string]string{"built-in:b": "no"}}
@@ -88,8 +88,8 @@ func formatted(mib int, program ...string) diskmaker.Volume {
 	return diskmaker.Volume{Kind: "raw", Raw: raw}
 }
 
-// comingUp are the lines of mount tables beside the root's, the root's own, words of kernel lines, and what is
-// done to the tree, each by itself; $home, $nap and $gone are file systems by their UUID.
+// mountLines are of mount tables beside the root's, rootLines the root's own, lineWords words of kernel lines, and
+// treeChanges what is done to the tree, each by itself; $home, $nap and $gone are file systems by their UUID.
 var (
 	mountLines = `/opt /srv none bind 0 0
 /gone /srv none bind 0 0
@@ -168,6 +168,7 @@ var comingUpRepaired = regexp.MustCompile(`rm -rf (dev|proc|sys|run)|gone.img /s
 	`the root's line, (.gone|LABEL=gone) |ext2|` +
 	`umask=0077 0 2$|vfat acl|.nap /srv|.gone /home ext4 x-systemd|the second is right`)
 
+// calledByUUID puts the UUIDs in the places of $home, $nap, $gone and $root.
 var calledByUUID = strings.NewReplacer("$home", "UUID="+volumesCalled[1].uuid, "$nap", "UUID="+volumesCalled[2].uuid,
 	"$gone", "UUID="+otherUUID, "$root", "UUID="+rootUUID)
 

@@ -51,7 +51,7 @@ func debianRepairs() []Scenario {
 		declared.Sectors = debianSectors
 		clone := Drive{Name: "b", Bus: "nvme", Disk: declared}
 		clone.Make = func(dir string) (*diskmaker.Image, error) { return makeDebian(dir, declared) }
-		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+		was := unplugged()
 		all = append(all, Scenario{Name: "Debian, " + c.name, Firmware: c.firmware, Whole: true, Limit: 4 * time.Minute,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}})
 	}

@@ -67,7 +67,7 @@ func layoutScenarios() []Scenario {
 		spoiltLayouts(), chainLayouts(), featureLayouts(), stubLayouts(), apartLayouts(), signedLayouts(),
 		dracutLayouts()) {
 		clone := l.drive("b", 9, rootPart)
-		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+		was := unplugged()
 		s := Scenario{Name: layoutName + l.name, Firmware: l.firmware, Whole: true, Limit: 6 * time.Minute,
 			Shows:  l.shows,
 			Drives: []Drive{was, clone}, Order: []string{"b", "a"}}

@@ -97,7 +97,7 @@ func shimLayouts(grub []byte, files map[string][]byte) map[string]map[string][]b
 
 func linuxScenario(f Firmware, name string, n names) Scenario {
 	d := linuxDisk(f, 9, n)
-	was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+	was := unplugged()
 	return Scenario{Name: "Linux, " + name, Firmware: f, Whole: true, Drives: []Drive{was, d}, Order: []string{"b", "a"}}
 }
 

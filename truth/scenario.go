@@ -66,6 +66,11 @@ type Drive struct {
 	BootIndex int
 }
 
+// unplugged is an original that is not in the machine any more.
+func unplugged() Drive {
+	return Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+}
+
 // Called is the name under which a scenario is asked for.
 func (s *Scenario) Called() string { return string(s.Firmware) + ": " + s.Name }
 

@@ -50,7 +50,7 @@ func syslinuxScenarios() []Scenario {
 		{"no module", "Failed to load ldlinux.c32", syslinuxFiles{`\syslinux\ldlinux.c32`: ""}},
 		{"its module in another folder", "", syslinuxFiles{`\syslinux\ldlinux.c32`: "", `\boot\syslinux\ldlinux.c32`: "ldlinux.c32"}},
 	} {
-		was := Drive{Name: "a", Role: "original", Bus: "nvme", Detached: true, Disk: diskmaker.Disk{Sectors: diskSize / 512}}
+		was := unplugged()
 		s := Scenario{Name: "Linux, Syslinux: " + c.name, Firmware: SeaBIOS, Whole: true, Limit: time.Minute, Shows: c.shows,
 			Drives: []Drive{was, syslinuxDisk(c.files)}, Order: []string{"b", "a"}}
 		if c.files == nil {

@@ -37,9 +37,7 @@ func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course
 // unseenProgram ends a start of which the evidence does not tell what it begins with.
 func unseenProgram(a *course.Attempt, home machine.Spot, name string) *course.Result {
 	text, how := unread(home.Volume(), name, fmt.Sprintf("Whether %s is on %s, of the programs that a system's start begins with,", name, home.Called()))
-	end := a.Unproven("first-program-missing-evidence", course.StageSystem, text, how)
-	end.Home = home
-	return &end
+	return openAt(a, home, "first-program-missing-evidence", course.StageSystem, text, how)
 }
 
 // runs asks whether a first program is one, and whether what links it is there.
@@ -62,10 +60,8 @@ func runs(a *course.Attempt, home machine.Spot, line kernelLine, name string) *c
 	case there:
 		return nil
 	case !known:
-		stop := a.Unproven("first-program-missing-evidence", course.StageSystem,
+		return openAt(a, home, "first-program-missing-evidence", course.StageSystem,
 			text+"whether what links it, "+p.Interpreter+", is there is not in evidence.", course.HowCapture, fact)
-		stop.Home = home
-		return &stop
 	}
 	stop := a.Stop("first-program-unsound", course.StageSystem, course.NoInit,
 		text+"what links it when it is started, "+p.Interpreter+", is not there: the copy of the system is incomplete.", fact)
@@ -92,11 +88,9 @@ func withoutInit(a *course.Attempt, home machine.Spot, line kernelLine, has stri
 	may := makers(home)
 	is, known := bySystemd(home)
 	other := func(t machine.Tool) bool { return t != machine.UpdateInitramfs }
-	byItself := (is || !known) && slices.ContainsFunc(may, other)
-	if byItself || len(may) == 0 {
-		end := a.Unproven("no-first-program", course.StageSystem, text+" Some initial RAM disks find systemd by itself.", course.HowTry, line.cited)
-		end.Home = home
-		return &end
+	if (is || !known) && (len(may) == 0 || slices.ContainsFunc(may, other)) {
+		return openAt(a, home, "no-first-program", course.StageSystem, text+" Some initial RAM disks find systemd by itself.",
+			course.HowTry, line.cited)
 	}
 	end := a.Stop("no-first-program", course.StageSystem, course.NoInit, text, line.cited)
 	return &end
@@ -118,9 +112,7 @@ func holdsFolders(a *course.Attempt, home machine.Spot, line kernelLine) *course
 	text := fmt.Sprintf("The root, %s, has no folder %s: the kernel's own file systems are mounted there. The copy left it out.",
 		home.Called(), strings.Join(lacks, ", nor "))
 	if !is || !known || mountedToWrite(line) || !slices.Equal(makers(home), []machine.Tool{machine.UpdateInitramfs}) {
-		end := a.Unproven("folders-absent", course.StageSystem, text+" Some systems make it themselves.", course.HowTry, line.cited)
-		end.Home = home
-		return &end
+		return openAt(a, home, "folders-absent", course.StageSystem, text+" Some systems make it themselves.", course.HowTry, line.cited)
 	}
 	end := a.Stop("folders-absent", course.StageSystem, course.FrozenInit, text, line.cited)
 	return &end

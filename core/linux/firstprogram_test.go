@@ -53,12 +53,13 @@ func TestWhatTheRootLacks(t *testing.T) {
 		verdict startup.Verdict
 		shows   string
 	}{
-		"nothing":           {rooted(t, nil), "", startup.Starts, ""},
-		"its first program": {rooted(t, nil, "sbin/init"), "no-first-program", startup.Stops, "nothing but a shell"},
-		"its programs":      {rooted(t, nil, "sbin/init", "bin/sh"), "no-first-program", startup.Stops, "has none of the programs"},
-		"a folder":          {rooted(t, nil, "proc/kept"), "folders-absent", startup.Stops, "no folder /proc: "},
-		"folders":           {rooted(t, nil, "dev/kept", "sys/kept"), "folders-absent", startup.Stops, "no folder /dev, nor /sys: "},
-		"what links it":     {rooted(t, map[string]string{"sbin/init": string(program)}), "first-program-unsound", startup.Stops, "/" + linker},
+		"nothing":            {rooted(t, nil), "", startup.Starts, ""},
+		"its first program":  {rooted(t, nil, "sbin/init"), "no-first-program", startup.Stops, "nothing but a shell"},
+		"its programs":       {rooted(t, nil, "sbin/init", "bin/sh"), "no-first-program", startup.Stops, "has none of the programs"},
+		"all that ran on it": {sample.WithoutTools(rooted(t, nil, "sbin/init", "bin/sh", "usr/lib/systemd/systemd"), 1, sample.DebianTools...), "no-first-program", startup.Stops, "has none of the programs"},
+		"a folder":           {rooted(t, nil, "proc/kept"), "folders-absent", startup.Stops, "no folder /proc: "},
+		"folders":            {rooted(t, nil, "dev/kept", "sys/kept"), "folders-absent", startup.Stops, "no folder /dev, nor /sys: "},
+		"what links it":      {rooted(t, map[string]string{"sbin/init": string(program)}), "first-program-unsound", startup.Stops, "/" + linker},
 		"a folder, and may be written to": {sample.With(rooted(t, nil, "run/kept"), 1, "boot/grub/grub.cfg",
 			"menuentry 'x' {\n linux /boot/vmlinuz root=UUID=01000000-0000-0000-0000-000000000000 rw\n initrd /boot/initrd.img\n}\n"), "folders-absent", startup.Depends, ""},
 		"not what links it": {rooted(t, map[string]string{"sbin/init": string(program), linker: "x"}), "", startup.Starts, ""},

@@ -2,19 +2,15 @@ package linux
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
 
-// systemdProgram is where systemd lies, by its own build.
-const systemdProgram = "/usr/lib/systemd/systemd"
-
 // bySystemd tells whether the system at a place comes up by systemd.
 func bySystemd(home machine.Spot) (is, known bool) {
-	return home.Volume().Holds(home.In(systemdProgram))
+	return home.Volume().Holds(home.In(machine.Systemd))
 }
 
 // mountedToWrite reports whether the kernel line has the root mounted so that it can be written to. The
@@ -30,8 +26,7 @@ func mountedToWrite(line kernelLine) (yes bool) {
 
 // goesByTable reports whether the kernel line lets the mount table be gone by. systemd-fstab-generator(8).
 func goesByTable(line kernelLine) bool {
-	said := slices.Concat(loader.KernelOptions(line.options, "fstab"), loader.KernelOptions(line.options, "systemd.fstab"))
-	return len(said) == 0 || !slices.Contains([]string{"0", "no", "off", "false", "n"}, said[len(said)-1])
+	return loader.KernelSwitch(line.options, "fstab", true) && loader.KernelSwitch(line.options, "systemd.fstab", true)
 }
 
 // citedMount is a line of the mount table.

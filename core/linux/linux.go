@@ -110,3 +110,11 @@ func (l *lostSearch) or(text string, facts ...machine.Fact) (string, []machine.F
 	}
 	return l.text, append(l.facts, facts...)
 }
+
+// openAt ends a start that the evidence, or what is known here, does not tell the end of, in a system that was found.
+func openAt(a *course.Attempt, home machine.Spot, r course.Rule, s course.Stage, text, how string,
+	facts ...machine.Fact) *course.Result {
+	end := a.Unproven(r, s, text, how, facts...)
+	end.Home = home
+	return &end
+}

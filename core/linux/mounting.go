@@ -28,9 +28,7 @@ func mountsRoot(a *course.Attempt, home machine.Spot, line kernelLine) *course.R
 		return &end
 	}
 	if open := volume.Doubtful(&home.Volume().Volume, said("rootfstype"), said("rootflags")); open != "" {
-		end := a.Unproven("root-doubtful", course.StageSystem, text+open+".", course.HowTry, line.cited)
-		end.Home = home
-		return &end
+		return openAt(a, home, "root-doubtful", course.StageSystem, text+open+".", course.HowTry, line.cited)
 	}
 	return nil
 }

@@ -111,9 +111,7 @@ func mounted(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLi
 	}
 	cited := citedMount(home, c, m)
 	open := func(r course.Rule, text, how string) (bool, *course.Result) {
-		end := a.Unproven(r, course.StageConfiguration, text, how, cited)
-		end.Home = home
-		return false, &end
+		return false, openAt(a, home, r, course.StageConfiguration, text, how, cited)
 	}
 	stops := func(r course.Rule, text string) (bool, *course.Result) {
 		if masks := loader.KernelOptions(line.options, "systemd.mask"); len(masks) > 0 {
@@ -123,33 +121,33 @@ func mounted(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLi
 		return false, &end
 	}
 	hits, known := seen(k, a, m.Spec)
+	onOriginal := len(hits) > 0 && hits[0].Drive != home.Drive && hits[0].Drive.Role == machine.RoleOriginal
 	switch {
-	case m.Point == "/" || len(hits) > 0: // the root is mounted by then
-	case !known:
+	case m.Point == "/": // it is mounted by then
+		return onOriginal, nil
+	case len(hits) == 0 && !known:
 		return open("mount-unknown", fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec),
 			course.HowCapture)
-	default:
+	case len(hits) == 0:
 		return stops("mount-absent", fmt.Sprintf("The system waits for %s, by %s, which %s.", m.Point, m.Spec, nowhere(k, a, m.Spec)))
 	}
-	if len(hits) == 0 {
-		return false, nil
-	}
 	at := hits[0]
-	what := fmt.Sprintf("The system mounts %s, %s, ", m.Point, at.Called())
-	switch written := otherLetters(at, m.Spec); {
-	case m.Point == "/":
-	case lacksSubvolume(at, m):
+	if lacksSubvolume(at, m) {
 		return stops("mount-absent", fmt.Sprintf("The system mounts %s with %s, and %s has no such subvolume.", m.Point, m.Options, at.Called()))
-	case written != "":
+	}
+	if written := otherLetters(at, m.Spec); written != "" {
 		return open("mount-in-other-letters",
 			fmt.Sprintf("The system mounts %s by %s, and calls that %s: it tells capital letters from small ones, and waits for it in vain.",
 				m.Point, m.Spec, written), course.HowTry)
-	case refused(at, m) != "":
-		return stops("mount-refused", what+refused(at, m)+".")
-	case doubtful(at, m) != "":
-		return open("mount-doubtful", what+doubtful(at, m)+".", course.HowTry)
 	}
-	return at.Drive != home.Drive && at.Drive.Role == machine.RoleOriginal, nil
+	what := fmt.Sprintf("The system mounts %s, %s, ", m.Point, at.Called())
+	if why := refused(at, m); why != "" {
+		return stops("mount-refused", what+why+".")
+	}
+	if why := doubtful(at, m); why != "" {
+		return open("mount-doubtful", what+why+".", course.HowTry)
+	}
+	return onOriginal, nil
 }
 
 // ofNoDevice checks a line of the mount table that mounts what is no device: an image in a file has to be
@@ -161,10 +159,9 @@ func ofNoDevice(a *course.Attempt, home machine.Spot, c *machine.Config, m loade
 	}
 	cited := citedMount(home, c, m)
 	open := func(text, how string) *course.Result {
-		end := a.Unproven("mount-doubtful", course.StageConfiguration, fmt.Sprintf("The system mounts %s: %s.", m.Point, text), how, cited)
-		end.Home = home
-		return &end
+		return openAt(a, home, "mount-doubtful", course.StageConfiguration, fmt.Sprintf("The system mounts %s: %s.", m.Point, text), how, cited)
 	}
+	option := volume.UnknownOption(m.Type, m.Options)
 	file, isImage := m.Image()
 	there, known := home.Volume().Holds(home.In(file))
 	switch {
@@ -174,8 +171,8 @@ func ofNoDevice(a *course.Attempt, home machine.Spot, c *machine.Config, m loade
 		return &end
 	case isImage && !there:
 		return open(fmt.Sprintf("whether the image %s is there is not in evidence", file), course.HowCapture)
-	case volume.UnknownOption(m.Type, m.Options) != "":
-		return open(fmt.Sprintf("whether %s takes %s is not known here", m.Type, volume.UnknownOption(m.Type, m.Options)), course.HowTry)
+	case option != "":
+		return open(fmt.Sprintf("whether %s takes %s is not known here", m.Type, option), course.HowTry)
 	case slices.Contains(putTogether, m.Type):
 		return open("what it is put together from is not followed", course.HowTry)
 	}

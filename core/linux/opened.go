@@ -112,7 +112,7 @@ func assembled(k *course.Walk, a *course.Attempt, home machine.Spot, line kernel
 	}
 	named := loader.KernelOptions(line.options, "rd.md.uuid")
 	if slices.ContainsFunc(named, func(id string) bool { return machine.SameID(id, c.Set) }) ||
-		len(named) == 0 && loader.KernelSwitch(line.options, "rd.auto") {
+		len(named) == 0 && loader.KernelSwitch(line.options, "rd.auto", false) {
 		return nil
 	}
 	if k.World.Yes(course.UnknownBool, course.Question{

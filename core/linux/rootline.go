@@ -12,52 +12,36 @@ import (
 )
 
 // rootStays asks whether the system makes its root writable, which the kernel mounted to be read alone. It
-// goes by the root's line of the mount table for that: without one, or by one that names another, it comes
-// up, and its root stays as it is. systemd-remount-fs.service(8); as real ones show (package truth, "coming
-// up: the root's line"). Without one systemd may go by the type of the root's partition.
+// goes by the root's line of the mount table c for that, nil for none: without one, or by one that names another,
+// it comes up, and its root stays as it is. systemd-remount-fs.service(8); as real ones show (package truth,
+// "coming up: the root's line"). Without one systemd may go by the type of the root's partition.
 func rootStays(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine,
 	c *machine.Config) *course.Result {
 	if mountedToWrite(line) {
 		return nil
 	}
-	why, cited := "has no line for it", line.cited
-	m := rootLine(c)
-	if m != nil {
+	why, cited, byType := "has no line for it", line.cited, false
+	if lines := home.Drive.Contents.Mounts(home.Address(), "/"); c != nil && len(lines) > 0 {
 		var open bool
-		cited = citedMount(home, c, *m)
-		if why, open = remounts(k, a, home, *m); why == "" {
+		cited = citedMount(home, c, lines[0])
+		switch why, open = remounts(k, a, home, lines[0]); {
+		case why == "":
 			return nil
+		case open:
+			return openAt(a, home, "root-line-doubtful", course.StageConfiguration, "The mount table "+why+".", course.HowTry, cited)
 		}
-		if open {
-			end := a.Unproven("root-line-doubtful", course.StageConfiguration, "The mount table "+why+".", course.HowTry, cited)
-			end.Home = home
-			return &end
-		}
+	} else { // systemd-gpt-auto-generator(8)
+		byType = home.Drive.Contents.Layout.Style != disk.StyleMBR &&
+			home.Partition().Type != disk.GPTType(disk.TypeLinuxData)
 	}
 	text := fmt.Sprintf("The kernel mounts the root, %s, to be read alone, and the system makes it writable by its mount table, which %s", home.Called(), why)
-	byType := m == nil && home.Drive.Contents.Layout.Style != disk.StyleMBR && // systemd-gpt-auto-generator(8)
-		home.Partition().Type != disk.GPTType(disk.TypeLinuxData)
 	if is, known := bySystemd(home); !is || !known || byType {
-		end := a.Unproven("root-stays-read-only", course.StageConfiguration, text+": what the system does then is not known.", course.HowTry, cited)
-		end.Home = home
-		return &end
+		return openAt(a, home, "root-stays-read-only", course.StageConfiguration, text+": what the system does then is not known.",
+			course.HowTry, cited)
 	}
 	end := a.StopFor("root-stays-read-only", course.StageConfiguration, course.ReadOnlyRoot,
 		"The system comes up, and nothing can be written to its root", machine.LowerFirst(text)+".", cited)
 	return &end
-}
-
-// rootLine is the line of the mount table for the root; nil for none.
-func rootLine(c *machine.Config) *loader.Mount {
-	if c == nil {
-		return nil
-	}
-	for i := range c.Mounts {
-		if m := &c.Mounts[i]; m.Comment == "" && m.Point == "/" && !m.Again {
-			return m
-		}
-	}
-	return nil
 }
 
 // remounts says why the root's line of the mount table does not let the root be mounted anew, with the line's

@@ -17,9 +17,7 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 	c := v.Config(machine.ConfigFstab, home.In("/etc/fstab"))
 	if c == nil && !v.Readable || c != nil && c.Err != nil {
 		text, how := unread(v, home.In("/etc/fstab"), fmt.Sprintf("The mount table on partition %d (%s)", p.Number, v.Kind))
-		end := a.Unproven("mount-table-missing-evidence", course.StageSystem, text, how)
-		end.Home = home
-		return end
+		return *openAt(a, home, "mount-table-missing-evidence", course.StageSystem, text, how)
 	}
 	if end := holdsSystem(a, home, line); end != nil {
 		return *end
@@ -37,7 +35,7 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 		return *end
 	}
 	if c == nil {
-		if end := rootStays(k, a, home, line, c); end != nil {
+		if end := rootStays(k, a, home, line, nil); end != nil {
 			return *end
 		}
 	}
@@ -64,17 +62,14 @@ func holdsSystem(a *course.Attempt, home machine.Spot, line kernelLine) *course.
 		}
 		open = open || !known
 	}
-	var end course.Result
 	if open || len(loader.KernelOptions(line.options, "init")) > 0 {
 		text, how := fmt.Sprintf("Whether a system lies on %s is not in evidence.", home.Called()), course.HowCapture
 		if err := v.Damage(home.In("/usr")); err != nil {
 			text, how = fmt.Sprintf("Whether a system lies on %s cannot be told: %v.", home.Called(), err), course.HowCheck
 		}
-		end = a.Unproven("root-signs-missing-evidence", course.StageSystem, text, how)
-		end.Home = home
-	} else {
-		end = a.Stop("root-no-system", course.StageSystem, course.NoInit,
-			fmt.Sprintf("The kernel's root, %s, holds no system: neither a first program such as /sbin/init nor /usr is on it.", home.Called()), line.cited)
+		return openAt(a, home, "root-signs-missing-evidence", course.StageSystem, text, how)
 	}
+	end := a.Stop("root-no-system", course.StageSystem, course.NoInit,
+		fmt.Sprintf("The kernel's root, %s, holds no system: neither a first program such as /sbin/init nor /usr is on it.", home.Called()), line.cited)
 	return &end
 }

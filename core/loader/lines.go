@@ -145,12 +145,14 @@ func KernelOptions(options, name string) (values []string) {
 	return values
 }
 
-// KernelSwitch reports whether a kernel line turns something on: by its name alone, or with anything but a no.
-// dracut.cmdline(7), boolean parameters; the last one counts.
-func KernelSwitch(options, name string) (on bool) {
+// KernelSwitch reports whether a kernel line has something on: by its name alone, or with anything but a no; as
+// it is otherwise where it does not say. dracut.cmdline(7), boolean parameters, and systemd.syntax(7); the last
+// one counts.
+func KernelSwitch(options, name string, otherwise bool) bool {
+	on := otherwise
 	for _, o := range strings.Fields(options) {
 		if key, value, given := strings.Cut(strings.Trim(o, `"'`), "="); key == name {
-			on = !given || !slices.Contains([]string{"0", "no", "off"}, value)
+			on = !given || !slices.Contains([]string{"0", "no", "off", "n", "f", "false"}, value)
 		}
 	}
 	return on

@@ -377,7 +377,10 @@ func (c *Contents) Release(root Address) *loader.Release {
 // SystemSigns are the files of which the root of a Linux has some: the first program, in
 // the order in which the kernel looks for it, and the folders in which systems of other
 // layouts keep theirs. The kernel's init/main.c; the Filesystem Hierarchy Standard 3.0.
-var SystemSigns = append(slices.Clone(FirstPrograms), "/usr/lib/systemd/systemd", "/usr", "/nix", "/ostree", "/gnu")
+var SystemSigns = append(slices.Clone(FirstPrograms), Systemd, "/usr", "/nix", "/ostree", "/gnu")
+
+// Systemd is where systemd lies, by its own build.
+const Systemd = "/usr/lib/systemd/systemd"
 
 // FirstPrograms are what the kernel starts, the first that it can. The kernel's init/main.c.
 var FirstPrograms = []string{"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}

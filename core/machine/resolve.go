@@ -206,9 +206,8 @@ func (d *Drive) array(name string) (found []Spot, known bool) {
 			own = short
 		}
 		switch {
-		case name != own && IsID(name) && IsID(v.Container.Set) && !SameID(name, v.Container.Set):
-		case name != own && !SameID(name, v.Container.Set):
-			known = false
+		case name != own && !SameID(name, v.Container.Set): // of two identifiers it is known that they differ
+			known = known && IsID(name) && IsID(v.Container.Set)
 		case v.Kind != volume.KindRAID:
 			found = append(found, at)
 		case at.Inside+1 <= len(d.Contents.Volumes[at.Index].Inner) && !v.Opaque():

@@ -41,9 +41,9 @@ type inodes interface {
 type inodeFiles struct {
 	fs     inodes
 	root   uint64
-	record string // what an index node is called
-	length int64  // of it, bytes
-	within []string
+	record string   // what an index node is called
+	length int64    // of it, bytes
+	within []string // where links begin, and lead not out of: the folder that stands for a root
 }
 
 // Within is the files of a system whose root a folder of the volume is: its links lead nowhere out of it.
