@@ -172,10 +172,13 @@ var comingUpRepaired = regexp.MustCompile(`rm -rf (dev|proc|sys|run)|gone.img /s
 var calledByUUID = strings.NewReplacer("$home", "UUID="+volumesCalled[1].uuid, "$nap", "UUID="+volumesCalled[2].uuid,
 	"$gone", "UUID="+otherUUID, "$root", "UUID="+rootUUID)
 
+// comingUpName begins the names of its scenarios.
+const comingUpName = layoutName + "coming up: "
+
 // comingUpScenarios are real Debians that come up by systemd, or do not.
 func comingUpScenarios() (all []Scenario) {
 	add := func(name, line, fstab string, change ...string) {
-		all = append(all, comesUp(layoutName+"coming up: "+name, byUUID+line, calledByUUID.Replace(fstab), change...))
+		all = append(all, comesUp(comingUpName+name, byUUID+line, calledByUUID.Replace(fstab), change...))
 	}
 	for l := range strings.SplitSeq(mountLines, "\n") {
 		add(l, "", rootMounted+l+"\n")

@@ -161,12 +161,7 @@ func repairsOf(meant func(Scenario) bool) ([]Scenario, error) {
 		if s.Firmware != OVMF && s.Firmware != SeaBIOS || s.isLayout() || !meant(s) {
 			continue // the real systems take minutes to be built
 		}
-		dir, err := os.MkdirTemp("", "truth")
-		if err != nil {
-			return nil, err
-		}
-		plan, err := s.plan(dir, repair.Linux)
-		os.RemoveAll(dir)
+		plan, err := s.planned()
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Name, err)
 		}
@@ -193,6 +188,16 @@ func needsSystem(p repair.Plan) bool {
 		}
 	}
 	return false
+}
+
+// planned is what a live Linux alone is to do to a machine.
+func (s *Scenario) planned() (repair.Plan, error) {
+	dir, err := os.MkdirTemp("", "truth")
+	if err != nil {
+		return repair.Plan{}, err
+	}
+	defer os.RemoveAll(dir)
+	return s.plan(dir, repair.Linux)
 }
 
 func (s *Scenario) plan(dir string, allowed ...repair.Toolbox) (repair.Plan, error) {
@@ -305,9 +310,9 @@ func runLive(dir string, args []string, script string) (string, error) {
 
 func tail(s string) string { return s[max(0, len(s)-1500):] }
 
-// RepairAll runs repairs side by side and hands over each as it comes.
-func RepairAll(scenarios []Scenario, workers int, each func(Repaired)) {
-	sideBySide(scenarios, workers, Repair, func(_ int, r Repaired) { each(r) })
+// RepairAll runs repairs side by side, by Repair or a record's, and hands over each as it comes.
+func RepairAll(scenarios []Scenario, workers int, run func(Scenario) Repaired, each func(Repaired)) {
+	sideBySide(scenarios, workers, run, func(_ int, r Repaired) { each(r) })
 }
 
 // Actions names the steps of a plan.

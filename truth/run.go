@@ -78,7 +78,12 @@ func Run(s Scenario) Report {
 	return r
 }
 
-func runWithin(s Scenario, limit time.Duration) (r Report) {
+func runWithin(s Scenario, limit time.Duration) Report {
+	return s.report(func(dir string) (Result, error) { return s.Try(dir, limit) })
+}
+
+// report computes a scenario and holds it against a start of it, prepared in a folder.
+func (s Scenario) report(start func(dir string) (Result, error)) (r Report) {
 	r.Scenario = s
 	dir, err := os.MkdirTemp("", "truth")
 	if err != nil {
@@ -94,15 +99,15 @@ func runWithin(s Scenario, limit time.Duration) (r Report) {
 	if r.Trace, r.Err = Compute(description); r.Err != nil {
 		return r
 	}
-	if r.Result, r.Err = s.Try(dir, limit); r.Err == nil {
+	if r.Result, r.Err = start(dir); r.Err == nil {
 		r.Differs = s.Disagreement(r.Trace, r.Result)
 	}
 	return r
 }
 
-// RunAll runs scenarios side by side and hands over each report as it comes.
-func RunAll(scenarios []Scenario, workers int, each func(Report)) {
-	sideBySide(scenarios, workers, Run, func(i int, r Report) {
+// RunAll runs scenarios side by side, by Run or a record's, and hands over each report as it comes.
+func RunAll(scenarios []Scenario, workers int, run func(Scenario) Report, each func(Report)) {
+	sideBySide(scenarios, workers, run, func(i int, r Report) {
 		r.order = i
 		each(r)
 	})

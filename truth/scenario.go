@@ -45,9 +45,6 @@ type Scenario struct {
 	// After is how long it may still go on when it has shown that; 0 is afterShown.
 	After time.Duration
 	Smoke bool // one of the few that the tests start every time
-	// Explained says why firmware and simulation differ, where that is the
-	// firmware's own choice.
-	Explained string
 }
 
 // Drive is a drive of a scenario.

@@ -3,7 +3,6 @@ package truth
 import (
 	"fmt"
 	"io"
-	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -12,15 +11,10 @@ import (
 )
 
 // WriteTable writes what became of the scenarios as a Markdown page.
-func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time, took time.Duration) error {
-	agree, explained := 0, 0
+func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time) error {
+	verdicts := map[string]int{}
 	for _, r := range reports {
-		switch {
-		case r.Differs == "" && r.Err == nil:
-			agree++
-		case r.Scenario.Explained != "":
-			explained++
-		}
+		verdicts[r.Verdict()]++
 	}
 	p := &printer{w: w}
 	p.line("# Held against real firmware")
@@ -28,91 +22,82 @@ func WriteTable(w io.Writer, reports []Report, repairs []Repaired, on time.Time,
 	p.line("`scripts/truth` builds the disks below, computes what a machine does with them (`latchkey check`, judged up to the")
 	p.line("hand-over), then starts them in QEMU under Debian's OVMF and AAVMF (edk2) and SeaBIOS in software emulation. The loaders and boot")
 	p.line("sectors are marker programs, assembled from `truth/marker`, that tell the serial port which of them was started. This page")
-	p.line("is written by that command.")
+	p.line("is written by that command. What else was started, at random, from the stick and with the power cut, stands in")
+	p.line("[firmware-rounds.md](firmware-rounds.md).")
 	p.line("")
-	p.line("On %s: **%d of %d agree**, %d differ and are explained, %d differ. It took %s.", on.Format("2 January 2006"), agree, len(reports), explained, len(reports)-agree-explained, took.Round(time.Second))
+	p.line("Computed on %s: **%d of %d agree**, %d are open, %d differ.", on.Format("2 January 2006"), verdicts[Agrees], len(reports),
+		verdicts[Open], len(reports)-verdicts[Agrees]-verdicts[Open])
 	byFirmware := map[Firmware][]Report{}
-	var layouts []Report
+	var layouts, comingUp []Report
 	for _, r := range reports {
-		if r.Scenario.isLayout() {
+		switch {
+		case strings.HasPrefix(r.Scenario.Name, comingUpName):
+			comingUp = append(comingUp, r)
+		case r.Scenario.isLayout():
 			layouts = append(layouts, r)
-			continue
+		default:
+			byFirmware[r.Scenario.Firmware] = append(byFirmware[r.Scenario.Firmware], r)
 		}
-		byFirmware[r.Scenario.Firmware] = append(byFirmware[r.Scenario.Firmware], r)
 	}
 	for _, f := range firmwares {
 		p.section(f, byFirmware[f])
 	}
-	p.layouts(layouts)
+	p.systems("Real Debians, in other layouts", layoutName, layouts,
+		"Debians with their own kernel and initial RAM disk, made by `scripts/debian layouts` and `scripts/debian dracut`, judged to the end of")
+	p.systems("A real Debian comes up by systemd", comingUpName, comingUp,
+		"One Debian (`scripts/debian systemd`) of which a line of the mount table, the kernel line or the tree is another, judged to the end of")
 	p.repairs(repairs)
 	return p.err
 }
 
-// layoutsTitle begins the section on real systems, the one before that on repairs.
-const layoutsTitle = "## Real Debians, in other layouts"
-
 func (s *Scenario) isLayout() bool { return strings.HasPrefix(s.Name, layoutName) }
 
-// WithLayouts returns a page of WriteTable's with the section on layouts written anew.
-func WithLayouts(page string, reports []Report) (string, error) {
-	reports = slices.DeleteFunc(slices.Clone(reports), func(r Report) bool { return !r.Scenario.isLayout() })
-	if len(reports) == 0 {
-		return page, nil
-	}
-	before, repairs, _ := strings.Cut(page, repairsTitle)
-	before, _, _ = strings.Cut(before, layoutsTitle)
-	var b strings.Builder
-	b.WriteString(strings.TrimRight(before, "\n") + "\n")
-	p := &printer{w: &b}
-	p.layouts(reports)
-	if repairs != "" {
-		b.WriteString("\n" + repairsTitle + repairs)
-	}
-	return b.String(), p.err
-}
-
-// layouts writes what became of the real systems.
-func (p *printer) layouts(reports []Report) {
+// systems writes what became of real systems whose names begin alike.
+func (p *printer) systems(title, begin string, reports []Report, made string) {
 	if len(reports) == 0 {
 		return
 	}
-	agree := 0
+	agree, open := 0, 0
 	for _, r := range reports {
-		if r.Differs == "" && r.Err == nil {
+		switch r.Verdict() {
+		case Agrees:
 			agree++
+		case Open:
+			open++
 		}
 	}
 	p.line("")
-	p.line("%s", layoutsTitle)
+	p.line("## %s", title)
 	p.line("")
-	p.line("Debians with their own kernel and initial RAM disk, made by `scripts/debian layouts`, judged to the end of the start; what")
-	p.line("stops must show so on the serial port. **%d of %d agree**.", agree, len(reports))
+	p.line("%s", made)
+	p.line("the start; what stops must show so on the serial port. **%d of %d agree**, %d are open.", agree, len(reports), open)
 	sort.SliceStable(reports, func(i, j int) bool { return reports[i].order < reports[j].order })
 	p.line("")
 	p.line("| firmware | machine | computed | in real firmware | |")
 	p.line("|---|---|---|---|---|")
 	for _, r := range reports {
-		verdict := "agrees"
-		if r.Differs != "" || r.Err != nil {
-			verdict = "**differs**"
-		}
-		p.line("| %s | %s | %s | %s | %s |", r.Scenario.Firmware, strings.TrimPrefix(r.Scenario.Name, layoutName), cell(computed(r.Trace)),
-			cell(happened(r)), verdict)
+		p.line("| %s | %s | %s | %s | %s |", r.Scenario.Firmware, cell(strings.TrimPrefix(r.Scenario.Name, begin)), cell(computed(r.Trace)),
+			cell(happened(r)), cell(r.Verdict()))
 	}
 }
 
-// repairsTitle begins the section on repairs, the last of the page.
-const repairsTitle = "## Repaired in a live Linux"
+// What a row of the table says of a scenario.
+const (
+	Agrees = "agrees"
+	Open   = "open" // of what was computed a part depends on what nobody told
+)
 
-// WithRepairs returns a page of WriteTable's with the section on repairs written
-// anew.
-func WithRepairs(page string, repairs []Repaired) (string, error) {
-	before, _, _ := strings.Cut(page, repairsTitle)
-	var b strings.Builder
-	b.WriteString(strings.TrimRight(before, "\n") + "\n")
-	p := &printer{w: &b}
-	p.repairs(repairs)
-	return b.String(), p.err
+// Verdict is Agrees, Open, or what is wrong.
+func (r *Report) Verdict() string {
+	switch {
+	case r.Err != nil:
+		return "**error**: " + strings.ReplaceAll(r.Err.Error(), "\n", " ")
+	case r.Differs != "" && r.Scenario.isLayout() && r.Trace.Verdict == startup.Depends:
+		return Open
+	case r.Differs != "":
+		return "**differs**"
+	}
+	return Agrees
 }
 
 // repairs writes what became of the machines that were repaired.
@@ -128,7 +113,7 @@ func (p *printer) repairs(repairs []Repaired) {
 		}
 	}
 	p.line("")
-	p.line("%s", repairsTitle)
+	p.line("## Repaired in a live Linux")
 	p.line("")
 	p.line("Of the machines above that do not start from the clone, those with a plan for a live Linux alone, and copied Debians whose")
 	p.line("own grub-install and update-grub the plan runs: the rendered script was run as it stands in a small Linux (Debian's kernel")
@@ -171,16 +156,7 @@ func (p *printer) section(f Firmware, reports []Report) {
 	p.line("| machine | computed | in real firmware | |")
 	p.line("|---|---|---|---|")
 	for _, r := range reports {
-		verdict := "agrees"
-		switch {
-		case r.Err != nil:
-			verdict = "**error**: " + r.Err.Error()
-		case r.Differs != "" && r.Scenario.Explained != "":
-			verdict = "differs: " + r.Scenario.Explained
-		case r.Differs != "":
-			verdict = "**differs**"
-		}
-		p.line("| %s | %s | %s | %s |", r.Scenario.Name, cell(computed(r.Trace)), cell(happened(r)), cell(verdict))
+		p.line("| %s | %s | %s | %s |", r.Scenario.Name, cell(computed(r.Trace)), cell(happened(r)), cell(r.Verdict()))
 	}
 }
 

@@ -42,7 +42,7 @@ func TestRealFirmwareAgrees(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, len(chosen), 85)
 	t.Logf("%d machines are started", len(chosen))
-	truth.RunAll(chosen, 2, func(r truth.Report) {
+	truth.RunAll(chosen, 2, truth.Run, func(r truth.Report) {
 		assert.NoError(t, r.Err, r.Scenario.Name)
 		assert.Empty(t, r.Differs, "%s: %s\n%s", r.Scenario.Firmware, r.Scenario.Name, r.Result.Serial)
 	})
@@ -68,7 +68,7 @@ func TestRenderedRepairsEndInAStart(t *testing.T) {
 		"^(?:OVMF|SeaBIOS): (?:no active partition|no protective MBR|entry outside the order|Linux, kernel line names another file system)$"))
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(chosen), 4)
-	truth.RepairAll(chosen, 2, func(r truth.Repaired) {
+	truth.RepairAll(chosen, 2, truth.Repair, func(r truth.Repaired) {
 		assert.NoError(t, r.Err, r.Scenario.Name)
 		assert.True(t, r.Started, "%s: %s", r.Scenario.Name, r.Result.Serial)
 	})
