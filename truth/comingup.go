@@ -17,6 +17,10 @@ import (
 // there is none.
 func SystemdFolder() string { return os.Getenv("LATCHKEY_SYSTEMD") }
 
+// DracutSystemdFolder holds one whose initial RAM disk is dracut's, made by scripts/debian dracut-systemd; ""
+// where there is none.
+func DracutSystemdFolder() string { return os.Getenv("LATCHKEY_DRACUT_SYSTEMD") }
+
 // inVain is what a Debian shows that does not come up.
 const inVain = "ALERT!|mergency [Mm]ode|escue [Mm]ode|Cannot open access to console|Kernel panic|" +
 	"as root file system|No init found|can't access tty|MARK read-only|Freezing execution|Attempted to kill init"
@@ -44,11 +48,11 @@ var (
 // rootMounted is the root's line of a mount table.
 const rootMounted = "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n"
 
-// comesUp is a Debian on a drive with a file system for /home and swap space beside it: how it is started,
-// what it mounts, and a command that changes it.
-func comesUp(name, line, fstab string, change ...string) Scenario {
+// comesUp is a Debian, of a tree, on a drive with a file system for /home and swap space beside it: how it
+// is started, what it mounts, and a command that changes it.
+func comesUp(tree, name, line, fstab string, change ...string) Scenario {
 	home, nap := volumesCalled[1], volumesCalled[2]
-	l := layout{firmware: OVMF, prefix: "(,gpt4)/boot/grub", tree: SystemdFolder(), root: line, fstab: fstab}
+	l := layout{firmware: OVMF, prefix: "(,gpt4)/boot/grub", tree: tree, root: line, fstab: fstab}
 	l.parts = []diskmaker.Partition{
 		{Type: disk.TypeLinuxData, MiB: 64, Name: home.name, GUID: disk.MustGUID(home.part),
 			Volume: homeVolume()},
@@ -151,12 +155,10 @@ rm sbin/init
 rm lib/systemd/systemd
 truncate -s0 lib/systemd/systemd
 rm lib64
-rm -rf etc
 rm etc/fstab
 rm -rf var
 rm -rf usr
 rm -rf lib/modules
-rm -rf etc/systemd
 rm etc/machine-id
 rm -rf tmp home mnt media srv opt root
 find . -maxdepth 1 -type l -delete
@@ -172,13 +174,26 @@ var comingUpRepaired = regexp.MustCompile(`rm -rf (dev|proc|sys|run)|gone.img /s
 var calledByUUID = strings.NewReplacer("$home", "UUID="+volumesCalled[1].uuid, "$nap", "UUID="+volumesCalled[2].uuid,
 	"$gone", "UUID="+otherUUID, "$root", "UUID="+rootUUID)
 
-// comingUpName begins the names of its scenarios.
-const comingUpName = layoutName + "coming up: "
+// How the names of its scenarios begin.
+const (
+	comingUpName       = layoutName + "coming up: "
+	behindDracutPrefix = "behind dracut, "
+)
 
 // comingUpScenarios are real Debians that come up by systemd, or do not.
 func comingUpScenarios() (all []Scenario) {
+	if tree := SystemdFolder(); tree != "" {
+		all = comingUpOf(tree, comingUpName)
+	}
+	if tree := DracutSystemdFolder(); tree != "" {
+		all = append(all, comingUpOf(tree, comingUpName+behindDracutPrefix)...)
+	}
+	return all
+}
+
+func comingUpOf(tree, begin string) (all []Scenario) {
 	add := func(name, line, fstab string, change ...string) {
-		all = append(all, comesUp(comingUpName+name, byUUID+line, calledByUUID.Replace(fstab), change...))
+		all = append(all, comesUp(tree, begin+name, byUUID+line, calledByUUID.Replace(fstab), change...))
 	}
 	for l := range strings.SplitSeq(mountLines, "\n") {
 		add(l, "", rootMounted+l+"\n")

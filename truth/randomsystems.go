@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -147,12 +148,16 @@ func (m *systemMaker) line() string {
 // randomSystem is the copy of a Debian that comes up by systemd, or does not, and of how many parts it is
 // made; those whose places are named are left out.
 func randomSystem(seed uint64, without ...int) (Scenario, int) {
+	tree := SystemdFolder()
+	if dracut := DracutSystemdFolder(); dracut != "" && seed%2 == 0 {
+		tree = dracut
+	}
 	m := &systemMaker{chance: &chance{Rand: rand.New(rand.NewPCG(seed, 63))}, without: without}
 	fstab, line, change := m.fstab(), m.line(), ""
 	if m.of(6) {
 		change = m.part(m.one(treeChanges))
 	}
-	s := comesUp("", calledByUUID.Replace(line), calledByUUID.Replace(fstab), strings.Fields(change)...)
-	s.Name = fmt.Sprintf("system %d: %s", seed, strings.Join(m.said, "; "))
+	s := comesUp(tree, "", calledByUUID.Replace(line), calledByUUID.Replace(fstab), strings.Fields(change)...)
+	s.Name = fmt.Sprintf("system %d, %s: %s", seed, filepath.Base(filepath.Dir(tree)), strings.Join(m.said, "; "))
 	return s, m.parts
 }

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -59,11 +58,10 @@ func OpenRecord(path string) (*Record, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
 	}
-	if r.file, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o644); err != nil {
+	if r.file, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
 		return nil, err
 	}
-	_, err = r.file.Seek(int64(whole), 0)
-	return r, errors.Join(err, r.file.Truncate(int64(whole)))
+	return r, r.file.Truncate(int64(whole))
 }
 
 // Close ends the record.

@@ -21,10 +21,7 @@ func Scenarios() []Scenario {
 	if LayoutsFolder() != "" {
 		all = append(all, layoutScenarios()...)
 	}
-	if SystemdFolder() != "" {
-		all = append(all, comingUpScenarios()...)
-	}
-	return all
+	return append(all, comingUpScenarios()...)
 }
 
 // Ready reports what the machine lacks to try scenarios.

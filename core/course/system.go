@@ -9,6 +9,9 @@ import (
 	"latchkey/core/machine"
 )
 
+// Twin is the question which of two drives with the same identifiers is taken.
+const Twin = "twin"
+
 // Choose settles which attached drive a name means. Two drives that both carry it
 // are one question.
 func (k *Walk) Choose(a *Attempt, what string,
@@ -24,7 +27,7 @@ func (k *Walk) Choose(a *Attempt, what string,
 	if len(hits) < 2 {
 		return hits, known
 	}
-	q := Question{ID: "twin", Stage: StageConfiguration,
+	q := Question{ID: Twin, Stage: StageConfiguration,
 		Text: "Both attached drives carry the same identifiers. Which of them does the loader take?",
 		How:  "Pull the original for the first start: then there is only one.",
 	}

@@ -2,7 +2,6 @@ package linux
 
 import (
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -142,29 +141,6 @@ func (c choice) cite() machine.Fact {
 	e := c.entry()
 	return c.at.Drive.Cite(fmt.Sprintf("%s, line %d", c.config.Path, e.Line), e.Title,
 		c.config.Source(c.at.Base(), "options", e.Offset, e.Length))
-}
-
-// grubEntries follows GRUB's menu of such entries (blscfg): the one that the menu's
-// default names, else the newest.
-func grubEntries(k *course.Walk, a *course.Attempt, at machine.Spot, name string, known bool) course.Result {
-	menu := slices.DeleteFunc(entriesOn(at), func(c choice) bool { return !strings.HasSuffix(c.config.Path, ".conf") })
-	slices.SortStableFunc(menu, func(x, y choice) int {
-		return loader.ComparePackages(path.Base(y.file()), path.Base(x.file()))
-	})
-	named := func(c choice) bool {
-		return strings.TrimSuffix(path.Base(c.file()), ".conf") == name || c.entry().Title == name && name != ""
-	}
-	i := slices.IndexFunc(menu, named)
-	switch {
-	case len(menu) == 0 && !at.Volume().Readable, slices.ContainsFunc(menu, choice.open) && i < 0 && !sameRoot(menu):
-		return notInEvidence(a)
-	case len(menu) == 0:
-		return noEntries(a, at, nil)
-	case !known && !sameRoot(menu):
-		return a.Unproven("default-unknown", course.StageConfiguration,
-			"Which entry GRUB starts when nobody chooses is not in evidence.", course.HowCapture)
-	}
-	return follow(k, a, at, menu[max(i, 0)])
 }
 
 // sameRoot reports whether all entries are known, and name the same root.

@@ -3,7 +3,6 @@ package linux
 import (
 	"fmt"
 	"path"
-	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -168,36 +167,6 @@ func (p grubPlaces) leads(k *course.Walk, a *course.Attempt, from machine.Spot, 
 	return p.root, name, p.foldered(a, from, p.home.folder)
 }
 
-// elsewhere sets the root to the device in front of a path.
-func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPlaces, name string) *course.Result {
-	var end course.Result
-	inside := machine.InsideBrackets(name)
-	switch {
-	case strings.HasPrefix(name, "()"):
-		end = a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to %s by a variable, and what sets it is not in evidence.", machine.AfterBrackets(name)), course.HowTry)
-		return &end
-	case inside != "":
-		to.grubRoot = to.set(k, a, from, deviceSpec(inside)).grubRoot
-	case to.fromVariable(name):
-		to.grubRoot = grubRoot{root: to.of(name)}
-	}
-	switch {
-	case to.open != nil:
-		end = a.Unproven("search-unknown", course.StageConfiguration,
-			fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", to.open), course.HowCapture)
-	case to.nowhere != nil && inside != "":
-		end = a.Stop("prefix-absent", course.StageConfiguration, course.GRUBPrompt,
-			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
-	case to.nowhere != nil:
-		end = a.Stop("root-set-nowhere", course.StageConfiguration, course.GRUBNoKernel,
-			fmt.Sprintf("GRUB's root is set to the %s, which does not exist: %s is not found.", *to.nowhere, name))
-	default:
-		return nil
-	}
-	return &end
-}
-
 // grubConfig is a configuration on a volume.
 func grubConfig(a *course.Attempt, to grubPlaces, root machine.Spot, name string) (*machine.Config, *course.Result) {
 	var end course.Result
@@ -245,122 +214,4 @@ func grubConfig(a *course.Attempt, to grubPlaces, root machine.Spot, name string
 		return c, nil
 	}
 	return nil, &end
-}
-
-// grubMenu follows the entry that is started when nobody chooses.
-func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to grubPlaces, c *machine.Config,
-	cite func(loader.GRUBSearch) machine.Fact) course.Result {
-	if c.GRUB.Boots != nil {
-		return grubEntry(k, a, from, holder, to, c, c.GRUB.Boots, cite)
-	}
-	entry, sure, err := c.GRUB.DefaultEntry()
-	if err != nil {
-		switch {
-		case c.GRUB.BLS:
-			name, known := c.GRUB.DefaultName()
-			return grubEntries(k, a, to.blsRoot(), name, known)
-		case c.GRUB.Cut:
-			return a.Unproven("menu-unread", course.StageConfiguration, fmt.Sprintf("%s could not be followed to its end.",
-				c.Path), course.HowTry)
-		}
-		return a.Stop("menu-empty", course.StageConfiguration, course.GRUBPrompt,
-			fmt.Sprintf("%s has no entry to start.", c.Path))
-	}
-	if !sure && !c.GRUB.Alike() {
-		return a.Unproven("default-unknown", course.StageConfiguration,
-			fmt.Sprintf("Which entry of %s GRUB starts when nobody chooses is not in evidence.", c.Path), course.HowTry)
-	}
-	start := func(e *loader.GRUBEntry) course.Result { return grubEntry(k, a, from, holder, to, c, e, cite) }
-	return orFallback(a, c, entry, start)
-}
-
-// chains goes on to another loader. GNU GRUB Manual 2.06, "chainloader".
-func chains(k *course.Walk, a *course.Attempt, from machine.Spot, to grubPlaces, entry *loader.GRUBEntry,
-	cited machine.Fact) course.Result {
-	if end := elsewhere(k, a, from, &to, entry.Chain); end != nil {
-		return *end
-	}
-	path := machine.AfterBrackets(entry.Chain)
-	a.Pass(course.StageConfiguration, fmt.Sprintf("GRUB's default entry, %s, starts %s on %s.", entry.Title, path, to.root.Called()), cited)
-	if path != course.BootSector {
-		path = strings.ReplaceAll(path, "/", `\`)
-	}
-	return course.Result{State: course.Passes, Home: to.root, Chain: path}
-}
-
-// orFallback starts an entry, and behind one whose files are missing those that the menu names
-// as its fallback, in turn. GNU GRUB Manual 2.06, "fallback".
-func orFallback(a *course.Attempt, c *machine.Config, entry *loader.GRUBEntry,
-	start func(*loader.GRUBEntry) course.Result) course.Result {
-	before := *a
-	before.Steps = slices.Clone(a.Steps)
-	end := start(entry)
-	for _, name := range c.GRUB.Fallback {
-		lost := a.Steps[len(a.Steps)-1]
-		if !slices.Contains([]course.Rule{"kernel-absent", "kernel-refused", "kernel-unsound", "prefix-absent", "root-set-nowhere"}, lost.Rule) {
-			break
-		}
-		next, sure, err := c.GRUB.Named(name)
-		if err != nil || !sure {
-			return a.Unproven("fallback-unknown", course.StageConfiguration,
-				fmt.Sprintf("Which entry of %s GRUB falls back to is not in evidence.", c.Path), course.HowTry)
-		}
-		*a, a.Steps = before, slices.Clone(before.Steps)
-		if end = start(next); end.State != course.Blocks {
-			a.Risk("default-falls-back",
-				fmt.Sprintf("%s GRUB says so, waits a while and goes on with the entry that the menu names as its fallback, %s.",
-					lost.Text, next.Title), lost.Facts...)
-		}
-	}
-	return end
-}
-
-// grubEntry follows one entry of a menu.
-func grubEntry(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to grubPlaces, c *machine.Config,
-	entry *loader.GRUBEntry, cite func(loader.GRUBSearch) machine.Fact) course.Result {
-	to, end := grubSearch(k, a, from, entry.Searches, to, cite)
-	if end != nil {
-		return *end
-	}
-	cited := holder.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, entry.Line), entry.Title,
-		c.Source(holder.Base(), "linux", entry.Offset, entry.Length))
-	if entry.Linux == "" && entry.Chain != "" {
-		return chains(k, a, from, to, entry, cited)
-	}
-	if entry.Linux == "" {
-		return a.Unproven("entry-no-kernel", course.StageConfiguration,
-			fmt.Sprintf("The default entry, %s, starts no Linux kernel: what it starts is not followed.",
-				entry.Title), course.HowTry, cited)
-	}
-	if end := loadsLinux(a, to); end != nil {
-		return *end
-	}
-	if end := elsewhere(k, a, from, &to, entry.Linux); end != nil {
-		return *end
-	}
-	line := kernelLine{linux: machine.AfterBrackets(entry.Linux), options: entry.Options, root: entry.Root,
-		cited: cited,
-		lost:  to.lost}
-	if end := takesFeatures(a, to.root, to.core); end != nil {
-		return *end
-	}
-	line.bare = len(entry.Initrds) == 0
-	for _, name := range entry.Initrds {
-		line.initrds = append(line.initrds, machine.AfterBrackets(name))
-	}
-	if s := to.root.Volume().Subvolumes; s != nil && to.fromDefault {
-		line.linux = s.Default + line.linux
-		for i := range line.initrds {
-			line.initrds[i] = s.Default + line.initrds[i]
-		}
-	}
-	return kernel(k, a, holder.Drive, to.root, line)
-}
-
-// blsRoot is where GRUB looks for entries: where its variable boot points, else the root.
-func (p grubPlaces) blsRoot() machine.Spot {
-	if at, ok := p.named["boot"]; ok {
-		return at
-	}
-	return p.root
 }

@@ -297,3 +297,33 @@ func grubVolume(k *course.Walk, a *course.Attempt, s loader.Spec) (at machine.Sp
 	}
 	return hits[0], true, s.Kind != loader.ByContainer
 }
+
+// elsewhere sets the root to the device in front of a path.
+func elsewhere(k *course.Walk, a *course.Attempt, from machine.Spot, to *grubPlaces, name string) *course.Result {
+	var end course.Result
+	inside := machine.InsideBrackets(name)
+	switch {
+	case strings.HasPrefix(name, "()"):
+		end = a.Unproven("search-unknown", course.StageConfiguration,
+			fmt.Sprintf("GRUB goes to %s by a variable, and what sets it is not in evidence.", machine.AfterBrackets(name)), course.HowTry)
+		return &end
+	case inside != "":
+		to.grubRoot = to.set(k, a, from, deviceSpec(inside)).grubRoot
+	case to.fromVariable(name):
+		to.grubRoot = grubRoot{root: to.of(name)}
+	}
+	switch {
+	case to.open != nil:
+		end = a.Unproven("search-unknown", course.StageConfiguration,
+			fmt.Sprintf("GRUB goes to the %s: the evidence does not tell what is there.", to.open), course.HowCapture)
+	case to.nowhere != nil && inside != "":
+		end = a.Stop("prefix-absent", course.StageConfiguration, course.GRUBPrompt,
+			fmt.Sprintf("GRUB goes to %s, which does not exist.", name))
+	case to.nowhere != nil:
+		end = a.Stop("root-set-nowhere", course.StageConfiguration, course.GRUBNoKernel,
+			fmt.Sprintf("GRUB's root is set to the %s, which does not exist: %s is not found.", *to.nowhere, name))
+	default:
+		return nil
+	}
+	return &end
+}

@@ -209,7 +209,7 @@ func TestEveryEndOfALinuxStart(t *testing.T) {
 		}, "menu-circle", startup.Depends, ""},
 		"an empty menu": {func(d *machine.Drive) { menu(d).GRUB.Entries = nil }, "menu-empty", startup.Stops,
 			course.StageConfiguration},
-		"a menu of entries of their own": {func(d *machine.Drive) { menu(d).GRUB.Entries, menu(d).GRUB.BLS = nil, true },
+		"a menu of entries of their own": {func(d *machine.Drive) { menu(d).GRUB.Entries, menu(d).GRUB.BLS = nil, &loader.BLSPlace{} },
 			"entries-absent", startup.Stops,
 			course.StageConfiguration},
 		"an entry that starts no kernel": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Linux = "" }, "entry-no-kernel",

@@ -2,6 +2,8 @@ package loader
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -26,13 +28,56 @@ type GRUBConfig struct {
 	// Boots is what the script itself loads and starts, before any menu is shown; nil for
 	// nothing.
 	Boots *GRUBEntry
-	// BLS: entries of the Boot Loader Specification are read (blscfg).
-	BLS bool
+	// BLS is where entries of the Boot Loader Specification are put into the menu (blscfg); nil for
+	// nowhere.
+	BLS *BLSPlace
+	// Vars are the variables as the script leaves them, for such entries: they name them.
+	Vars map[string]string
+	// VarsOpen: there may be others, of an environment block that is not known.
+	VarsOpen bool
 	// Unlocks: it has GRUB open encrypted volumes, which it does not do by itself.
 	Unlocks bool
 	// Cut: not all of the script was followed.
 	Cut   bool
 	count int // of the entries at any depth
+}
+
+// BLSPlace is a place in a menu for the entries of the Boot Loader Specification.
+type BLSPlace struct {
+	Behind int  // how many entries stand before them
+	Maybe  bool // they are read under a condition that is not known
+}
+
+// WithEntries is the configuration with entries of the Boot Loader Specification in its menu, in the
+// order in which GRUB puts them there.
+func (c *GRUBConfig) WithEntries(list []GRUBEntry) *GRUBConfig {
+	whole := *c
+	whole.Entries = slices.Concat(c.Entries[:c.BLS.Behind], list, c.Entries[c.BLS.Behind:])
+	return &whole
+}
+
+// Fill has a line of such an entry with the values of the variables in it; it is not known where one of
+// them is not.
+func (c *GRUBConfig) Fill(line string) (filled string, known bool) {
+	known = true
+	filled = variable.ReplaceAllStringFunc(line, func(name string) string {
+		value, set := c.Vars[strings.Trim(name, "${}")]
+		if strings.Contains(value, open) || !set && c.VarsOpen {
+			known = false
+			return name
+		}
+		return value
+	})
+	return strings.TrimSpace(filled), known
+}
+
+var variable = regexp.MustCompile(`\$(?:[A-Za-z_][A-Za-z0-9_]*|\{[A-Za-z_][A-Za-z0-9_]*\})`)
+
+// Starts reports whether an entry may start something: one that does not goes into the firmware's settings,
+// or turns the machine off.
+func (e *GRUBEntry) Starts() bool {
+	return e.Linux != "" || e.Chain != "" || e.ConfigFile != "" ||
+		slices.ContainsFunc(e.Sub, func(s GRUBEntry) bool { return s.Starts() })
 }
 
 // GRUBSearch is a line that sets the partition that paths lie on.
@@ -199,11 +244,6 @@ func (c *GRUBConfig) Named(name string) (e *GRUBEntry, sure bool, err error) {
 		list, name = e.Sub, rest
 	}
 	return e, false, nil
-}
-
-// DefaultName is the name of the default entry, and whether it is known.
-func (c *GRUBConfig) DefaultName() (name string, known bool) {
-	return c.Default, !strings.Contains(c.Default, open)
 }
 
 // Alike reports whether all entries start a kernel with the same root: which of them is

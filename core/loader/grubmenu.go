@@ -68,7 +68,7 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 	if len(args) == 0 {
 		switch {
 		case name == "blscfg":
-			r.config.BLS = true
+			r.listsEntries()
 		case name == "boot" && r.entry == nil && (r.maybe > 0 || r.loaded.Maybe):
 			r.config.Cut = true
 		case name == "boot" && r.entry == nil && r.loaded.Linux+r.loaded.Chain != "" && r.config.Boots == nil:
@@ -85,7 +85,7 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 	}
 	switch name {
 	case "blscfg":
-		r.config.BLS = true
+		r.listsEntries()
 	case "configfile", "normal", "extract_entries_configfile", "legacy_configfile":
 		if r.entry == nil {
 			r.config.ConfigFile = args[0]
@@ -100,6 +100,13 @@ func (r *grubRun) boots(c *grubCommand, name string, args []string) {
 		e.Initrds = slices.Clone(args)
 	case "chainloader":
 		e.Chain = args[len(args)-1]
+	}
+}
+
+// listsEntries puts entries of the Boot Loader Specification into the menu, the first time that it is asked to.
+func (r *grubRun) listsEntries() {
+	if r.config.BLS == nil && r.entry == nil {
+		r.config.BLS = &BLSPlace{len(r.config.Entries), r.maybe > 0}
 	}
 }
 

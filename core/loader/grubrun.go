@@ -60,6 +60,9 @@ func RunGRUBConfig(raw []byte, folder string, files GRUBFiles) *GRUBConfig {
 	r.config.FromDefault = slices.Contains([]string{"y", "yes", "1"}, r.vars["btrfs_relative_path"])
 	r.finish(r.config.Entries)
 	r.config.Prefix = strings.TrimPrefix(r.vars["prefix"], "$prefix")
+	if r.config.BLS != nil {
+		r.config.Vars, r.config.VarsOpen = r.vars, r.freed
+	}
 	return r.config
 }
 

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 
@@ -77,7 +78,10 @@ func (c *Config) rename(names []Rename, types []Renamed) {
 			return out
 		}
 		g := *c.GRUB
-		g.Top, g.Entries = searches(g.Top), entries(g.Entries)
+		g.Top, g.Entries, g.Vars = searches(g.Top), entries(g.Entries), maps.Clone(g.Vars)
+		for name, value := range g.Vars {
+			g.Vars[name] = line(value)
+		}
 		c.GRUB = &g
 	}
 	if c.Entry != nil {

@@ -363,4 +363,15 @@ func TestFilesAreEditedByPrograms(t *testing.T) {
 		assert.NoError(t, err)
 		assert.Equal(t, c.want, got, c.names)
 	}
+
+	// GRUB's block of variables keeps its 1,024 bytes; what does not fit in is not written.
+	block := func(lines string) string {
+		text := "# GRUB Environment Block\n" + lines
+		return text + strings.Repeat("#", 1024-len(text))
+	}
+	got, err = edit("names.awk", block("kernelopts=root=/dev/mapper/vg-root ro\nx=y\n"), "names=/dev/mapper/vg-root UUID=c")
+	assert.NoError(t, err)
+	assert.Equal(t, block("kernelopts=root=UUID=c ro\nx=y\n"), got)
+	_, err = edit("names.awk", block("a=/dev/sda2 "+strings.Repeat("x", 980)+"\n"), "names=/dev/sda2 /dev/mapper/a-longer-name")
+	assert.Error(t, err)
 }

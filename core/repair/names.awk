@@ -1,8 +1,12 @@
 # Puts new names of file systems in the place of old ones, where they stand as a whole.
 # names: an old name and its new one, and so on. Identifiers are found in any case.
+# GRUB's block of variables keeps its length, by signs at its end; where that is too short nothing is written.
 function edge(c) { return c !~ /[0-9A-Za-z_-]/ }
+function put(text) { if (block) kept = kept text "\n"; else print text }
 BEGIN { n = split(ENVIRON["names"], name, " ") }
-/^[ \t]*#/ { print; next }
+NR == 1 && $0 == "# GRUB Environment Block" { block = 1 }
+block && NR > 1 && /^#+$/ { next }
+/^[ \t]*#/ { put($0); next }
 {
   for (i = 1; i < n; i += 2) {
     old = name[i]
@@ -17,5 +21,11 @@ BEGIN { n = split(ENVIRON["names"], name, " ") }
     }
     $0 = done rest
   }
-  print
+  put($0)
+}
+END {
+  if (!block) exit
+  if (length(kept) > 1024) exit 1
+  while (length(kept) < 1024) kept = kept "#"
+  printf "%s", kept
 }

@@ -302,6 +302,9 @@ func (p *Plan) none(m machine.Machine, t startup.Trace, allowed []Toolbox) {
 		q := t.Missing[0]
 		p.Ask = &q
 		p.Reason = "What is wrong is not known yet: answer this first. " + q.Text
+		if slices.ContainsFunc(t.Missing, func(q course.Question) bool { return q.ID == course.Twin }) {
+			p.Reason = "Unplug the original before anything else: both attached drives carry the same identifiers. " + p.Reason
+		}
 		return
 	case toldOnly(m):
 		p.Reason = "What is known of the clone was told or listed: commands that fit need its very sectors. Take a capture of the clone as evidence."
@@ -339,6 +342,11 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 	case d.Contents.SearchEnded():
 		return fmt.Sprintf("Volumes were looked for up to %s of the clone, where no table tells of any. Take a capture with a thorough search: for what it finds a table may be written. If it finds none, copy again, with all partitions and to the same sector size.",
 			disk.Binary(disk.Span(d.Contents.FoundUpTo, d.Contents.Layout.SectorSize)))
+	case t.SymptomID == course.NoBootDriver.ID:
+		if bus, _ := d.Bus.Get(); bus == "usb" {
+			return "Build the drive into the machine, where the original was: another copy would not start from USB either."
+		}
+		return "Another copy would not start there either: attach the drive to what the original hung on, or start the original once more, give its system the driver, and copy again. Until then put the original back."
 	case t.Stage == course.StageSystem:
 		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."
 	}

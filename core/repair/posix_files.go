@@ -305,7 +305,7 @@ func linuxNamesCommands(d *machine.Drive, n machine.Names) []Command {
 	set, pairs := newNames(d, n)
 	change := unless(missing("-f", file), spared(file),
 		edited(command.Run("awk", namesProgram).With("names", pairs), file))
-	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/grub/custom.cfg /mnt/clone/boot/efi/grub/grub.cfg /mnt/clone/boot/EFI/*/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/boot/extlinux/extlinux.conf /mnt/clone/extlinux/extlinux.conf /mnt/clone/boot/syslinux/syslinux.cfg /mnt/clone/boot/syslinux/extlinux.conf /mnt/clone/syslinux/syslinux.cfg /mnt/clone/extlinux.conf /mnt/clone/syslinux.cfg /mnt/clone/etc/kernel/cmdline /mnt/clone/etc/default/grub")
+	files := command.Files("/mnt/clone/boot/grub/grub.cfg /mnt/clone/boot/grub2/grub.cfg /mnt/clone/boot/grub/custom.cfg /mnt/clone/boot/efi/grub/grub.cfg /mnt/clone/boot/EFI/*/grub.cfg /mnt/clone/boot/efi/EFI/*/grub.cfg /mnt/clone/boot/loader/entries/*.conf /mnt/clone/boot/efi/loader/entries/*.conf /mnt/clone/boot/extlinux/extlinux.conf /mnt/clone/extlinux/extlinux.conf /mnt/clone/boot/syslinux/syslinux.cfg /mnt/clone/boot/syslinux/extlinux.conf /mnt/clone/syslinux/syslinux.cfg /mnt/clone/extlinux.conf /mnt/clone/syslinux.cfg /mnt/clone/etc/kernel/cmdline /mnt/clone/etc/default/grub /mnt/clone/boot/grub/grubenv /mnt/clone/boot/grub2/grubenv /mnt/clone/boot/efi/EFI/*/grubenv")
 	return onRoot(d, n, func(command.Word) []command.Node {
 		nodes := mountTable(d, n)
 		if !n.EditsMenus() {

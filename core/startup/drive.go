@@ -37,7 +37,7 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	switch {
 	case told && !shown:
 		return a.Block("not-in-boot-list", course.StageDrive, "The firmware's boot list does not show "+d.Called()+".", d.Cite("In the boot list", "no", d.Shown.Source()))
-	case k.Listed(d), told:
+	case k.Listed(d), told, offered(k, d):
 	case !known && !sees(k, d):
 		return a.Block("not-in-boot-list", course.StageDrive, "The firmware's boot list does not show "+d.Called()+".")
 	case known && bus == "nvme" && !k.Choice(firmware.StartsFromNVMe, course.StageDrive, d, d.Called()):
@@ -53,6 +53,12 @@ func seen(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
 	}
 	a.Pass(course.StageDrive, "The firmware sees "+d.Called()+".", facts...)
 	return true
+}
+
+// offered reports whether someone told that a Mac offers to start from a drive: it sees it then.
+func offered(k *course.Walk, d *machine.Drive) bool {
+	isMac, known := k.Machine.Firmware.Behaviour.Of(firmware.ReadsMacVolumes).Get()
+	return known && isMac && k.World.Answers["mac-offered:"+d.Name] == "yes"
 }
 
 // sees asks whether the firmware finds a drive of which nobody told the bus, where some

@@ -1,0 +1,134 @@
+package field_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+)
+
+// onTheESP is a system whose kernel lies on the EFI system partition with an entry of systemd-boot, as of what
+// folder names; its first program may be its own.
+func onTheESP(t *testing.T, id byte, is, names ids, folder, more string, release string) diskmaker.Disk {
+	root := based(t, release, tree{"usr/sbin/update-initramfs": "#!/bin/sh\n", "etc/fstab": "UUID=" + names.root + "  /  ext4  noatime,errors=remount-ro  0 0\n" +
+		fmt.Sprintf("UUID=1000-%04X  /boot/efi  vfat  umask=0077  0  0\n", serialOf(names))})
+	if strings.Contains(more, "init=/nix") {
+		root = tree{"nix/store/abc-system/init": "#!/bin/sh\n", "etc/NIXOS": "x", "bin/sh": "-> ../nix/store/bash", "dev": "/", "proc": "/", "sys": "/", "run": "/",
+			"usr/bin/env": "-> ../../nix/store/env", "home": "/", "var": "/", "tmp": "/", "root": "/", "boot/kept": "x"}
+	}
+	options := strings.TrimSpace("root=UUID=" + names.root + " ro quiet" + more)
+	if strings.Contains(more, "init=/nix") {
+		options = strings.TrimSpace(more) + " loglevel=4"
+	}
+	at := strings.ReplaceAll(folder, "/", `\`)
+	return efiDisk(id, is, map[string][]byte{`\EFI\systemd\systemd-bootx64.efi`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
+		`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
+		at + `\vmlinuz.efi`:     x64, at + `\initrd.img`: diskmaker.RAMDisk(),
+		`\loader\loader.conf`:          []byte("default Current*\ntimeout 3\n"),
+		`\loader\entries\Current.conf`: []byte("title Current\nlinux " + folder + "/vmlinuz.efi\ninitrd " + folder + "/initrd.img\noptions " + options + "\n"),
+	}, diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, root)})
+}
+
+// unifiedArch is a kernel with all that it needs in one program.
+func unifiedArch(t *testing.T, is, names ids) diskmaker.Disk {
+	text := func(s string) []byte { return []byte(s + "\x00") }
+	kernel := diskmaker.Program{Size: 8192, Sections: []diskmaker.Section{{Name: ".osrel", Data: text("ID=arch\nNAME=\"Arch Linux\"\nVERSION_ID=1\n")},
+		{Name: ".cmdline", Data: text("root=UUID=" + names.root + " rw")}, {Name: ".linux", Data: x64}, {Name: ".initrd", Data: diskmaker.RAMDisk()}}}.Bytes()
+	root := based(t, "ID=arch\n", tree{"usr/bin/mkinitcpio": "#!/bin/sh\n", "etc/kernel/cmdline": "root=UUID=" + names.root + " rw\n", "etc/fstab": "UUID=" + names.root + " / ext4 rw 0 1\n"})
+	manager := diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes()
+	return efiDisk(1, is, map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: manager, `\EFI\systemd\systemd-bootx64.efi`: manager,
+		`\EFI\Linux\arch-linux.efi`: kernel}, diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, root)})
+}
+
+// sealed is Debian's kin with an encrypted LVM behind a plain /boot.
+func sealed(t *testing.T, is, names ids) diskmaker.Disk {
+	boot := tree{"grub/grub.cfg": debianMenu("Debian GNU/Linux", "hd0,gpt2", "ext2", names.boot, "/dev/mapper/debian--vg-root", "", "6.1.0-13-amd64"), "grub/grubenv": environment(),
+		"vmlinuz-6.1.0-13-amd64": string(x64), "initrd.img-6.1.0-13-amd64": string(diskmaker.RAMDisk())}
+	return efiDisk(1, is, shimmed("debian", "search.fs_uuid "+names.boot+" root hd0,gpt2 \nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"),
+		diskmaker.Partition{MiB: 150, Volume: volume(t, "ext4", is.boot, 150, boot)},
+		diskmaker.Partition{MiB: 100, Volume: diskmaker.Volume{Kind: "luks", UUID: [16]byte{0xC0, 1}}})
+}
+
+func TestOtherLinuxes(t *testing.T) {
+	t.Parallel()
+	const program = `\EFI\systemd\systemd-bootx64.efi`
+	pop := func(is ids) disks {
+		return func(t *testing.T) diskmaker.Disk {
+			return onTheESP(t, 1, is, one, "/EFI/Pop_OS-"+one.root, " loglevel=0 systemd.show_status=false splash", "ID=pop\nID_LIKE=\"ubuntu debian\"\n")
+		}
+	}
+	nix := func(is ids) disks {
+		return func(t *testing.T) diskmaker.Disk {
+			return onTheESP(t, 1, is, one, "/EFI/nixos", " init=/nix/store/abc-system/init", "ID=nixos\n")
+		}
+	}
+	unified := func(is ids) disks { return func(t *testing.T) diskmaker.Disk { return unifiedArch(t, is, one) } }
+	crypt := func(is ids) disks { return func(t *testing.T) diskmaker.Disk { return sealed(t, is, one) } }
+	const debianShim = `\EFI\debian\shimx64.efi`
+	hold(t, []met{
+		{name: "kernel on the boot partition, copied sector by sector", at: alone("Linux", pop(one), program, "sata", pop(one)), says: "It starts.", verdict: startup.Starts},
+		{name: "kernel on the boot partition, the root formatted anew", at: alone("Linux", pop(one), program, "sata", pop(two)),
+			says: "The kernel comes, the root is not found: the entry on the boot partition names the old UUID.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
+		{name: "first program in a store of its own", at: alone("Linux", nix(two), program, "sata", nix(two)),
+			says: "Its root stands in the initial RAM disk, not in the line: the generation that starts has to be looked into.", verdict: startup.Depends, words: "names no root"},
+		{name: "a unified kernel, copied sector by sector", at: alone("Linux", unified(one), program, "sata", unified(one)), says: "It starts.", verdict: startup.Starts},
+		{name: "a unified kernel, a new root", at: alone("Linux", unified(one), program, "sata", unified(two)),
+			says: "The line is built into the kernel: it has to be made anew, with the new UUID in /etc/kernel/cmdline.", verdict: startup.Stops, stage: "configuration", words: one.root},
+		{name: "encrypted, copied sector by sector", at: alone("debian", crypt(one), debianShim, "sata", crypt(one)),
+			says: "It asks for the passphrase, and starts if what lies in it came along: nobody sees that from outside.", verdict: startup.Depends, words: "encrypted"},
+		{name: "encrypted, a new /boot", at: alone("debian", crypt(one), debianShim, "sata", crypt(ids{one.root, two.boot, one.swap})),
+			says: "The small grub.cfg looks for a UUID that is gone: GRUB's prompt.", verdict: startup.Stops, stage: "configuration", words: one.boot, first: "linux-names"},
+	})
+}
+
+// mbrDisk is a disk for legacy firmware, with GRUB in sector 0 unless code says otherwise.
+func mbrDisk(code string, parts ...diskmaker.Partition) diskmaker.Disk {
+	sectors := uint64(4 << 11)
+	for _, p := range parts {
+		sectors += p.MiB << 11
+	}
+	return diskmaker.Disk{Sectors: sectors, Style: diskmaker.MBR, Signature: 0xC0DE0001, BootCode: code,
+		GRUBPrefix: "(,msdos1)/boot/grub", Partitions: parts}
+}
+
+// olderMint is all on one ext4 behind a partition table of before.
+func olderMint(t *testing.T, code string, is, names ids, root string) diskmaker.Disk {
+	tree := based(t, "ID=linuxmint\nID_LIKE=ubuntu\n", debianKin).with(tree{
+		"boot/grub/grub.cfg": strings.ReplaceAll(debianMenu("Linux Mint 20.3", "hd0,msdos1", "ext2", names.root, root, "/boot", "5.4.0-91-generic"), "part_gpt", "part_msdos"),
+		"boot/grub/grubenv":  environment(), "boot/vmlinuz-5.4.0-91-generic": string(x64), "boot/initrd.img-5.4.0-91-generic": string(diskmaker.RAMDisk()),
+		"etc/fstab": "UUID=" + names.root + " / ext4 errors=remount-ro 0 1\n"})
+	return mbrDisk(code, diskmaker.Partition{MBRType: 0x83, Active: true, MiB: 200,
+		Volume: volume(t, "ext4", is.root, 200, tree)})
+}
+
+func TestLegacyLinux(t *testing.T) {
+	t.Parallel()
+	at := func(mode firmware.Mode, bus string, d disks) func(*testing.T) machine.Machine {
+		return func(t *testing.T) machine.Machine {
+			m := pc(mode, nil, on(t, machine.RoleClone, bus, d(t)))
+			m.DeviceOrder = []string{"clone"}
+			return m
+		}
+	}
+	mint := func(code string, is ids, root string) disks {
+		return func(t *testing.T) diskmaker.Disk { return olderMint(t, code, is, one, root) }
+	}
+	by := "UUID=" + one.root
+	hold(t, []met{
+		{name: "copied sector by sector", at: at(firmware.Legacy, "sata", mint("grub", one, by)), says: "It starts.", verdict: startup.Starts},
+		{name: "files and partitions alone", at: at(firmware.Legacy, "sata", mint("", one, by)),
+			says: "Sector 0 has no boot code: no bootable device. grub-install.", verdict: startup.Stops, stage: "table", first: "linux-boot-files"},
+		{name: "boot code of another system", at: at(firmware.Legacy, "sata", mint("classic", one, by)),
+			says: "Sector 0 hands over to the active partition, which has no boot code of its own: it hangs or says so. grub-install.", verdict: startup.Stops, stage: "boot-partition", first: "linux-boot-files"},
+		{name: "the file system formatted anew", at: at(firmware.Legacy, "sata", mint("grub", two, by)),
+			says: "GRUB's menu looks for the old UUID, but its root is set by the device as well: the kernel's line stops it, no root.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
+		{name: "in a machine that starts by UEFI alone", at: at(firmware.UEFI, "sata", mint("grub", one, by)),
+			says: "There is no EFI boot partition on it: legacy support on, or convert.", verdict: startup.Stops, stage: "mode", first: "set-mode"},
+		{name: "root=/dev/sda1, to NVMe", at: at(firmware.Legacy, "nvme", mint("grub", one, "/dev/sda1")),
+			says: "If the board starts from NVMe in legacy mode at all, there is no sda.", verdict: startup.Stops, stage: "configuration", words: "/dev/sda1"},
+	})
+}

@@ -1,0 +1,288 @@
+package field_test
+
+import (
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/fact"
+	"latchkey/core/firmware"
+	"latchkey/core/machine"
+	"latchkey/core/startup"
+	"latchkey/internal/diskmaker"
+	"latchkey/internal/reference"
+)
+
+// hive is a SYSTEM hive that hivex writes, an independent writer of the format: the start types of
+// drivers, and the partition that C: leads to.
+func hive(t *testing.T, c diskmaker.Place, drivers map[string]string) []byte {
+	t.Helper()
+	key := func(path string) string { return "\n[HKEY_LOCAL_MACHINE\\SYSTEM\\" + path + "]\n" }
+	var b strings.Builder
+	b.WriteString("Windows Registry Editor Version 5.00\n" + key("Select") + "\"Current\"=dword:00000001\n\"Default\"=dword:00000001\n" +
+		key("ControlSet001") + key(`ControlSet001\Control`) + "\"CurrentUser\"=\"USERNAME\"\n" + key(`ControlSet001\Services`))
+	for _, name := range []string{"disk", "storahci", "stornvme", "iaStorV", "iaStorAVC", "iaStorVD", "USBSTOR", "pciide", "intelide", "vmd"} {
+		start, is := drivers[name]
+		if !is {
+			continue
+		}
+		start, over, overridden := strings.Cut(start, "/")
+		b.WriteString(key(`ControlSet001\Services\`+name) + "\"Start\"=dword:0000000" + start + "\n\"Type\"=dword:00000001\n")
+		if overridden {
+			b.WriteString(key(`ControlSet001\Services\`+name+`\StartOverride`) + "\"0\"=dword:0000000" + over + "\n")
+		}
+	}
+	b.WriteString(key("MountedDevices"))
+	raw := append([]byte("DMIO:ID:"), c.Partition[:]...)
+	if c.Signature != 0 {
+		raw = []byte{byte(c.Signature), byte(c.Signature >> 8), byte(c.Signature >> 16), byte(c.Signature >> 24)}
+		for i := range 8 {
+			raw = append(raw, byte(c.Start>>(8*i)))
+		}
+	}
+	text := hex.EncodeToString(raw)
+	var bytes []string
+	for i := 0; i < len(text); i += 2 {
+		bytes = append(bytes, text[i:i+2])
+	}
+	b.WriteString(`"\\DosDevices\\C:"=hex:` + strings.Join(bytes, ",") + "\n")
+	return hiveOf(t, b.String())
+}
+
+var (
+	hivesMu sync.Mutex
+	hives   = map[string][]byte{}
+)
+
+func hiveOf(t *testing.T, text string) []byte {
+	t.Helper()
+	hivesMu.Lock()
+	defer hivesMu.Unlock()
+	if hives[text] == nil {
+		reference.Need(t, "hivexregedit")
+		path, merge := filepath.Join(t.TempDir(), "SYSTEM"), filepath.Join(t.TempDir(), "merge.reg")
+		require.NoError(t, os.WriteFile(path, (&diskmaker.Key{}).Bytes(), 0o600))
+		require.NoError(t, os.WriteFile(merge, []byte(text), 0o600))
+		reference.Run(t, "", "hivexregedit", "--merge", "--prefix", `HKEY_LOCAL_MACHINE\SYSTEM`, path, merge)
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		hives[text] = raw
+	}
+	return hives[text]
+}
+
+// inbox are the start types that a Windows of today has, installed on SATA with AHCI.
+var inbox = map[string]string{"disk": "0", "storahci": "0", "stornvme": "0/3", "iaStorV": "3", "iaStorAVC": "3", "USBSTOR": "3", "pciide": "3"}
+
+func but(more map[string]string) map[string]string {
+	all := map[string]string{}
+	for name, start := range inbox {
+		all[name] = start
+	}
+	for name, start := range more {
+		if all[name] = start; start == "" {
+			delete(all, name)
+		}
+	}
+	return all
+}
+
+// windowsLaid is how a Windows with UEFI is laid out, of the disk of an identifier.
+func windowsLaid(id byte) diskmaker.Disk {
+	recovery := disk.MustGUID("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC")
+	return diskmaker.Disk{Sectors: 1000 << 11, Style: diskmaker.GPT, GUID: disk.MustGUID(fmt.Sprintf("AD15C000-0000-4000-8000-0000000000%02X", id*16)),
+		Partitions: []diskmaker.Partition{
+			{Type: disk.TypeESP, MiB: 100, Name: "EFI system partition", Volume: diskmaker.Volume{Kind: "fat32"}},
+			{Type: disk.MustGUID("E3C9E316-0B5C-4DB8-817D-F92DF00215AE"), MiB: 16, Name: "Microsoft reserved partition"},
+			{Type: disk.TypeBasicData, MiB: 600, Name: "Basic data partition"},
+			{Type: recovery, MiB: 200, Attributes: 0x8000000000000001, Volume: diskmaker.Volume{Kind: "ntfs",
+				Files: map[string][]byte{`\Recovery\WindowsRE\Winre.wim`: []byte("MSWIM\x00\x00\x00")}}},
+		}}
+}
+
+// windows is such a disk with its system; its store and its letters name what names says.
+func windows(t *testing.T, id, names byte, drivers map[string]string) diskmaker.Disk {
+	t.Helper()
+	d, was := windowsLaid(id), windowsLaid(names)
+	boot, err := was.Place(0)
+	require.NoError(t, err)
+	system, err := was.Place(2)
+	require.NoError(t, err)
+	manager := diskmaker.Program{Is: "windows", Signed: true, Size: 8192}.Bytes()
+	d.Partitions[0].Volume.Files = map[string][]byte{`\EFI\Microsoft\Boot\bootmgfw.efi`: manager, `\EFI\Boot\bootx64.efi`: manager,
+		`\EFI\Microsoft\Boot\BCD`: diskmaker.BootStore{Boot: boot, System: system, Beside: true}.Bytes()}
+	d.Partitions[2].Volume = diskmaker.Volume{Kind: "ntfs", UsedMiB: 100, Files: map[string][]byte{`\Windows\System32\winload.efi`: x64,
+		`\Windows\System32\winload.exe`: x64, `\Windows\System32\ntoskrnl.exe`: x64, `\Windows\System32\config\SYSTEM`: hive(t, system, drivers), `\pagefile.sys`: []byte("x")}}
+	return d
+}
+
+// managed is the entry that Windows has for itself.
+func managed(t *testing.T, d diskmaker.Disk) []firmware.Entry {
+	return []firmware.Entry{entry(t, "Windows Boot Manager", d, 0, `\EFI\Microsoft\Boot\bootmgfw.efi`)}
+}
+
+// replaced is a clone in the place of the original, whose bus and entry are known.
+func replaced(t *testing.T, bus string, was, is diskmaker.Disk) machine.Machine {
+	m := pc(firmware.UEFI, managed(t, was), on(t, machine.RoleClone, bus, is), machine.Drive{Name: "original",
+		Role: machine.RoleOriginal, Bus: fact.Tell("sata"), Attached: fact.Tell(false)})
+	m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Tell(true))
+	return m
+}
+
+func TestWindows(t *testing.T) {
+	t.Parallel()
+	at := func(bus string, id, names byte, drivers map[string]string,
+		change ...func(*diskmaker.Disk)) func(*testing.T) machine.Machine {
+		return func(t *testing.T) machine.Machine {
+			d := windows(t, id, names, drivers)
+			for _, c := range change {
+				c(&d)
+			}
+			return replaced(t, bus, windowsLaid(1), d)
+		}
+	}
+	without := func(partition int, files ...string) func(*diskmaker.Disk) {
+		return func(d *diskmaker.Disk) {
+			for _, f := range files {
+				delete(d.Partitions[partition].Volume.Files, f)
+			}
+		}
+	}
+	both := func(bus string, id, names byte) func(*testing.T) machine.Machine {
+		return func(t *testing.T) machine.Machine {
+			was := windows(t, 1, 1, inbox)
+			entries := append(managed(t, windowsLaid(id)), managed(t, windowsLaid(1))...)
+			return pc(firmware.UEFI, entries, on(t, machine.RoleClone, bus, windows(t, id, names, inbox)),
+				on(t, machine.RoleOriginal, "sata", was))
+		}
+	}
+	hold(t, []met{
+		{name: "copied sector by sector", at: at("sata", 1, 1, inbox), says: "It starts.", verdict: startup.Starts},
+		{name: "new identifiers, the store of before", at: at("sata", 2, 1, inbox), says: "0xc000000e: bcdboot, or correct the store's devices.",
+			verdict: startup.Stops, stage: "configuration", words: "0xc000000e"},
+		{name: "to NVMe, its driver is loaded at start", at: at("nvme", 1, 1, but(map[string]string{"stornvme": "0"})), says: "stornvme is a boot driver: it starts.", verdict: startup.Starts},
+		{name: "to NVMe, its driver is overridden", at: at("nvme", 1, 1, inbox), says: "StartOverride may keep stornvme from loading, or Windows finds it: start it once and look.", verdict: startup.Depends, words: "NVMe"},
+		{name: "to NVMe, its driver is loaded on demand", at: at("nvme", 1, 1, but(map[string]string{"stornvme": "3"})),
+			says: "0x7B, INACCESSIBLE_BOOT_DEVICE: safe mode once, or the driver's start type.", verdict: startup.Stops, stage: "system", words: "0x7B"},
+		{name: "to NVMe, a Windows without a driver", at: at("nvme", 1, 1, but(map[string]string{"stornvme": ""})),
+			says: "0x7B: a driver has to be put in first, or SATA.", verdict: startup.Stops, stage: "system", words: "0x7B", first: "-", remains: "give its system the driver"},
+		{name: "in a USB enclosure", at: at("usb", 1, 1, inbox), says: "An ordinary Windows does not start from USB: build it in.", verdict: startup.Stops, stage: "system", words: "USB", first: "build-in"},
+		{name: "without its store", at: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`)), says: "0xc000000f: bcdboot C:\\Windows.", verdict: startup.Stops,
+			stage: "configuration", words: "BCD", first: "windows-boot-files"},
+		{name: "without winload", at: at("sata", 1, 1, inbox, without(2, `\Windows\System32\winload.efi`)), says: "winload.efi is missing: the copy is damaged; sfc, or copy again.", verdict: startup.Stops,
+			stage: "system", words: "winload.efi"},
+		{name: "an empty boot partition", at: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`)),
+			says: "No boot files: bcdboot C:\\Windows /s to the EFI partition.", verdict: startup.Stops, stage: "loader", first: "windows-boot-files"},
+		{name: "the boot partition was left behind", at: at("sata", 2, 1, inbox, func(d *diskmaker.Disk) {
+			d.Partitions = append([]diskmaker.Partition{}, d.Partitions[2:3]...)
+		}), says: "C: alone was copied: make an EFI partition, then bcdboot.", verdict: startup.Stops, stage: "boot-partition"},
+		{name: "hibernated by fast start-up", at: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
+			d.Partitions[2].Volume.Files[`\hiberfil.sys`] = append([]byte("hibr"), make([]byte, 9000)...)
+		}), says: "It starts, and wakes what the original left: shut it down whole before copying.", verdict: startup.Starts, words: "asleep"},
+		{name: "encrypted", at: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
+			d.Partitions[2].Volume = diskmaker.Volume{Kind: "raw", Raw: []byte("\xEB\x58\x90-FVE-FS-")}
+		}), says: "The TPM lets it start where nothing else changed; else it asks for the recovery key.", verdict: startup.Depends, words: "recovery key"},
+		{name: "no entry, as in another machine", at: func(t *testing.T) machine.Machine {
+			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
+			m.Firmware.Entries = &firmware.Entries{All: map[uint16]firmware.Entry{}}
+			return m
+		}, says: "Most boards try \\EFI\\Boot\\bootx64.efi; else an entry has to be made.", verdict: startup.Depends, words: "fallback"},
+		{name: "the original beside it, the same identifiers", at: both("nvme", 1, 1), says: "Two disks with one identifier: unplug the original, then start.",
+			verdict: startup.Depends, words: "same identifiers", first: "-", remains: "Unplug the original before anything else"},
+		{name: "the original beside it, identifiers of its own and C: the original's", at: func(t *testing.T) machine.Machine {
+			clone := windows(t, 2, 2, inbox)
+			place, _ := windowsLaid(1).Place(2)
+			clone.Partitions[2].Volume.Files[`\Windows\System32\config\SYSTEM`] = hive(t, place, inbox)
+			return pc(firmware.UEFI, managed(t, windowsLaid(2)), on(t, machine.RoleClone, "sata", clone),
+				on(t, machine.RoleOriginal, "sata", windows(t, 1, 1, inbox)))
+		}, says: "It comes up with C: on the old disk, half of each: unplug the original for the first start.", verdict: startup.Stops, stage: "system", words: "C:", first: "detach-original"},
+		{name: "from RAID to AHCI, its driver on demand", at: func(t *testing.T) machine.Machine {
+			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, but(map[string]string{"storahci": "0/3", "iaStorAVC": "0"})))
+			m.Firmware.StorageMode, m.Firmware.StorageModeBefore = fact.Tell("ahci"), fact.Tell("raid")
+			return m
+		}, says: "0x7B is likely: set the controller back to RAID, or safe mode once.", verdict: startup.Depends, words: "AHCI"},
+		{name: "under secure boot", at: func(t *testing.T) machine.Machine {
+			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
+			m.Firmware.SecureBoot = fact.Tell(true)
+			return m
+		}, says: "Windows' own programs are signed for it: it starts.", verdict: startup.Starts},
+		{name: "in legacy mode", at: func(t *testing.T) machine.Machine {
+			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
+			m.Firmware.Mode, m.DeviceOrder = fact.Tell(firmware.Legacy), []string{"clone"}
+			return m
+		}, says: "GPT does not start in legacy mode: set the firmware to UEFI.", verdict: startup.Stops, stage: "mode", first: "set-mode"},
+	})
+}
+
+// sevenLaid is how a Windows 7 with legacy firmware is laid out; hidden is what its boot sectors say of their
+// place, 0 for the truth.
+func sevenLaid(signature uint32, hidden uint32) diskmaker.Disk {
+	return diskmaker.Disk{Sectors: 800 << 11, Style: diskmaker.MBR, Signature: signature, BootCode: "classic",
+		Partitions: []diskmaker.Partition{
+			{MBRType: 7, MiB: 100, Active: true, Volume: diskmaker.Volume{Kind: "ntfs", Label: "System Reserved"}, Hidden: hidden},
+			{MBRType: 7, MiB: 600, Volume: diskmaker.Volume{Kind: "ntfs", UsedMiB: 100}}}}
+}
+
+func seven(t *testing.T, d diskmaker.Disk, names uint32) diskmaker.Disk {
+	t.Helper()
+	was := sevenLaid(names, 0)
+	boot, err := was.Place(0)
+	require.NoError(t, err)
+	system, err := was.Place(1)
+	require.NoError(t, err)
+	store := diskmaker.BootStore{Legacy: true, Boot: boot, System: system}.Bytes()
+	d.Partitions[0].Volume.Files = map[string][]byte{`\bootmgr`: x64, `\Boot\BCD`: store}
+	d.Partitions[1].Volume.Files = map[string][]byte{`\Windows\System32\winload.exe`: x64, `\Windows\System32\winload.efi`: x64, `\Windows\System32\ntoskrnl.exe`: x64,
+		`\Windows\System32\config\SYSTEM`: hive(t, system, map[string]string{"disk": "0", "msahci": "0", "storahci": "0", "pciide": "0", "USBSTOR": "3"})}
+	return d
+}
+
+func TestWindowsOfLegacyFirmware(t *testing.T) {
+	t.Parallel()
+	at := func(mode firmware.Mode, bus string, d disks) func(*testing.T) machine.Machine {
+		return func(t *testing.T) machine.Machine {
+			m := pc(mode, nil, on(t, machine.RoleClone, bus, d(t)))
+			m.DeviceOrder = []string{"clone"}
+			return m
+		}
+	}
+	with := func(signature, names uint32, change func(*diskmaker.Disk)) disks {
+		return func(t *testing.T) diskmaker.Disk {
+			d := seven(t, sevenLaid(signature, 0), names)
+			if change != nil {
+				change(&d)
+			}
+			return d
+		}
+	}
+	same := with(0xCAFE0001, 0xCAFE0001, nil)
+	hold(t, []met{
+		{name: "copied sector by sector", at: at(firmware.Legacy, "sata", same), says: "It starts.", verdict: startup.Starts},
+		{name: "the active flag was left out", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+			d.Partitions[0].Active = false
+		})), says: "No active partition: mark the reserved one active.", verdict: startup.Stops, stage: "boot-partition", first: "set-active"},
+		{name: "the wrong partition is active", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+			d.Partitions[0].Active, d.Partitions[1].Active = false, true
+		})), says: "BOOTMGR is missing: mark the reserved one active.", verdict: startup.Stops, stage: "loader", words: "BOOTMGR is missing", first: "set-active"},
+		{name: "no boot code in sector 0", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) { d.BootCode = "" })),
+			says: "bootrec /fixmbr.", verdict: startup.Stops, stage: "table", first: "boot-code"},
+		{name: "a new signature", at: at(firmware.Legacy, "sata", with(0xCAFE0002, 0xCAFE0001, nil)), says: "0xc000000e: the store names the old signature; give it back, or correct the store.",
+			verdict: startup.Stops, stage: "configuration", words: "0xc000000e"},
+		{name: "a boot sector of another place", at: at(firmware.Legacy, "sata", func(t *testing.T) diskmaker.Disk {
+			return seven(t, sevenLaid(0xCAFE0001, 63), 0xCAFE0001)
+		}), says: "A disk read error occurred: the hidden sectors are those of the old place.", verdict: startup.Stops, stage: "boot-partition", first: "hidden-sectors"},
+		{name: "the reserved partition was left behind", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+			d.Partitions = d.Partitions[1:]
+			d.Partitions[0].Active = true
+		})), says: "BOOTMGR is missing: bcdboot C:\\Windows /s C: from the recovery environment.", verdict: startup.Stops, stage: "loader", words: "BOOTMGR is missing", first: "windows-boot-files"},
+		{name: "in a machine that starts by UEFI alone", at: at(firmware.UEFI, "sata", same), says: "Legacy support on, or convert to GPT.", verdict: startup.Stops, stage: "mode"},
+		{name: "in a USB enclosure", at: at(firmware.Legacy, "usb", same), says: "0x7B: Windows does not start from USB: build it in.", verdict: startup.Stops, stage: "system", words: "0x7B", first: "-", remains: "Build the drive into the machine"},
+	})
+}
