@@ -116,13 +116,16 @@ func notInEvidence(a *course.Attempt) course.Result {
 
 // noEntries is the end of a boot loader that has nothing to start; out is what it leaves out.
 func noEntries(a *course.Attempt, at machine.Spot, out []choice) course.Result {
-	text := fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called())
 	if len(out) > 0 {
 		c := out[0]
-		text = fmt.Sprintf("The boot loader leaves %s out of its menu: %s", c.config.Path, whyOut(c))
+		text := fmt.Sprintf("The boot loader leaves %s out of its menu: %s", c.config.Path, whyOut(c))
 		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, text, c.cite())
 	}
-	return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, text)
+	return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, noneListed(at))
+}
+
+func noneListed(at machine.Spot) string {
+	return fmt.Sprintf("There is no entry in /loader/entries on partition %d of %s.", at.Partition().Number, at.Drive.Called())
 }
 
 func whyOut(c choice) string {

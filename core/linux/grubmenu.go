@@ -145,7 +145,8 @@ func grubEntries(k *course.Walk, a *course.Attempt, from, holder machine.Spot, t
 	case len(menu) == 0 && !at.Volume().Readable:
 		return notInEvidence(a)
 	case len(menu) == 0 && !own && !c.GRUB.Cut:
-		return noEntries(a, at, nil)
+		text, facts := to.lost.or(noneListed(at))
+		return a.Stop("entries-absent", course.StageConfiguration, course.NoEntries, text, facts...)
 	}
 	listed := make([]loader.GRUBEntry, len(menu))
 	for i := range menu {
