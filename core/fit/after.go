@@ -89,8 +89,12 @@ func ofPartition(w Way, predicted, found *machine.Contents, a disk.Partition, i 
 	}
 	if !a.Unplaced && !b.Unplaced && !a.Rough && !b.Rough {
 		differs("first sector", a.Start, b.Start)
-		differs("size", disk.Binary(disk.Span(a.Length, predicted.Layout.SectorSize)),
-			disk.Binary(disk.Span(b.Length, found.Layout.SectorSize)))
+		x, y := disk.Span(a.Length, predicted.Layout.SectorSize), disk.Span(b.Length, found.Layout.SectorSize)
+		if s, t := disk.Binary(x), disk.Binary(y); s != t {
+			differs("size", s, t)
+		} else {
+			differs("size in bytes", x, y)
+		}
 	}
 	v, u := &predicted.Volumes[numbered(&predicted.Layout, a.Number)], &found.Volumes[i]
 	if v.Serial != "" && u.Serial != "" && !w.Files {

@@ -116,14 +116,17 @@ func contents(t *testing.T, d diskmaker.Disk) *machine.Contents {
 	return machine.Examine(on)
 }
 
-func windows(t *testing.T) machine.Machine {
-	d := diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
+func windowsDisk() diskmaker.Disk {
+	return diskmaker.Disk{Sectors: 1 << 21, Style: diskmaker.GPT, GUID: disk.TypeESP, Partitions: []diskmaker.Partition{
 		{Type: disk.TypeESP, MiB: 64, Volume: diskmaker.Volume{Kind: "fat32"}},
 		{Type: disk.TypeBasicData, MiB: 500,
 			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}}},
 		{Type: disk.TypeWinRE, MiB: 100, Volume: diskmaker.Volume{Kind: "ntfs", Label: "Recovery"}}}}
+}
+
+func windows(t *testing.T) machine.Machine {
 	return machine.Machine{Drives: []machine.Drive{{Name: "clone", Role: machine.RoleClone, Attached: fact.Tell(true),
-		Contents: contents(t, d)}}}
+		Contents: contents(t, windowsDisk())}}}
 }
 
 // told is a disk as an answer tells it: each partition with its start in MiB and letter.
@@ -200,4 +203,102 @@ func TestLooksAreJudgedByAnswers(t *testing.T) {
 			assert.Equal(t, handover.Right, l.State)
 		}
 	}
+}
+
+// How the standing is put into words, at the bounds of its numbers.
+func TestWordsAtTheirBounds(t *testing.T) {
+	one := starts(handover.Start{At: noon})
+	for starts, of := range map[int]string{12: "twelve", 13: "13"} {
+		s := handover.Rule{Starts: starts, Days: 1}.Stand(one, nil, handover.Old{}, noon, time.UTC)
+		assert.Contains(t, s.Headline, "One good start of "+of+".")
+	}
+	warm := starts(handover.Start{At: noon, Kind: handover.Warm})
+	assert.Contains(t, handover.Rule{Starts: 2, Days: 1}.Stand(warm, nil, handover.Old{}, noon, time.UTC).Headline, "No good starts of two.")
+	for after, says := range map[time.Duration]string{6*24*time.Hour - 1: "until Wednesday", 6 * 24 * time.Hour: "until 2 December"} {
+		until := noon.Add(after)
+		s := handover.Rule{Starts: 2, Days: 1}.Stand(one, nil, handover.Old{KeepUntil: &until}, noon, time.UTC)
+		assert.Contains(t, s.Headline, says)
+	}
+	// One that failed before good ones is history.
+	begun := starts(handover.Start{At: days(-1), From: "failed"}, handover.Start{At: noon})
+	s := handover.Rule{Starts: 3, Days: 1}.Stand(begun, nil, handover.Old{}, noon, time.UTC)
+	assert.Contains(t, s.Headline, "One good start of three.")
+	// What is wrong comes first; of more than three the rest is counted.
+	var looks []handover.Look
+	for _, wants := range []string{"a", "b", "c", "d", "e"} {
+		looks = append(looks, handover.Look{State: handover.Open, Wants: wants + "."})
+	}
+	looks[2].State = handover.Wrong
+	rule := handover.Rule{Starts: 1, Days: 1, Looked: true}
+	assert.Equal(t, "Still wanted: c, a, and three more to look at.", rule.Stand(one, looks, handover.Old{}, noon, time.UTC).Still)
+	assert.Equal(t, "Still wanted: c, a, and b.", rule.Stand(one, looks[:3], handover.Old{}, noon, time.UTC).Still)
+}
+
+// The letters that the original had are what programs name; a recovery partition is one by its type or
+// its name.
+func TestLettersAsBefore(t *testing.T) {
+	m := windows(t)
+	original := contents(t, windowsDisk())
+	original.Volumes[1].Letter, original.Volumes[2].Letter = "C", "E"
+	m.Drives = append(m.Drives, machine.Drive{Name: "original", Role: machine.RoleOriginal,
+		Attached: fact.Tell(false), Contents: original})
+	whole := told(at{1, ""}, at{65, "C"}, at{565, ""})
+	letters := func(now handover.Told, isWhole bool) handover.Look {
+		if len(now.Disks) > 0 {
+			now.Disks[0].Whole = isWhole
+		}
+		l, asked := lookOf(handover.Situation{Machine: m, Told: now}, "letters")
+		assert.True(t, asked)
+		return l
+	}
+	l := letters(handover.Told{}, false)
+	assert.Equal(t, handover.Open, l.State)
+	assert.Equal(t, "Drive letters as before: C:, E:", l.Text)
+	assert.Equal(t, handover.Open, letters(whole, false).State, "the answer may be cut off")
+	l = letters(whole, true)
+	assert.Equal(t, handover.Wrong, l.State)
+	assert.Contains(t, l.Text, "othing has the letter E:")
+	assert.Equal(t, handover.Right, letters(told(at{1, ""}, at{65, "C"}, at{565, "E"}), true).State)
+	m.Drives = m.Drives[:1]
+	assert.Equal(t, "Drive letters as before", letters(handover.Told{}, false).Text, "the original is not in evidence")
+
+	m.Drives[0].Contents.Layout.Partitions[2].Type.Role = ""
+	_, asked := lookOf(handover.Situation{Machine: m}, "recovery-letter-3")
+	assert.True(t, asked, "its label says so")
+	m.Drives[0].Contents.Volumes[2].Label = "Data"
+	_, asked = lookOf(handover.Situation{Machine: m}, "recovery-letter-3")
+	assert.False(t, asked)
+	l, asked = lookOf(handover.Situation{Machine: m}, "recovery-letter-2")
+	assert.False(t, asked, "a system's own: %v", l)
+}
+
+// What is asked of a Windows for what it has, and what is found wrong of it.
+func TestWhatAWindowsHasIsAsked(t *testing.T) {
+	yes, no := true, false
+	m := windows(t)
+	for key, c := range map[string]struct {
+		told func(is *bool) handover.Told
+		off  string // what is said where it is not so
+	}{
+		"recovery":   {func(is *bool) handover.Told { return handover.Told{Recovery: is} }, "The recovery environment is off"},
+		"activation": {func(is *bool) handover.Told { return handover.Told{Licensed: is} }, "Windows is not activated"},
+	} {
+		l, asked := lookOf(handover.Situation{Machine: m, Told: c.told(&no)}, key)
+		assert.True(t, asked, key)
+		assert.Equal(t, c.off, l.Text)
+		l, _ = lookOf(handover.Situation{Machine: m, Told: c.told(&yes)}, key)
+		assert.Equal(t, handover.Right, l.State)
+		assert.NotEqual(t, c.off, l.Text)
+	}
+	_, asked := lookOf(handover.Situation{Machine: m}, "protection")
+	assert.False(t, asked, "nothing is encrypted")
+	_, asked = lookOf(handover.Situation{Machine: m, Told: handover.Told{Protected: &yes}}, "protection")
+	assert.True(t, asked)
+	plain := windowsDisk()
+	plain.Partitions = plain.Partitions[:2]
+	m.Drives[0].Contents = contents(t, plain)
+	_, asked = lookOf(handover.Situation{Machine: m}, "recovery")
+	assert.False(t, asked, "there is none")
+	_, asked = lookOf(handover.Situation{Machine: m, Told: handover.Told{Recovery: &no}}, "recovery")
+	assert.True(t, asked, "the system told of one")
 }

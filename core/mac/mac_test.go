@@ -13,6 +13,7 @@ import (
 	"latchkey/core/mac"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/core/volume"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/sample"
 )
@@ -139,4 +140,91 @@ func TestWhatIsHeld(t *testing.T) {
 	m.Firmware.Arch = fact.Unknown[firmware.Arch]()
 	assert.Contains(t, mac.KindOf(m).Choose, "Option")
 	assert.Contains(t, mac.KindOf(m).Choose, "power button")
+}
+
+// The volume that a Mac's system lies on is the largest that it can lie on, by its contents or, where those are
+// not in evidence, by its partition's type; one that a system can be started from comes before a larger one.
+func TestTheVolumeOfAMacsSystem(t *testing.T) {
+	t.Parallel()
+	apple := func(volumes ...diskmaker.AppleVolume) []byte { return diskmaker.Container(1000, volumes...) }
+	whole := apple(diskmaker.AppleVolume{Name: "Home", Role: 1}, diskmaker.AppleVolume{Name: "Preboot", Role: 0x10})
+	data := apple(diskmaker.AppleVolume{Name: "Data", Role: 0x40})
+	hfs := make([]byte, 4096)
+	copy(hfs[1024:], "H+")
+	hfs[1024+83] = 5
+	part := func(kind disk.GUID, mib uint64, raw []byte) diskmaker.Partition {
+		return diskmaker.Partition{Type: kind, MiB: mib, Volume: diskmaker.Volume{Kind: "raw", Raw: raw}}
+	}
+	for name, c := range map[string]struct {
+		parts []diskmaker.Partition
+		blind int // a partition of which nothing is in evidence; -1 for none
+		want  int // -1 for none
+	}{
+		"the largest": {[]diskmaker.Partition{part(disk.TypeAPFS, 10, whole), part(disk.TypeAPFS, 20, whole)},
+			-1, 1},
+		"the first of equal ones":          {[]diskmaker.Partition{part(disk.TypeAPFS, 10, whole), part(disk.TypeAPFS, 10, whole)}, -1, 0},
+		"one that can start, not larger":   {[]diskmaker.Partition{part(disk.TypeAPFS, 10, whole), part(disk.TypeAPFS, 20, data)}, -1, 0},
+		"the largest of what cannot":       {[]diskmaker.Partition{part(disk.TypeAPFS, 10, data), part(disk.TypeAPFS, 20, data)}, -1, 1},
+		"an older one":                     {[]diskmaker.Partition{part(disk.TypeHFS, 10, hfs)}, -1, 0},
+		"one that is not in evidence":      {[]diskmaker.Partition{part(disk.TypeAPFS, 10, whole)}, 0, 0},
+		"an older one, not in evidence":    {[]diskmaker.Partition{part(disk.TypeHFS, 10, hfs)}, 0, 0},
+		"another one, not in evidence":     {[]diskmaker.Partition{part(disk.TypeLinuxData, 10, whole)}, 0, -1},
+		"another's contents":               {[]diskmaker.Partition{part(disk.TypeAPFS, 10, []byte("nothing"))}, -1, -1},
+		"by its contents, of another type": {[]diskmaker.Partition{part(disk.TypeLinuxData, 10, whole)}, -1, 0},
+	} {
+		d := sample.Drive(t, machine.RoleClone, diskmaker.Disk{Sectors: 1 << 17, Style: diskmaker.GPT,
+			GUID: disk.MustGUID("0AC00000-0000-4000-8000-000000000010"), Partitions: c.parts}.MustBuild())
+		if c.blind >= 0 {
+			d.Contents.Volumes[c.blind] = machine.Volume{Volume: volume.Volume{Kind: volume.NotCaptured}}
+		}
+		i, found := mac.VolumeOf(&d)
+		assert.Equal(t, c.want >= 0, found, name)
+		if found {
+			assert.Equal(t, c.want, i, name)
+		}
+	}
+	_, found := mac.VolumeOf(&machine.Drive{})
+	assert.False(t, found, "nothing is in evidence")
+}
+
+// Where a system cannot be started from a volume, the bytes that say so are shown: the list of volumes in the
+// container's superblock, the blessed folder in the header. Apple File System Reference, nx_fs_oid; Technical
+// Note TN1150, finderInfo.
+func TestWhereAMacsVolumeTells(t *testing.T) {
+	t.Parallel()
+	hfs := make([]byte, 4096)
+	copy(hfs[1024:], "H+")
+	for _, c := range []struct {
+		raw   []byte
+		value string
+		at    int64 // from the volume's start
+		long  int64
+	}{
+		{diskmaker.Container(1000, diskmaker.AppleVolume{Name: "Data", Role: 0x40},
+			diskmaker.AppleVolume{Name: "VM", Role: 8}), "Data, VM", 184, 8},
+		{diskmaker.Container(1000), "no volume", 184, 8},
+		{hfs, "0", 1024 + 80, 4},
+	} {
+		d := macDrive(t, c.raw)
+		trace := startup.Simulate(macWith(d, nil))
+		var shown []machine.Fact
+		for _, f := range trace.Findings {
+			if f.Rule == "mac-not-blessed" {
+				shown = f.Facts
+			}
+		}
+		require.NotEmpty(t, shown)
+		start := int64(d.Contents.Layout.Partitions[1].Start) * 512
+		assert.Equal(t, c.value, shown[0].Value)
+		assert.Equal(t, start+c.at, shown[0].Source.Offset)
+		assert.Equal(t, c.long, shown[0].Source.Length)
+		told := d.Contents.Layout.Partitions[1].Source.Offset
+		d.Contents.Volumes[1].Told = true
+		trace = startup.Simulate(macWith(d, nil))
+		for _, f := range trace.Findings {
+			if f.Rule == "mac-not-blessed" && c.at == 184 {
+				assert.Equal(t, told, f.Facts[0].Source.Offset, "what was told stands where it was told")
+			}
+		}
+	}
 }
