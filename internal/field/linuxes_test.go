@@ -22,7 +22,7 @@ func numbered(n int) ids { return ids{uuid("0a0a0a0", n), uuid("0b0b0b0", n), uu
 
 var (
 	shim = diskmaker.Program{Is: "shim", Signed: true, Size: 8192}
-	x64  = diskmaker.Program{}.Bytes()
+	x64  = diskmaker.Program{Signed: true}.Bytes()
 )
 
 func grubProgram(prefix string) []byte {
