@@ -18,7 +18,10 @@ const bareShell = "/bin/sh"
 // as real ones show (package truth, "coming up").
 func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	elsewhere := len(home.Drive.Contents.Mounts(home.Address(), "/usr")) > 0
-	if line.bare || elsewhere || len(loader.KernelOptions(line.options, "init")) > 0 {
+	if named := loader.KernelOptions(line.options, "init"); len(named) > 0 {
+		return namedProgram(a, home, line, named[len(named)-1])
+	}
+	if line.bare || elsewhere {
 		return nil
 	}
 	for _, sign := range machine.FirstPrograms {
@@ -32,6 +35,32 @@ func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course
 		}
 	}
 	return withoutInit(a, home, line, "none")
+}
+
+// namedProgram asks whether the first program that the kernel line names is there. The initial RAM disk of
+// Debian's initramfs-tools goes on with another one where it is not (its init); that of dracut, by systemd, and
+// that of mkinitcpio do not, nor does the kernel by itself (its init/main.c, init=). As real ones show (package
+// truth, "coming up").
+func namedProgram(a *course.Attempt, home machine.Spot, line kernelLine, name string) *course.Result {
+	if strings.HasPrefix(name, "/lib/systemd/") {
+		name = "/usr" + name
+	}
+	may := makers(home)
+	skips := !line.bare && slices.Equal(may, []machine.Tool{machine.UpdateInitramfs})
+	there, known := home.Volume().Holds(home.In(name))
+	text := fmt.Sprintf("The kernel line has %s begin the system's start", name)
+	switch {
+	case there, skips:
+		return nil
+	case !known:
+		return openAt(a, home, "first-program-missing-evidence", course.StageSystem,
+			text+": whether that is there is not in evidence.", course.HowTry, line.cited)
+	case !line.bare && (len(may) == 0 || slices.Contains(may, machine.UpdateInitramfs)):
+		return openAt(a, home, "no-first-program", course.StageSystem,
+			text+", and it is not there: some initial RAM disks go on with another one.", course.HowTry, line.cited)
+	}
+	end := a.Stop("no-first-program", course.StageSystem, course.NoInit, text+", and it is not there.", line.cited)
+	return &end
 }
 
 // unseenProgram ends a start of which the evidence does not tell what it begins with.

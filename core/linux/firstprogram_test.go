@@ -35,6 +35,20 @@ func rooted(t *testing.T, files map[string]string, without ...string) diskmaker.
 	return d
 }
 
+// initOf has the kernel line name a first program, of a root with a program or without one.
+func initOf(name, without string, with ...string) diskmaker.Disk {
+	d := sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
+		"menuentry 'x' {\n linux /boot/vmlinuz root=LABEL=root init="+name+"\n initrd /boot/initrd.img\n}\n")
+	d = sample.With(sample.With(d, 1, "sbin/init", "#!/bin/sh\n"), 1, "usr/lib/systemd/systemd", "#!/bin/sh\n")
+	for _, folder := range []string{"dev", "proc", "sys", "run"} {
+		d = sample.With(d, 1, folder+"/kept", "x")
+	}
+	if without != "" {
+		d = sample.WithoutTools(d, 1, without)
+	}
+	return sample.WithTools(d, 1, with...)
+}
+
 // typed has the root in a partition of the type of its own for that. The Discoverable Partitions Specification.
 func typed(d diskmaker.Disk) diskmaker.Disk {
 	d.Partitions[1].Type = disk.MustGUID("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709")
@@ -73,7 +87,13 @@ func TestWhatTheRootLacks(t *testing.T) {
 			"root-stays-read-only", startup.Stops, "nothing can be written to its root"},
 		"no folder /run, as before systemd": {rooted(t, nil, "run/kept", "usr/lib/systemd/systemd"), "", startup.Starts, ""},
 		"a folder, and no systemd":          {rooted(t, nil, "proc/kept", "usr/lib/systemd/systemd"), "folders-absent", startup.Depends, ""},
-		"its first program, by nix":         {rooted(t, map[string]string{"nix/store/x": "x"}, "sbin/init"), "", startup.Starts, ""},
+		"the first program that its line names": {initOf("/gone", "usr/sbin/update-initramfs", "usr/bin/dracut"), "no-first-program",
+			startup.Stops, "/gone begin the system's start, and it is not there"},
+		"the one that its line names, and goes on with another": {initOf("/gone", ""), "", startup.Starts, ""},
+		"the one that its line names, and who made the RAM disk is not known": {initOf("/gone", "usr/sbin/update-initramfs"), "no-first-program",
+			startup.Depends, ""},
+		"nothing, and its line names what is there": {initOf("/lib/systemd/systemd", "usr/sbin/update-initramfs", "usr/bin/dracut"), "", startup.Starts, ""},
+		"its first program, by nix":                 {rooted(t, map[string]string{"nix/store/x": "x"}, "sbin/init"), "", startup.Starts, ""},
 		"its first program, and dracut made its RAM disk": {rooted(t, map[string]string{"usr/bin/dracut": "x"}, "sbin/init", "usr/sbin/update-initramfs"),
 			"no-first-program", startup.Depends, ""},
 	} {

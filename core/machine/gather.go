@@ -332,6 +332,9 @@ func (g *gathering) lookAtEntries(list []loader.GRUBEntry) {
 		for _, file := range e.Initrds {
 			g.named(file, g.payload)
 		}
+		for _, program := range loader.KernelOptions(e.Options, "init") { // where the root holds the menu
+			g.named(program, g.lookAny)
+		}
 		g.lookAtEntries(e.Sub)
 	}
 }

@@ -51,7 +51,7 @@ type endingKey struct {
 func (e Ending) Words() string {
 	o := outcome{verdict: e.Verdict, stage: e.Stage}
 	if e.Verdict == Depends {
-		return "reaches the clone's loader, and what follows is not proven"
+		return "reaches a loader, and what follows is not proven"
 	}
 	return o.words()
 }

@@ -31,11 +31,20 @@ func afterLoader(k *course.Walk, o *outcome, a *course.Attempt) {
 		o.verdict = StartsOriginal
 	case end.State == course.Passes:
 		o.verdict = Starts
-	case a.Role != machine.RoleClone:
-		o.verdict = StartsOriginal // its loader was started; what follows is not in question here
+	case a.Role != machine.RoleClone && !mayLeadToClone(k):
+		o.verdict = StartsOriginal
 	default:
 		o.verdict = Depends
 	}
+}
+
+// mayLeadToClone reports whether what a loader on another drive goes by can lead to the clone: boot files on
+// one drive start a system on another one.
+func mayLeadToClone(k *course.Walk) bool {
+	return slices.ContainsFunc(k.Machine.Drives, func(d machine.Drive) bool {
+		attached, known := d.Attached.Get()
+		return d.Role == machine.RoleClone && (attached || !known)
+	})
 }
 
 func cutOff(k *course.Walk, a *course.Attempt, d *machine.Drive, cut disk.Partition) course.Result {

@@ -206,6 +206,10 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 		return "Starts the loader on the clone.", t.startReason()
 	case t.Reaches == Starts:
 		return "The clone reaches its loader; what follows is not proven.", t.startReason()
+	case t.Reaches == StartsOriginal && t.Started() == machine.RoleOther:
+		return "Starts the loader on another drive, " + t.Drive + "; which system that leads to is not proven.", t.startReason()
+	case t.Reaches == StartsOriginal:
+		return "Starts the loader on the original; which system that leads to is not proven.", t.startReason()
 	case len(t.Missing) == 1:
 		return "Depends on one fact that is not known.", t.dependsReason()
 	case t.Complete:

@@ -47,10 +47,18 @@ const (
 // atHandOver is the verdict as far as the hand-over to the loader. A system that
 // is known to be cut off stops although its loader is reached.
 func (o *outcome) atHandOver() Verdict {
-	if o.verdict == Depends {
-		return Starts
+	switch {
+	case o.verdict != Depends:
+		return o.verdict
+	case o.elsewhere():
+		return StartsOriginal
 	}
-	return o.verdict
+	return Starts
+}
+
+// elsewhere reports whether the loader that is started lies on another drive than the clone.
+func (o *outcome) elsewhere() bool {
+	return o.chosen >= 0 && o.attempts[o.chosen].Role != machine.RoleClone
 }
 
 func stageWords(s course.Stage) string { return machine.LowerFirst(s.Title()) }
@@ -87,6 +95,9 @@ func (o *outcome) words() string {
 		return "starts the original"
 	case Starts:
 		return "starts the clone"
+	}
+	if o.elsewhere() {
+		return "a loader on another drive is started"
 	}
 	return "the clone reaches its loader"
 }

@@ -56,7 +56,7 @@ type Partition struct {
 
 // Volume declares what a partition holds.
 type Volume struct {
-	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "lvm", "luks", "raw" or ""
+	Kind    string // "fat12", "fat16", "fat32", "ntfs", "ext4", "lvm", "luks", "raw", "laid" or ""
 	Label   string
 	Serial  uint64
 	UUID    [16]byte
@@ -64,6 +64,7 @@ type Volume struct {
 	UsedMiB uint64            // marked as in use (NTFS, ext4)
 	Unclean bool              // not closed cleanly (NTFS)
 	Raw     []byte            // the volume's first bytes ("raw")
+	Laid    *Image            // the whole volume ("laid")
 	Group   string            // the volume group ("lvm")
 	Logical []Logical         // what lies on it ("lvm")
 }
@@ -271,6 +272,11 @@ func (m *Image) writeVolume(p placed) error {
 	case "luks":
 		_, err := m.WriteAt(luksHeader(v.UUID), start)
 		return err
+	case "laid":
+		return v.Laid.Pages(func(off int64, page []byte) error {
+			_, err := m.WriteAt(page, start+off)
+			return err
+		})
 	case "raw":
 		_, err := m.WriteAt(v.Raw, start)
 		return err

@@ -3,6 +3,7 @@
 package diskmaker
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -71,6 +72,10 @@ func (m *Image) WriteAt(p []byte, off int64) (int, error) {
 		in := int(at % pageSize)
 		step := min(pageSize-in, len(p)-done)
 		page := m.pages[at/pageSize]
+		if page == nil && bytes.Count(p[done:done+step], []byte{0}) == step {
+			done += step // as it is
+			continue
+		}
 		if page == nil {
 			page = make([]byte, pageSize)
 			m.pages[at/pageSize] = page
@@ -79,6 +84,30 @@ func (m *Image) WriteAt(p []byte, off int64) (int, error) {
 		done += step
 	}
 	return len(p), nil
+}
+
+// ReadImage reads a file into an image, as long as it is.
+func ReadImage(path string) (*Image, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	m, page := NewImage(info.Size(), 512), make([]byte, 1<<20)
+	for off := int64(0); off < m.Size; off += int64(len(page)) {
+		n, err := f.ReadAt(page[:min(int64(len(page)), m.Size-off)], off)
+		if err == nil {
+			_, err = m.WriteAt(page[:n], off)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return m, nil
 }
 
 // Pages calls f for every page that was written, in order, with its byte offset.

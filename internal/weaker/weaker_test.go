@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -26,6 +27,7 @@ import (
 	"latchkey/core/startup"
 	"latchkey/demo"
 	"latchkey/internal/expected"
+	"latchkey/internal/field"
 	"latchkey/internal/reference"
 	"latchkey/internal/weaker"
 	"latchkey/truth"
@@ -75,7 +77,7 @@ func machines(t *testing.T) []whole {
 	for _, c := range demo.Cases() {
 		list = append(list, demonstrated(t, c))
 	}
-	return list
+	return append(list, met(t)...)
 }
 
 // some are those of which a quick round makes the disks: every third that needs no tool for them.
@@ -149,6 +151,22 @@ func demonstrated(t *testing.T, c demo.Case) whole {
 		}
 	}
 	return w
+}
+
+// met are the machines of package field, as technicians meet them.
+func met(t *testing.T) (list []whole) {
+	for _, group := range slices.Sorted(maps.Keys(field.Groups)) {
+		for _, m := range field.Groups[group](t) {
+			w := whole{group + ": " + m.Name, m.At(t), map[string]io.ReaderAt{}, nil}
+			for _, d := range w.machine.Drives {
+				if image := field.Image(d.Contents); image != nil {
+					w.disks[d.Name] = image
+				}
+			}
+			list = append(list, w)
+		}
+	}
+	return list
 }
 
 // answer is what a check says: the verdict, and what is started.

@@ -1,4 +1,4 @@
-package field_test
+package field
 
 import (
 	"fmt"
@@ -81,8 +81,7 @@ func deployed(t *testing.T, is, names ids) diskmaker.Disk {
 	return d
 }
 
-func TestVariants(t *testing.T) {
-	t.Parallel()
+func variants(t *testing.T) []Met {
 	by := func(make func(*testing.T, ids, ids) diskmaker.Disk, is ids) disks {
 		return func(t *testing.T) diskmaker.Disk { return make(t, is, one) }
 	}
@@ -91,27 +90,27 @@ func TestVariants(t *testing.T) {
 	}
 	const m, b, c, f = `\EFI\Manjaro\grubx64.efi`, `\EFI\systemd\systemd-bootx64.efi`, `\EFI\centos\shimx64.efi`, `\EFI\fedora\shimx64.efi`
 	root := ids{two.root, one.boot, one.swap}
-	hold(t, []met{
-		{name: "subvolume @ with GRUB in it, copied sector by sector", at: alone("Manjaro", by(manjaro, one), m, "sata", by(manjaro, one)), says: "It starts.", verdict: startup.Starts},
-		{name: "subvolume @ with GRUB in it, a new file system", at: alone("Manjaro", by(manjaro, one), m, "sata", by(manjaro, root)),
-			says: "GRUB comes by its partition's number, its menu looks for a UUID that is gone.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
-		{name: "kernels in folders of the machine, copied sector by sector", at: alone("Linux Boot Manager", by(installedKernels, one), b, "sata", by(installedKernels, one)),
-			says: "It starts.", verdict: startup.Starts},
-		{name: "kernels in folders of the machine, a new root", at: alone("Linux Boot Manager", by(installedKernels, one), b, "sata", by(installedKernels, root)),
-			says: "The entry names a UUID that is gone; /etc/kernel/cmdline does so for the next kernel.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
-		{name: "CentOS 8 with its menu on the boot partition, copied sector by sector", at: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, one, "cl")), says: "It starts.", verdict: startup.Starts},
-		{name: "CentOS 8 with its menu on the boot partition, a new /boot", at: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, ids{one.root, two.boot, one.swap}, "cl")),
-			says: "The menu comes and looks for /boot by a UUID that is gone: no entries.", verdict: startup.Stops, stage: "configuration", words: one.boot, first: "linux-names"},
-		{name: "CentOS 8, the group renamed", at: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, one, "cl_new")), says: "dracut waits for cl/root.", verdict: startup.Stops,
-			stage: "configuration", words: "cl-root", first: "linux-names"},
-		{name: "CentOS 7, copied sector by sector", at: alone("CentOS", vendors(7, one, "cl"), c, "sata", vendors(7, one, "cl")), says: "It starts.", verdict: startup.Starts},
-		{name: "CentOS 7, a new /boot", at: alone("CentOS", vendors(7, one, "cl"), c, "sata", vendors(7, ids{one.root, two.boot, one.swap}, "cl")),
-			says: "The entry sets the root by number first, and looks by a UUID that is gone: the kernel is found by the number; fstab stops it at /boot.", verdict: startup.Stops, stage: "configuration", words: one.boot, first: "linux-names"},
-		{name: "a deployment of its own, copied sector by sector", at: alone("Fedora", by(deployed, one), f, "sata", by(deployed, one)),
-			says: "It starts.", verdict: startup.Starts},
-		{name: "a deployment of its own, a new root", at: alone("Fedora", by(deployed, one), f, "sata", by(deployed, root)),
-			says: "The entries name a UUID that is gone.", verdict: startup.Stops, stage: "configuration", words: one.root},
-	})
+	return []Met{
+		{Name: "subvolume @ with GRUB in it, copied sector by sector", At: alone("Manjaro", by(manjaro, one), m, "sata", by(manjaro, one)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "subvolume @ with GRUB in it, a new file system", At: alone("Manjaro", by(manjaro, one), m, "sata", by(manjaro, root)),
+			Says: "GRUB comes by its partition's number, its menu looks for a UUID that is gone.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+		{Name: "kernels in folders of the machine, copied sector by sector", At: alone("Linux Boot Manager", by(installedKernels, one), b, "sata", by(installedKernels, one)),
+			Says: "It starts.", Verdict: startup.Starts},
+		{Name: "kernels in folders of the machine, a new root", At: alone("Linux Boot Manager", by(installedKernels, one), b, "sata", by(installedKernels, root)),
+			Says: "The entry names a UUID that is gone; /etc/kernel/cmdline does so for the next kernel.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+		{Name: "CentOS 8 with its menu on the boot partition, copied sector by sector", At: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, one, "cl")), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "CentOS 8 with its menu on the boot partition, a new /boot", At: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, ids{one.root, two.boot, one.swap}, "cl")),
+			Says: "The menu comes and looks for /boot by a UUID that is gone: no entries.", Verdict: startup.Stops, Stage: "configuration", Words: one.boot, First: "linux-names"},
+		{Name: "CentOS 8, the group renamed", At: alone("CentOS", vendors(8, one, "cl"), c, "sata", vendors(8, one, "cl_new")), Says: "dracut waits for cl/root.", Verdict: startup.Stops,
+			Stage: "configuration", Words: "cl-root", First: "linux-names"},
+		{Name: "CentOS 7, copied sector by sector", At: alone("CentOS", vendors(7, one, "cl"), c, "sata", vendors(7, one, "cl")), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "CentOS 7, a new /boot", At: alone("CentOS", vendors(7, one, "cl"), c, "sata", vendors(7, ids{one.root, two.boot, one.swap}, "cl")),
+			Says: "The entry sets the root by number first, and looks by a UUID that is gone: the kernel is found by the number; fstab stops it at /boot.", Verdict: startup.Stops, Stage: "configuration", Words: one.boot, First: "linux-names"},
+		{Name: "a deployment of its own, copied sector by sector", At: alone("Fedora", by(deployed, one), f, "sata", by(deployed, one)),
+			Says: "It starts.", Verdict: startup.Starts},
+		{Name: "a deployment of its own, a new root", At: alone("Fedora", by(deployed, one), f, "sata", by(deployed, root)),
+			Says: "The entries name a UUID that is gone.", Verdict: startup.Stops, Stage: "configuration", Words: one.root},
+	}
 }
 
 // twoSystems is the disk of a Windows with an Ubuntu behind it; names are those that Linux goes by.
@@ -128,8 +127,7 @@ func twoSystems(t *testing.T, id, store byte, is, names ids) diskmaker.Disk {
 	return d
 }
 
-func TestTwoSystems(t *testing.T) {
-	t.Parallel()
+func twoSystemsEach(t *testing.T) []Met {
 	at := func(id, store byte, is, names ids) func(*testing.T) machine.Machine {
 		return func(t *testing.T) machine.Machine {
 			was := twoSystems(t, 1, 1, one, one)
@@ -137,17 +135,16 @@ func TestTwoSystems(t *testing.T) {
 			return pc(firmware.UEFI, entries, on(t, machine.RoleClone, "sata", twoSystems(t, id, store, is, names)))
 		}
 	}
-	hold(t, []met{
-		{name: "copied sector by sector", at: at(1, 1, one, one), says: "It starts Ubuntu's menu, as the original.", verdict: startup.Starts},
-		{name: "new GUIDs, the file systems as they were", at: at(2, 2, one, one), says: "Both entries are stale; the fallback starts Windows where it is tried. Entries for Ubuntu have to be made.", verdict: startup.Depends, words: "fallback"},
-		{name: "a new file system for Linux", at: at(1, 1, two, one), says: "GRUB's prompt; Windows starts by the firmware's menu meanwhile.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
-	})
+	return []Met{
+		{Name: "copied sector by sector", At: at(1, 1, one, one), Says: "It starts Ubuntu's menu, as the original.", Verdict: startup.Starts},
+		{Name: "new GUIDs, the file systems as they were", At: at(2, 2, one, one), Says: "Both entries are stale; the fallback starts Windows where it is tried. Entries for Ubuntu have to be made.", Verdict: startup.Depends, Words: "fallback"},
+		{Name: "a new file system for Linux", At: at(1, 1, two, one), Says: "GRUB's prompt; Windows starts by the firmware's menu meanwhile.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+	}
 }
 
-func TestOtherSystems(t *testing.T) {
-	t.Parallel()
-	hold(t, []met{
-		{name: "Windows XP", at: func(t *testing.T) machine.Machine {
+func otherSystems(t *testing.T) []Met {
+	return []Met{
+		{Name: "Windows XP", At: func(t *testing.T) machine.Machine {
 			d := mbrDisk("classic", diskmaker.Partition{MBRType: 7, Active: true, MiB: 300,
 				Volume: diskmaker.Volume{Kind: "ntfs", UsedMiB: 50, Files: map[string][]byte{
 					`\ntldr`: x64, `\NTDETECT.COM`: x64, `\boot.ini`: []byte("[boot loader]\r\ntimeout=30\r\ndefault=multi(0)disk(0)rdisk(0)partition(1)\\WINDOWS\r\n[operating systems]\r\nmulti(0)disk(0)rdisk(0)partition(1)\\WINDOWS=\"Windows XP\"\r\n"),
@@ -155,26 +152,26 @@ func TestOtherSystems(t *testing.T) {
 			m := pc(firmware.Legacy, nil, on(t, machine.RoleClone, "sata", d))
 			m.DeviceOrder = []string{"clone"}
 			return m
-		}, says: "An exact copy starts; what NTLDR does nobody here looks into.", verdict: startup.Depends},
-		{name: "a system of another kind behind UEFI", at: func(t *testing.T) machine.Machine {
+		}, Says: "An exact copy starts; what NTLDR does nobody here looks into.", Verdict: startup.Depends},
+		{Name: "a system of another kind behind UEFI", At: func(t *testing.T) machine.Machine {
 			d := efiDisk(1, one, map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: x64, `\EFI\freebsd\loader.efi`: x64},
 				diskmaker.Partition{Type: disk.MustGUID("516E7CB6-6ECF-11D6-8FF8-00022D09712B"), MiB: 200, Volume: diskmaker.Volume{Kind: "raw", Raw: []byte("ufs")}})
 			return pc(firmware.UEFI, []firmware.Entry{entry(t, "FreeBSD", d, 0, `\EFI\BOOT\BOOTX64.EFI`)}, on(t, machine.RoleClone, "sata", d))
-		}, says: "It reaches its loader; what that does is not told here.", verdict: startup.Depends},
-		{name: "data, and no system", at: func(t *testing.T) machine.Machine {
+		}, Says: "It reaches its loader; what that does is not told here.", Verdict: startup.Depends},
+		{Name: "data, and no system", At: func(t *testing.T) machine.Machine {
 			d := diskmaker.Disk{Sectors: 300 << 11, Style: diskmaker.GPT, GUID: disk.MustGUID("DA7A0000-0000-4000-8000-000000000010"),
 				Partitions: []diskmaker.Partition{{Type: disk.TypeBasicData, MiB: 200, Volume: diskmaker.Volume{Kind: "ntfs",
 					Files: map[string][]byte{`\photos\1.jpg`: []byte("x")}}}}}
 			return pc(firmware.UEFI, nil, on(t, machine.RoleClone, "sata", d))
-		}, says: "There is nothing to start on it: the wrong disk, or only data were copied.", verdict: startup.Stops, stage: "boot-partition"},
-		{name: "an empty drive", at: func(t *testing.T) machine.Machine {
+		}, Says: "There is nothing to start on it: the wrong disk, or only data were copied.", Verdict: startup.Stops, Stage: "boot-partition"},
+		{Name: "an empty drive", At: func(t *testing.T) machine.Machine {
 			d := diskmaker.Disk{Sectors: 300 << 11}
 			return pc(firmware.UEFI, nil, on(t, machine.RoleClone, "sata", d))
-		}, says: "Nothing was copied.", verdict: startup.Stops, stage: "table"},
-		{name: "Windows from NVMe to SATA", at: func(t *testing.T) machine.Machine {
+		}, Says: "Nothing was copied.", Verdict: startup.Stops, Stage: "table"},
+		{Name: "Windows from NVMe to SATA", At: func(t *testing.T) machine.Machine {
 			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, but(map[string]string{"storahci": "0/3", "stornvme": "0"})))
 			m.Drives[1].Bus = fact.Tell("nvme")
 			return m
-		}, says: "storahci is overridden, as SATA was not in use: try it, safe mode once, or delete StartOverride.", verdict: startup.Depends, words: "SATA"},
-	})
+		}, Says: "storahci is overridden, as SATA was not in use: try it, safe mode once, or delete StartOverride.", Verdict: startup.Depends, Words: "SATA"},
+	}
 }

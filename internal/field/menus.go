@@ -1,4 +1,4 @@
-package field_test
+package field
 
 // blsMenu is a menu that goes on with entries of the boot loader specification.
 func blsMenu(names ids, line string) string {

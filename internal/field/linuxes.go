@@ -1,4 +1,4 @@
-package field_test
+package field
 
 import (
 	"fmt"

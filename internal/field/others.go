@@ -1,4 +1,4 @@
-package field_test
+package field
 
 import (
 	"fmt"
@@ -53,8 +53,7 @@ func sealed(t *testing.T, is, names ids) diskmaker.Disk {
 		diskmaker.Partition{MiB: 100, Volume: diskmaker.Volume{Kind: "luks", UUID: [16]byte{0xC0, 1}}})
 }
 
-func TestOtherLinuxes(t *testing.T) {
-	t.Parallel()
+func otherLinuxes(t *testing.T) []Met {
 	const program = `\EFI\systemd\systemd-bootx64.efi`
 	pop := func(is ids) disks {
 		return func(t *testing.T) diskmaker.Disk {
@@ -69,20 +68,20 @@ func TestOtherLinuxes(t *testing.T) {
 	unified := func(is ids) disks { return func(t *testing.T) diskmaker.Disk { return unifiedArch(t, is, one) } }
 	crypt := func(is ids) disks { return func(t *testing.T) diskmaker.Disk { return sealed(t, is, one) } }
 	const debianShim = `\EFI\debian\shimx64.efi`
-	hold(t, []met{
-		{name: "kernel on the boot partition, copied sector by sector", at: alone("Linux", pop(one), program, "sata", pop(one)), says: "It starts.", verdict: startup.Starts},
-		{name: "kernel on the boot partition, the root formatted anew", at: alone("Linux", pop(one), program, "sata", pop(two)),
-			says: "The kernel comes, the root is not found: the entry on the boot partition names the old UUID.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
-		{name: "first program in a store of its own", at: alone("Linux", nix(two), program, "sata", nix(two)),
-			says: "Its root stands in the initial RAM disk, not in the line: the generation that starts has to be looked into.", verdict: startup.Depends, words: "names no root"},
-		{name: "a unified kernel, copied sector by sector", at: alone("Linux", unified(one), program, "sata", unified(one)), says: "It starts.", verdict: startup.Starts},
-		{name: "a unified kernel, a new root", at: alone("Linux", unified(one), program, "sata", unified(two)),
-			says: "The line is built into the kernel: it has to be made anew, with the new UUID in /etc/kernel/cmdline.", verdict: startup.Stops, stage: "configuration", words: one.root},
-		{name: "encrypted, copied sector by sector", at: alone("debian", crypt(one), debianShim, "sata", crypt(one)),
-			says: "It asks for the passphrase, and starts if what lies in it came along: nobody sees that from outside.", verdict: startup.Depends, words: "encrypted"},
-		{name: "encrypted, a new /boot", at: alone("debian", crypt(one), debianShim, "sata", crypt(ids{one.root, two.boot, one.swap})),
-			says: "The small grub.cfg looks for a UUID that is gone: GRUB's prompt.", verdict: startup.Stops, stage: "configuration", words: one.boot, first: "linux-names"},
-	})
+	return []Met{
+		{Name: "kernel on the boot partition, copied sector by sector", At: alone("Linux", pop(one), program, "sata", pop(one)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "kernel on the boot partition, the root formatted anew", At: alone("Linux", pop(one), program, "sata", pop(two)),
+			Says: "The kernel comes, the root is not found: the entry on the boot partition names the old UUID.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+		{Name: "first program in a store of its own", At: alone("Linux", nix(two), program, "sata", nix(two)),
+			Says: "Its root stands in the initial RAM disk, not in the line: the generation that starts has to be looked into.", Verdict: startup.Depends, Words: "names no root"},
+		{Name: "a unified kernel, copied sector by sector", At: alone("Linux", unified(one), program, "sata", unified(one)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "a unified kernel, a new root", At: alone("Linux", unified(one), program, "sata", unified(two)),
+			Says: "The line is built into the kernel: it has to be made anew, with the new UUID in /etc/kernel/cmdline.", Verdict: startup.Stops, Stage: "configuration", Words: one.root},
+		{Name: "encrypted, copied sector by sector", At: alone("debian", crypt(one), debianShim, "sata", crypt(one)),
+			Says: "It asks for the passphrase, and starts if what lies in it came along: nobody sees that from outside.", Verdict: startup.Depends, Words: "encrypted"},
+		{Name: "encrypted, a new /boot", At: alone("debian", crypt(one), debianShim, "sata", crypt(ids{one.root, two.boot, one.swap})),
+			Says: "The small grub.cfg looks for a UUID that is gone: GRUB's prompt.", Verdict: startup.Stops, Stage: "configuration", Words: one.boot, First: "linux-names"},
+	}
 }
 
 // mbrDisk is a disk for legacy firmware, with GRUB in sector 0 unless code says otherwise.
@@ -105,8 +104,7 @@ func olderMint(t *testing.T, code string, is, names ids, root string) diskmaker.
 		Volume: volume(t, "ext4", is.root, 200, tree)})
 }
 
-func TestLegacyLinux(t *testing.T) {
-	t.Parallel()
+func legacyLinuxes(t *testing.T) []Met {
 	at := func(mode firmware.Mode, bus string, d disks) func(*testing.T) machine.Machine {
 		return func(t *testing.T) machine.Machine {
 			m := pc(mode, nil, on(t, machine.RoleClone, bus, d(t)))
@@ -118,17 +116,17 @@ func TestLegacyLinux(t *testing.T) {
 		return func(t *testing.T) diskmaker.Disk { return olderMint(t, code, is, one, root) }
 	}
 	by := "UUID=" + one.root
-	hold(t, []met{
-		{name: "copied sector by sector", at: at(firmware.Legacy, "sata", mint("grub", one, by)), says: "It starts.", verdict: startup.Starts},
-		{name: "files and partitions alone", at: at(firmware.Legacy, "sata", mint("", one, by)),
-			says: "Sector 0 has no boot code: no bootable device. grub-install.", verdict: startup.Stops, stage: "table", first: "linux-boot-files"},
-		{name: "boot code of another system", at: at(firmware.Legacy, "sata", mint("classic", one, by)),
-			says: "Sector 0 hands over to the active partition, which has no boot code of its own: it hangs or says so. grub-install.", verdict: startup.Stops, stage: "boot-partition", first: "linux-boot-files"},
-		{name: "the file system formatted anew", at: at(firmware.Legacy, "sata", mint("grub", two, by)),
-			says: "GRUB's menu looks for the old UUID, but its root is set by the device as well: the kernel's line stops it, no root.", verdict: startup.Stops, stage: "configuration", words: one.root, first: "linux-names"},
-		{name: "in a machine that starts by UEFI alone", at: at(firmware.UEFI, "sata", mint("grub", one, by)),
-			says: "There is no EFI boot partition on it: legacy support on, or convert.", verdict: startup.Stops, stage: "mode", first: "set-mode"},
-		{name: "root=/dev/sda1, to NVMe", at: at(firmware.Legacy, "nvme", mint("grub", one, "/dev/sda1")),
-			says: "If the board starts from NVMe in legacy mode at all, there is no sda.", verdict: startup.Stops, stage: "configuration", words: "/dev/sda1"},
-	})
+	return []Met{
+		{Name: "copied sector by sector", At: at(firmware.Legacy, "sata", mint("grub", one, by)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "files and partitions alone", At: at(firmware.Legacy, "sata", mint("", one, by)),
+			Says: "Sector 0 has no boot code: no bootable device. grub-install.", Verdict: startup.Stops, Stage: "table", First: "linux-boot-files"},
+		{Name: "boot code of another system", At: at(firmware.Legacy, "sata", mint("classic", one, by)),
+			Says: "Sector 0 hands over to the active partition, which has no boot code of its own: it hangs or says so. grub-install.", Verdict: startup.Stops, Stage: "boot-partition", First: "linux-boot-files"},
+		{Name: "the file system formatted anew", At: at(firmware.Legacy, "sata", mint("grub", two, by)),
+			Says: "GRUB's menu looks for the old UUID, but its root is set by the device as well: the kernel's line stops it, no root.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+		{Name: "in a machine that starts by UEFI alone", At: at(firmware.UEFI, "sata", mint("grub", one, by)),
+			Says: "There is no EFI boot partition on it: legacy support on, or convert.", Verdict: startup.Stops, Stage: "mode", First: "set-mode"},
+		{Name: "root=/dev/sda1, to NVMe", At: at(firmware.Legacy, "nvme", mint("grub", one, "/dev/sda1")),
+			Says: "If the board starts from NVMe in legacy mode at all, there is no sda.", Verdict: startup.Stops, Stage: "configuration", Words: "/dev/sda1"},
+	}
 }

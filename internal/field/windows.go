@@ -1,4 +1,4 @@
-package field_test
+package field
 
 import (
 	"encoding/hex"
@@ -136,8 +136,7 @@ func replaced(t *testing.T, bus string, was, is diskmaker.Disk) machine.Machine 
 	return m
 }
 
-func TestWindows(t *testing.T) {
-	t.Parallel()
+func windowses(t *testing.T) []Met {
 	at := func(bus string, id, names byte, drivers map[string]string,
 		change ...func(*diskmaker.Disk)) func(*testing.T) machine.Machine {
 		return func(t *testing.T) machine.Machine {
@@ -163,62 +162,62 @@ func TestWindows(t *testing.T) {
 				on(t, machine.RoleOriginal, "sata", was))
 		}
 	}
-	hold(t, []met{
-		{name: "copied sector by sector", at: at("sata", 1, 1, inbox), says: "It starts.", verdict: startup.Starts},
-		{name: "new identifiers, the store of before", at: at("sata", 2, 1, inbox), says: "0xc000000e: bcdboot, or correct the store's devices.",
-			verdict: startup.Stops, stage: "configuration", words: "0xc000000e"},
-		{name: "to NVMe, its driver is loaded at start", at: at("nvme", 1, 1, but(map[string]string{"stornvme": "0"})), says: "stornvme is a boot driver: it starts.", verdict: startup.Starts},
-		{name: "to NVMe, its driver is overridden", at: at("nvme", 1, 1, inbox), says: "StartOverride may keep stornvme from loading, or Windows finds it: start it once and look.", verdict: startup.Depends, words: "NVMe"},
-		{name: "to NVMe, its driver is loaded on demand", at: at("nvme", 1, 1, but(map[string]string{"stornvme": "3"})),
-			says: "0x7B, INACCESSIBLE_BOOT_DEVICE: safe mode once, or the driver's start type.", verdict: startup.Stops, stage: "system", words: "0x7B"},
-		{name: "to NVMe, a Windows without a driver", at: at("nvme", 1, 1, but(map[string]string{"stornvme": ""})),
-			says: "0x7B: a driver has to be put in first, or SATA.", verdict: startup.Stops, stage: "system", words: "0x7B", first: "-", remains: "give its system the driver"},
-		{name: "in a USB enclosure", at: at("usb", 1, 1, inbox), says: "An ordinary Windows does not start from USB: build it in.", verdict: startup.Stops, stage: "system", words: "USB", first: "build-in"},
-		{name: "without its store", at: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`)), says: "0xc000000f: bcdboot C:\\Windows.", verdict: startup.Stops,
-			stage: "configuration", words: "BCD", first: "windows-boot-files"},
-		{name: "without winload", at: at("sata", 1, 1, inbox, without(2, `\Windows\System32\winload.efi`)), says: "winload.efi is missing: the copy is damaged; sfc, or copy again.", verdict: startup.Stops,
-			stage: "system", words: "winload.efi"},
-		{name: "an empty boot partition", at: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`)),
-			says: "No boot files: bcdboot C:\\Windows /s to the EFI partition.", verdict: startup.Stops, stage: "loader", first: "windows-boot-files"},
-		{name: "the boot partition was left behind", at: at("sata", 2, 1, inbox, func(d *diskmaker.Disk) {
+	return []Met{
+		{Name: "copied sector by sector", At: at("sata", 1, 1, inbox), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "new identifiers, the store of before", At: at("sata", 2, 1, inbox), Says: "0xc000000e: bcdboot, or correct the store's devices.",
+			Verdict: startup.Stops, Stage: "configuration", Words: "0xc000000e"},
+		{Name: "to NVMe, its driver is loaded at start", At: at("nvme", 1, 1, but(map[string]string{"stornvme": "0"})), Says: "stornvme is a boot driver: it starts.", Verdict: startup.Starts},
+		{Name: "to NVMe, its driver is overridden", At: at("nvme", 1, 1, inbox), Says: "StartOverride may keep stornvme from loading, or Windows finds it: start it once and look.", Verdict: startup.Depends, Words: "NVMe"},
+		{Name: "to NVMe, its driver is loaded on demand", At: at("nvme", 1, 1, but(map[string]string{"stornvme": "3"})),
+			Says: "0x7B, INACCESSIBLE_BOOT_DEVICE: safe mode once, or the driver's start type.", Verdict: startup.Stops, Stage: "system", Words: "0x7B"},
+		{Name: "to NVMe, a Windows without a driver", At: at("nvme", 1, 1, but(map[string]string{"stornvme": ""})),
+			Says: "0x7B: a driver has to be put in first, or SATA.", Verdict: startup.Stops, Stage: "system", Words: "0x7B", First: "-", Remains: "give its system the driver"},
+		{Name: "in a USB enclosure", At: at("usb", 1, 1, inbox), Says: "An ordinary Windows does not start from USB: build it in.", Verdict: startup.Stops, Stage: "system", Words: "USB", First: "build-in"},
+		{Name: "without its store", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`)), Says: "0xc000000f: bcdboot C:\\Windows.", Verdict: startup.Stops,
+			Stage: "configuration", Words: "BCD", First: "windows-boot-files"},
+		{Name: "without winload", At: at("sata", 1, 1, inbox, without(2, `\Windows\System32\winload.efi`)), Says: "winload.efi is missing: the copy is damaged; sfc, or copy again.", Verdict: startup.Stops,
+			Stage: "system", Words: "winload.efi"},
+		{Name: "an empty boot partition", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`)),
+			Says: "No boot files: bcdboot C:\\Windows /s to the EFI partition.", Verdict: startup.Stops, Stage: "loader", First: "windows-boot-files"},
+		{Name: "the boot partition was left behind", At: at("sata", 2, 1, inbox, func(d *diskmaker.Disk) {
 			d.Partitions = append([]diskmaker.Partition{}, d.Partitions[2:3]...)
-		}), says: "C: alone was copied: make an EFI partition, then bcdboot.", verdict: startup.Stops, stage: "boot-partition"},
-		{name: "hibernated by fast start-up", at: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
+		}), Says: "C: alone was copied: make an EFI partition, then bcdboot.", Verdict: startup.Stops, Stage: "boot-partition"},
+		{Name: "hibernated by fast start-up", At: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
 			d.Partitions[2].Volume.Files[`\hiberfil.sys`] = append([]byte("hibr"), make([]byte, 9000)...)
-		}), says: "It starts, and wakes what the original left: shut it down whole before copying.", verdict: startup.Starts, words: "asleep"},
-		{name: "encrypted", at: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
+		}), Says: "It starts, and wakes what the original left: shut it down whole before copying.", Verdict: startup.Starts, Words: "asleep"},
+		{Name: "encrypted", At: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
 			d.Partitions[2].Volume = diskmaker.Volume{Kind: "raw", Raw: []byte("\xEB\x58\x90-FVE-FS-")}
-		}), says: "The TPM lets it start where nothing else changed; else it asks for the recovery key.", verdict: startup.Depends, words: "recovery key"},
-		{name: "no entry, as in another machine", at: func(t *testing.T) machine.Machine {
+		}), Says: "The TPM lets it start where nothing else changed; else it asks for the recovery key.", Verdict: startup.Depends, Words: "recovery key"},
+		{Name: "no entry, as in another machine", At: func(t *testing.T) machine.Machine {
 			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
 			m.Firmware.Entries = &firmware.Entries{All: map[uint16]firmware.Entry{}}
 			return m
-		}, says: "Most boards try \\EFI\\Boot\\bootx64.efi; else an entry has to be made.", verdict: startup.Depends, words: "fallback"},
-		{name: "the original beside it, the same identifiers", at: both("nvme", 1, 1), says: "Two disks with one identifier: unplug the original, then start.",
-			verdict: startup.Depends, words: "same identifiers", first: "-", remains: "Unplug the original before anything else"},
-		{name: "the original beside it, identifiers of its own and C: the original's", at: func(t *testing.T) machine.Machine {
+		}, Says: "Most boards try \\EFI\\Boot\\bootx64.efi; else an entry has to be made.", Verdict: startup.Depends, Words: "fallback"},
+		{Name: "the original beside it, the same identifiers", At: both("nvme", 1, 1), Says: "Two disks with one identifier: unplug the original, then start.",
+			Verdict: startup.Depends, Words: "same identifiers", First: "-", Remains: "Unplug the original before anything else"},
+		{Name: "the original beside it, identifiers of its own and C: the original's", At: func(t *testing.T) machine.Machine {
 			clone := windows(t, 2, 2, inbox)
 			place, _ := windowsLaid(1).Place(2)
 			clone.Partitions[2].Volume.Files[`\Windows\System32\config\SYSTEM`] = hive(t, place, inbox)
 			return pc(firmware.UEFI, managed(t, windowsLaid(2)), on(t, machine.RoleClone, "sata", clone),
 				on(t, machine.RoleOriginal, "sata", windows(t, 1, 1, inbox)))
-		}, says: "It comes up with C: on the old disk, half of each: unplug the original for the first start.", verdict: startup.Stops, stage: "system", words: "C:", first: "detach-original"},
-		{name: "from RAID to AHCI, its driver on demand", at: func(t *testing.T) machine.Machine {
+		}, Says: "It comes up with C: on the old disk, half of each: unplug the original for the first start.", Verdict: startup.Stops, Stage: "system", Words: "C:", First: "detach-original"},
+		{Name: "from RAID to AHCI, its driver on demand", At: func(t *testing.T) machine.Machine {
 			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, but(map[string]string{"storahci": "0/3", "iaStorAVC": "0"})))
 			m.Firmware.StorageMode, m.Firmware.StorageModeBefore = fact.Tell("ahci"), fact.Tell("raid")
 			return m
-		}, says: "0x7B is likely: set the controller back to RAID, or safe mode once.", verdict: startup.Depends, words: "AHCI"},
-		{name: "under secure boot", at: func(t *testing.T) machine.Machine {
+		}, Says: "0x7B is likely: set the controller back to RAID, or safe mode once.", Verdict: startup.Depends, Words: "AHCI"},
+		{Name: "under secure boot", At: func(t *testing.T) machine.Machine {
 			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
 			m.Firmware.SecureBoot = fact.Tell(true)
 			return m
-		}, says: "Windows' own programs are signed for it: it starts.", verdict: startup.Starts},
-		{name: "in legacy mode", at: func(t *testing.T) machine.Machine {
+		}, Says: "Windows' own programs are signed for it: it starts.", Verdict: startup.Starts},
+		{Name: "in legacy mode", At: func(t *testing.T) machine.Machine {
 			m := replaced(t, "sata", windowsLaid(1), windows(t, 1, 1, inbox))
 			m.Firmware.Mode, m.DeviceOrder = fact.Tell(firmware.Legacy), []string{"clone"}
 			return m
-		}, says: "GPT does not start in legacy mode: set the firmware to UEFI.", verdict: startup.Stops, stage: "mode", first: "set-mode"},
-	})
+		}, Says: "GPT does not start in legacy mode: set the firmware to UEFI.", Verdict: startup.Stops, Stage: "mode", First: "set-mode"},
+	}
 }
 
 // sevenLaid is how a Windows 7 with legacy firmware is laid out; hidden is what its boot sectors say of their
@@ -244,8 +243,7 @@ func seven(t *testing.T, d diskmaker.Disk, names uint32) diskmaker.Disk {
 	return d
 }
 
-func TestWindowsOfLegacyFirmware(t *testing.T) {
-	t.Parallel()
+func legacyWindowses(t *testing.T) []Met {
 	at := func(mode firmware.Mode, bus string, d disks) func(*testing.T) machine.Machine {
 		return func(t *testing.T) machine.Machine {
 			m := pc(mode, nil, on(t, machine.RoleClone, bus, d(t)))
@@ -263,26 +261,26 @@ func TestWindowsOfLegacyFirmware(t *testing.T) {
 		}
 	}
 	same := with(0xCAFE0001, 0xCAFE0001, nil)
-	hold(t, []met{
-		{name: "copied sector by sector", at: at(firmware.Legacy, "sata", same), says: "It starts.", verdict: startup.Starts},
-		{name: "the active flag was left out", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+	return []Met{
+		{Name: "copied sector by sector", At: at(firmware.Legacy, "sata", same), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "the active flag was left out", At: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
 			d.Partitions[0].Active = false
-		})), says: "No active partition: mark the reserved one active.", verdict: startup.Stops, stage: "boot-partition", first: "set-active"},
-		{name: "the wrong partition is active", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+		})), Says: "No active partition: mark the reserved one active.", Verdict: startup.Stops, Stage: "boot-partition", First: "set-active"},
+		{Name: "the wrong partition is active", At: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
 			d.Partitions[0].Active, d.Partitions[1].Active = false, true
-		})), says: "BOOTMGR is missing: mark the reserved one active.", verdict: startup.Stops, stage: "loader", words: "BOOTMGR is missing", first: "set-active"},
-		{name: "no boot code in sector 0", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) { d.BootCode = "" })),
-			says: "bootrec /fixmbr.", verdict: startup.Stops, stage: "table", first: "boot-code"},
-		{name: "a new signature", at: at(firmware.Legacy, "sata", with(0xCAFE0002, 0xCAFE0001, nil)), says: "0xc000000e: the store names the old signature; give it back, or correct the store.",
-			verdict: startup.Stops, stage: "configuration", words: "0xc000000e"},
-		{name: "a boot sector of another place", at: at(firmware.Legacy, "sata", func(t *testing.T) diskmaker.Disk {
+		})), Says: "BOOTMGR is missing: mark the reserved one active.", Verdict: startup.Stops, Stage: "loader", Words: "BOOTMGR is missing", First: "set-active"},
+		{Name: "no boot code in sector 0", At: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) { d.BootCode = "" })),
+			Says: "bootrec /fixmbr.", Verdict: startup.Stops, Stage: "table", First: "boot-code"},
+		{Name: "a new signature", At: at(firmware.Legacy, "sata", with(0xCAFE0002, 0xCAFE0001, nil)), Says: "0xc000000e: the store names the old signature; give it back, or correct the store.",
+			Verdict: startup.Stops, Stage: "configuration", Words: "0xc000000e"},
+		{Name: "a boot sector of another place", At: at(firmware.Legacy, "sata", func(t *testing.T) diskmaker.Disk {
 			return seven(t, sevenLaid(0xCAFE0001, 63), 0xCAFE0001)
-		}), says: "A disk read error occurred: the hidden sectors are those of the old place.", verdict: startup.Stops, stage: "boot-partition", first: "hidden-sectors"},
-		{name: "the reserved partition was left behind", at: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
+		}), Says: "A disk read error occurred: the hidden sectors are those of the old place.", Verdict: startup.Stops, Stage: "boot-partition", First: "hidden-sectors"},
+		{Name: "the reserved partition was left behind", At: at(firmware.Legacy, "sata", with(0xCAFE0001, 0xCAFE0001, func(d *diskmaker.Disk) {
 			d.Partitions = d.Partitions[1:]
 			d.Partitions[0].Active = true
-		})), says: "BOOTMGR is missing: bcdboot C:\\Windows /s C: from the recovery environment.", verdict: startup.Stops, stage: "loader", words: "BOOTMGR is missing", first: "windows-boot-files"},
-		{name: "in a machine that starts by UEFI alone", at: at(firmware.UEFI, "sata", same), says: "Legacy support on, or convert to GPT.", verdict: startup.Stops, stage: "mode"},
-		{name: "in a USB enclosure", at: at(firmware.Legacy, "usb", same), says: "0x7B: Windows does not start from USB: build it in.", verdict: startup.Stops, stage: "system", words: "0x7B", first: "-", remains: "Build the drive into the machine"},
-	})
+		})), Says: "BOOTMGR is missing: bcdboot C:\\Windows /s C: from the recovery environment.", Verdict: startup.Stops, Stage: "loader", Words: "BOOTMGR is missing", First: "windows-boot-files"},
+		{Name: "in a machine that starts by UEFI alone", At: at(firmware.UEFI, "sata", same), Says: "Legacy support on, or convert to GPT.", Verdict: startup.Stops, Stage: "mode"},
+		{Name: "in a USB enclosure", At: at(firmware.Legacy, "usb", same), Says: "0x7B: Windows does not start from USB: build it in.", Verdict: startup.Stops, Stage: "system", Words: "0x7B", First: "-", Remains: "Build the drive into the machine"},
+	}
 }

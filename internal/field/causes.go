@@ -1,4 +1,4 @@
-package field_test
+package field
 
 import (
 	"strings"
@@ -21,8 +21,7 @@ func secured(at func(*testing.T) machine.Machine) func(*testing.T) machine.Machi
 	}
 }
 
-func TestSecureBoot(t *testing.T) {
-	t.Parallel()
+func securedOnes(t *testing.T) []Met {
 	fed := func(t *testing.T) diskmaker.Disk { return fedora(t, 1, one, one) }
 	ubu := func(t *testing.T) diskmaker.Disk { return ubuntu(t, 1, one, one, "") }
 	arc := func(t *testing.T) diskmaker.Disk { return arch(t, 1, one, one, "UUID="+one.root) }
@@ -31,14 +30,14 @@ func TestSecureBoot(t *testing.T) {
 		d.Partitions[0].Volume.Files[`\EFI\ubuntu\shimx64.efi`] = diskmaker.Program{Is: "grub", Prefix: "/EFI/ubuntu", Size: 8192}.Bytes()
 		return d
 	}
-	hold(t, []met{
-		{name: "Fedora by its shim", at: secured(alone("Fedora", fed, fedoraShim, "sata", fed)), says: "Shim, GRUB and kernel are signed: it starts.", verdict: startup.Starts},
-		{name: "Ubuntu by its shim", at: secured(alone("ubuntu", ubu, `\EFI\ubuntu\shimx64.efi`, "sata", ubu)), says: "It starts.", verdict: startup.Starts},
-		{name: "a boot loader that nobody signed", at: secured(alone("Linux Boot Manager", arc, `\EFI\systemd\systemd-bootx64.efi`, "sata", arc)),
-			says: "Secure boot refuses it: switch it off, or sign.", verdict: startup.Stops, stage: "loader", first: "secure-boot-off"},
-		{name: "a GRUB put past the shim", at: secured(alone("ubuntu", ubu, `\EFI\ubuntu\shimx64.efi`, "sata", past)),
-			says: "The shim is gone: secure boot refuses GRUB alone. Put the shim back.", verdict: startup.Stops, stage: "configuration", words: "carries no signature"},
-	})
+	return []Met{
+		{Name: "Fedora by its shim", At: secured(alone("Fedora", fed, fedoraShim, "sata", fed)), Says: "Shim, GRUB and kernel are signed: it starts.", Verdict: startup.Starts},
+		{Name: "Ubuntu by its shim", At: secured(alone("ubuntu", ubu, `\EFI\ubuntu\shimx64.efi`, "sata", ubu)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "a boot loader that nobody signed", At: secured(alone("Linux Boot Manager", arc, `\EFI\systemd\systemd-bootx64.efi`, "sata", arc)),
+			Says: "Secure boot refuses it: switch it off, or sign.", Verdict: startup.Stops, Stage: "loader", First: "secure-boot-off"},
+		{Name: "a GRUB put past the shim", At: secured(alone("ubuntu", ubu, `\EFI\ubuntu\shimx64.efi`, "sata", past)),
+			Says: "The shim is gone: secure boot refuses GRUB alone. Put the shim back.", Verdict: startup.Stops, Stage: "configuration", Words: "carries no signature"},
+	}
 }
 
 // byName is an Ubuntu whose menu names its root in another way.
@@ -51,8 +50,7 @@ func byName(t *testing.T, id byte, is ids, root string) diskmaker.Disk {
 		diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, tree, "-L", "cloudimg-rootfs")})
 }
 
-func TestNamesOfARoot(t *testing.T) {
-	t.Parallel()
+func namesOfARoot(t *testing.T) []Met {
 	const program = `\EFI\ubuntu\shimx64.efi`
 	label := func(t *testing.T) diskmaker.Disk { return byName(t, 1, one, "LABEL=cloudimg-rootfs") }
 	gone := func(t *testing.T) diskmaker.Disk { return byName(t, 1, one, "LABEL=root") }
@@ -62,21 +60,20 @@ func TestNamesOfARoot(t *testing.T) {
 		}
 	}
 	device := func(t *testing.T) diskmaker.Disk { return byName(t, 1, one, "/dev/sda2") }
-	hold(t, []met{
-		{name: "by label", at: alone("ubuntu", label, program, "sata", label), says: "It starts.", verdict: startup.Starts},
-		{name: "by a label that is gone", at: alone("ubuntu", gone, program, "sata", gone), says: "The label was not copied: initramfs shell. Label it again, or correct the menu.",
-			verdict: startup.Stops, stage: "configuration", words: "root", first: "linux-names"},
-		{name: "by its partition", at: alone("ubuntu", part(1), program, "sata", part(1)), says: "It starts.", verdict: startup.Starts},
-		{name: "by the partition of another table", at: alone("ubuntu", part(1), program, "sata", part(2)), says: "New partition GUIDs: initramfs shell.", verdict: startup.Stops, stage: "configuration", first: "linux-names"},
-		{name: "by a device's name", at: alone("ubuntu", device, program, "sata", device), says: "It starts as long as it is the first disk: names change. By UUID it would stay.", verdict: startup.Starts, words: "changes with the port"},
-		{name: "by label, the original beside it", at: beside("ubuntu", label, program, label), says: "Two with one label: which one is mounted is chance. Unplug the original.", verdict: startup.Depends,
-			first: "-", remains: "Unplug the original before anything else"},
-	})
+	return []Met{
+		{Name: "by label", At: alone("ubuntu", label, program, "sata", label), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "by a label that is gone", At: alone("ubuntu", gone, program, "sata", gone), Says: "The label was not copied: initramfs shell. Label it again, or correct the menu.",
+			Verdict: startup.Stops, Stage: "configuration", Words: "root", First: "linux-names"},
+		{Name: "by its partition", At: alone("ubuntu", part(1), program, "sata", part(1)), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "by the partition of another table", At: alone("ubuntu", part(1), program, "sata", part(2)), Says: "New partition GUIDs: initramfs shell.", Verdict: startup.Stops, Stage: "configuration", First: "linux-names"},
+		{Name: "by a device's name", At: alone("ubuntu", device, program, "sata", device), Says: "It starts as long as it is the first disk: names change. By UUID it would stay.", Verdict: startup.Starts, Words: "changes with the port"},
+		{Name: "by label, the original beside it", At: beside("ubuntu", label, program, label), Says: "Two with one label: which one is mounted is chance. Unplug the original.", Verdict: startup.Depends,
+			First: "-", Remains: "Unplug the original before anything else"},
+	}
 }
 
 // What starts a system lies on another drive than the system.
-func TestAcrossDrives(t *testing.T) {
-	t.Parallel()
+func acrossDrives(t *testing.T) []Met {
 	// The boot partition lay on the old drive, Windows on the one that was copied.
 	boot := func(t *testing.T) diskmaker.Disk {
 		d := windows(t, 1, 1, inbox)
@@ -103,16 +100,16 @@ func TestAcrossDrives(t *testing.T) {
 			return pc(firmware.UEFI, managed(t, boot(t)), on(t, machine.RoleClone, "sata", system(t, id)), other(t, attached))
 		}
 	}
-	hold(t, []met{
-		{name: "the boot partition on a drive that stays", at: at(3, true), says: "The other drive starts it, as before: it starts while that stays in.", verdict: startup.Starts},
-		{name: "the boot partition on a drive that was taken out", at: at(3, false), says: "There are no boot files on the new drive: make an EFI partition and bcdboot.", verdict: startup.Stops, stage: "boot-partition", first: "create-esp"},
-		{name: "the boot partition on a drive that stays, new identifiers", at: at(4, true), says: "0xc000000e: the store on the other drive names the old identifiers.", verdict: startup.Stops, stage: "configuration", words: "0xc000000e"},
-		{name: "a boot partition of the wrong type", at: func(t *testing.T) machine.Machine {
+	return []Met{
+		{Name: "the boot partition on a drive that stays", At: at(3, true), Says: "The other drive starts it, as before: it starts while that stays in.", Verdict: startup.Starts},
+		{Name: "the boot partition on a drive that was taken out", At: at(3, false), Says: "There are no boot files on the new drive: make an EFI partition and bcdboot.", Verdict: startup.Stops, Stage: "boot-partition", First: "create-esp"},
+		{Name: "the boot partition on a drive that stays, new identifiers", At: at(4, true), Says: "0xc000000e: the store on the other drive names the old identifiers.", Verdict: startup.Stops, Stage: "configuration", Words: "0xc000000e"},
+		{Name: "a boot partition of the wrong type", At: func(t *testing.T) machine.Machine {
 			d := windows(t, 1, 1, inbox)
 			d.Partitions[0].Type = disk.TypeBasicData
 			return replaced(t, "sata", windowsLaid(1), d)
-		}, says: "Many boards start it all the same by its entry; the type has to be EFI system.", verdict: startup.Depends, words: "FAT"},
-	})
+		}, Says: "Many boards start it all the same by its entry; the type has to be EFI system.", Verdict: startup.Depends, Words: "FAT"},
+	}
 }
 
 // systemAlone is a drive with nothing but a partition for Windows, and room.
