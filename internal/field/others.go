@@ -104,6 +104,25 @@ func olderMint(t *testing.T, code string, is, names ids, root string) diskmaker.
 		Volume: volume(t, "ext4", is.root, 200, tree)})
 }
 
+// legacyRedHat is a server for legacy firmware, its /boot first and its root in LVM.
+func legacyRedHat(t *testing.T, version int, is, names ids, group string) diskmaker.Disk {
+	d := onTheVendorsFolder(t, version, is, names, group)
+	menu, env := d.Partitions[0].Volume.Files[`\EFI\centos\grub.cfg`], d.Partitions[0].Volume.Files[`\EFI\centos\grubenv`]
+	text := strings.NewReplacer("linuxefi", "linux16", "initrdefi", "initrd16", "part_gpt", "part_msdos", "gpt2", "msdos1").Replace(string(menu))
+	boot := tree{"grub2/grub.cfg": text, "grub2/grubenv": string(env)}
+	kernel := fmt.Sprintf("4.18.0-513.el%d.x86_64", version)
+	boot["vmlinuz-"+kernel], boot["initramfs-"+kernel+".img"] = string(x64), string(diskmaker.RAMDisk())
+	if version > 7 {
+		boot["loader/entries/aa-"+kernel+".conf"] = "title Linux\nversion " + kernel + "\nlinux /vmlinuz-" + kernel + "\ninitrd /initramfs-" + kernel +
+			".img\noptions $kernelopts $tuned_params\n"
+	}
+	legacy := mbrDisk("grub", diskmaker.Partition{MBRType: 0x83, Active: true, MiB: 200,
+		Volume: volume(t, "ext4", is.boot, 200, boot)},
+		diskmaker.Partition{MBRType: 0x8E, MiB: 360, Volume: centosRoot(t, version, is, names, group, "")})
+	legacy.GRUBPrefix = "(,msdos1)/grub2"
+	return legacy
+}
+
 func legacyLinuxes(t *testing.T) []Met {
 	at := func(mode firmware.Mode, bus string, d disks) func(*testing.T) machine.Machine {
 		return func(t *testing.T) machine.Machine {
@@ -116,6 +135,9 @@ func legacyLinuxes(t *testing.T) []Met {
 		return func(t *testing.T) diskmaker.Disk { return olderMint(t, code, is, one, root) }
 	}
 	by := "UUID=" + one.root
+	server := func(version int, is ids, group string) disks {
+		return func(t *testing.T) diskmaker.Disk { return legacyRedHat(t, version, is, one, group) }
+	}
 	return []Met{
 		{Name: "copied sector by sector", At: at(firmware.Legacy, "sata", mint("grub", one, by)), Says: "It starts.", Verdict: startup.Starts},
 		{Name: "files and partitions alone", At: at(firmware.Legacy, "sata", mint("", one, by)),
@@ -124,6 +146,11 @@ func legacyLinuxes(t *testing.T) []Met {
 			Says: "Sector 0 hands over to the active partition, which has no boot code of its own: it hangs or says so. grub-install.", Verdict: startup.Stops, Stage: "boot-partition", First: "linux-boot-files"},
 		{Name: "the file system formatted anew", At: at(firmware.Legacy, "sata", mint("grub", two, by)),
 			Says: "GRUB's menu looks for the old UUID, but its root is set by the device as well: the kernel's line stops it, no root.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
+		{Name: "CentOS 7, copied sector by sector", At: at(firmware.Legacy, "sata", server(7, one, "cl")), Says: "It starts.", Verdict: startup.Starts},
+		{Name: "CentOS 8, the group renamed", At: at(firmware.Legacy, "sata", server(8, one, "cl_new")), Says: "dracut waits for cl/root.",
+			Verdict: startup.Stops, Stage: "configuration", Words: "cl-root", First: "linux-names"},
+		{Name: "CentOS 8, a new /boot", At: at(firmware.Legacy, "sata", server(8, ids{one.root, two.boot, one.swap}, "cl")), Says: "GRUB comes by the partition's number, and finds no entries: it looks by the old UUID.",
+			Verdict: startup.Stops, Stage: "configuration", Words: one.boot, First: "linux-names"},
 		{Name: "in a machine that starts by UEFI alone", At: at(firmware.UEFI, "sata", mint("grub", one, by)),
 			Says: "There is no EFI boot partition on it: legacy support on, or convert.", Verdict: startup.Stops, Stage: "mode", First: "set-mode"},
 		{Name: "root=/dev/sda1, to NVMe", At: at(firmware.Legacy, "nvme", mint("grub", one, "/dev/sda1")),

@@ -58,14 +58,19 @@ func onTheVendorsFolder(t *testing.T, version int, is, names ids, group string) 
 			"\t  search --no-floppy --fs-uuid --set=root --hint-bios=hd0,gpt2 --hint='hd0,gpt2'  " + names.boot + "\n\telse\n\t  search --no-floppy --fs-uuid --set=root " + names.boot + "\n\tfi\n" +
 			"\tlinuxefi /vmlinuz-" + kernel + " " + line + "\n\tinitrdefi /initramfs-" + kernel + ".img\n}\n"
 	}
-	root := based(t, fmt.Sprintf("ID=\"centos\"\nID_LIKE=\"rhel fedora\"\nVERSION_ID=\"%d\"\n", version), tree{"usr/bin/dracut": "#!/bin/sh\n", "usr/sbin/grub2-install": "#!/bin/sh\n",
-		"usr/sbin/grub2-mkconfig": "#!/bin/sh\n", "etc/fstab": "/dev/mapper/cl-root / xfs defaults 0 0\nUUID=" + names.boot + " /boot ext4 defaults 0 0\n" +
-			fmt.Sprintf("UUID=1000-%04X /boot/efi vfat umask=0077,shortname=winnt 0 0\n", serialOf(names))})
 	esp := shimmed("centos", menu)
 	esp[`\EFI\centos\grubenv`] = []byte(env)
 	return efiDisk(1, is, esp, diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.boot, 200, boot)},
-		diskmaker.Partition{MiB: 360, Volume: diskmaker.Volume{Kind: "lvm", Group: group,
-			Logical: []diskmaker.Logical{{Name: "root", MiB: 320, Volume: volume(t, "xfs", is.root, 320, root)}}}})
+		diskmaker.Partition{MiB: 360, Volume: centosRoot(t, version, is, names, group,
+			fmt.Sprintf("UUID=1000-%04X /boot/efi vfat umask=0077,shortname=winnt 0 0\n", serialOf(names)))})
+}
+
+// centosRoot is the volume group of such a server; its mount table has more in it.
+func centosRoot(t *testing.T, version int, is, names ids, group, more string) diskmaker.Volume {
+	root := based(t, fmt.Sprintf("ID=\"centos\"\nID_LIKE=\"rhel fedora\"\nVERSION_ID=\"%d\"\n", version), tree{"usr/bin/dracut": "#!/bin/sh\n", "usr/sbin/grub2-install": "#!/bin/sh\n",
+		"usr/sbin/grub2-mkconfig": "#!/bin/sh\n", "etc/fstab": "/dev/mapper/cl-root / xfs defaults 0 0\nUUID=" + names.boot + " /boot ext4 defaults 0 0\n" + more})
+	return diskmaker.Volume{Kind: "lvm", Group: group,
+		Logical: []diskmaker.Logical{{Name: "root", MiB: 320, Volume: volume(t, "xfs", is.root, 320, root)}}}
 }
 
 // deployed is a Fedora whose system lies in a deployment of its own.
