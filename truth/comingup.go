@@ -23,7 +23,7 @@ func DracutSystemdFolder() string { return os.Getenv("LATCHKEY_DRACUT_SYSTEMD") 
 
 // inVain is what a Debian shows that does not come up.
 const inVain = "ALERT!|mergency [Mm]ode|escue [Mm]ode|Cannot open access to console|Kernel panic|" +
-	"as root file system|No init found|can't access tty|MARK read-only|Freezing execution|Attempted to kill init"
+	`as root file system|No init found|can't access tty|(?m:^# )|` + "MARK read-only|Freezing execution|Attempted to kill init"
 
 // called are the names of a file system of the drive.
 type called struct{ uuid, label, part, name, kind string }

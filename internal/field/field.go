@@ -113,15 +113,6 @@ func (f tree) with(more tree) tree {
 	return all
 }
 
-// files is the tree for a file system that is written by diskmaker, which knows no links.
-func (f tree) files() map[string][]byte {
-	all := map[string][]byte{}
-	for name, text := range f {
-		all[name] = []byte(text)
-	}
-	return all
-}
-
 func (f tree) write(t *testing.T, dir string) {
 	t.Helper()
 	for name, text := range f {

@@ -9,9 +9,15 @@ interface Props {
   size?: number;
 }
 
+/** A loader on the original of which nobody knows where it leads may still lead to the clone. */
+function shown<T extends string>(reaches: T, verdict: string): T | "depends" {
+  return reaches === "starts-original" && verdict === "depends" ? "depends" : reaches;
+}
+
 /** The verdict as a form: a pin at the line, a hanging pin, a turned key, a hollow pin. */
-export function VerdictMark({ reaches, verdict, size = 36 }: Props) {
+export function VerdictMark({ reaches: reached, verdict, size = 36 }: Props) {
   const palette = usePalette();
+  const reaches = shown(reached, verdict ?? "");
   const line = <line x1="2" x2="34" y1="18" y2="18" stroke={palette.text.primary} strokeWidth="1.5" />;
   return (
     <svg width={size} height={size} viewBox="0 0 36 36" aria-hidden="true" style={{ flex: "none" }}>
@@ -70,7 +76,7 @@ function TurnedKey({ colour }: { colour: string }) {
 
 /** The verdict in a word or two, for lists. */
 export function verdictWord(reaches: string, verdict: string, stage: string): string {
-  switch (reaches) {
+  switch (shown(reaches, verdict)) {
     case "starts":
       return verdict === "starts"
         ? "Starts"
