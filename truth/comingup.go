@@ -184,6 +184,9 @@ const (
 func comingUpScenarios() (all []Scenario) {
 	if tree := SystemdFolder(); tree != "" {
 		all = comingUpOf(tree, comingUpName)
+		moved := comesUp(tree, comingUpName+"from SATA to NVMe", byUUID, rootMounted)
+		moved.Drives[0].Bus = "sata" // of the original, which is unplugged
+		all = append(all, moved)
 	}
 	if tree := DracutSystemdFolder(); tree != "" {
 		all = append(all, comingUpOf(tree, comingUpName+behindDracutPrefix)...)

@@ -39,10 +39,11 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 			return *end
 		}
 	}
-	if !k.Driver(a, home, line.driverOf(), line.unfound()) {
+	drivers, all := hasAllDrivers(k, home, line)
+	if !all && !k.Driver(a, home, line.driverOf(), line.unfound()) {
 		return course.Result{State: course.Blocks, Home: home}
 	}
-	end := k.ComesUp(a, home, "Linux")
+	end := k.ComesUp(a, home, "Linux", drivers...)
 	waits(k, a, home, line)
 	return end
 }

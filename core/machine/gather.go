@@ -173,6 +173,7 @@ func (g *gathering) gatherSystem(in string) {
 		}
 	}
 	g.tools(in)
+	g.ramDiskSettings(in)
 }
 
 // fstabFile is a Linux' mount table. fstab(5).

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"latchkey/core/fact"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
@@ -44,6 +45,15 @@ func alone(name string, was disks, program, bus string, is disks) func(*testing.
 	return func(t *testing.T) machine.Machine {
 		entries := []firmware.Entry{entry(t, name, was(t), 0, program)}
 		return pc(firmware.UEFI, entries, on(t, machine.RoleClone, bus, is(t)))
+	}
+}
+
+// fromNVMe is a machine whose firmware is known to start from NVMe.
+func fromNVMe(at func(*testing.T) machine.Machine) func(*testing.T) machine.Machine {
+	return func(t *testing.T) machine.Machine {
+		m := at(t)
+		m.Firmware.Behaviour = m.Firmware.Behaviour.With(firmware.StartsFromNVMe, fact.Tell(true))
+		return m
 	}
 }
 
@@ -92,6 +102,11 @@ func ubuntus(t *testing.T) []Met {
 		{Name: "copied sector by sector", At: alone("ubuntu", was, program, "sata", was), Says: "It starts.", Verdict: startup.Starts},
 		{Name: "to NVMe", At: alone("ubuntu", was, program, "nvme", was),
 			Says: "Ubuntu's initramfs has all drivers (MODULES=most), and it is named by UUID: it starts, if the board starts from NVMe.", Verdict: startup.Depends, Words: "NVMe"},
+		{Name: "to NVMe, on a board that starts from it", At: fromNVMe(alone("ubuntu", was, program, "nvme", was)),
+			Says: "Ubuntu's initramfs has all drivers: it starts.", Verdict: startup.Starts},
+		{Name: "to NVMe, with drivers for one machine", At: fromNVMe(alone("ubuntu", was, program, "nvme", func(t *testing.T) diskmaker.Disk {
+			return ubuntuWith(t, 1, one, one, "", tree{"etc/initramfs-tools/conf.d/driver-policy": "MODULES=dep\n"})
+		})), Says: "The installer was told to put in the drivers of this machine alone: does it have nvme? lsinitramfs tells.", Verdict: startup.Depends, Words: "initial RAM disk"},
 		{Name: "the root formatted anew", At: alone("ubuntu", was, program, "sata", with(two, one, "")),
 			Says: "grub.cfg on the boot partition looks for a UUID that is gone: GRUB's prompt.", Verdict: startup.Stops, Stage: "configuration", Words: one.root, First: "linux-names"},
 		{Name: "/home on a second drive that is not attached", At: alone("ubuntu", was, program, "sata", with(one, one, "UUID="+two.swap+" /home ext4 defaults 0 2\n")),

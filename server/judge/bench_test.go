@@ -67,7 +67,8 @@ func TestTheStartWithOneDriveAndBoth(t *testing.T) {
 	assert.Equal(t, startup.Stops, k.Runs[0].Verdict)
 	assert.True(t, k.Runs[0].Stands)
 	assert.Equal(t, startup.StartsOriginal, k.Runs[1].Verdict)
-	assert.Equal(t, startup.StartsOriginal, k.Runs[2].Verdict)
+	assert.Equal(t, startup.StartsOriginal, k.Runs[2].Reaches)
+	assert.Equal(t, startup.Depends, k.Runs[2].Verdict, "its program may lead to the clone")
 	assert.Len(t, k.Runs[2].Attempts, 2, "the clone first, then the original")
 }
 
@@ -97,7 +98,7 @@ func TestTheBench(t *testing.T) {
 			{Case: c.ID, Disk: "clone", As: "clone", Bus: "sata", On: true}, {Case: c.ID, Disk: "original", As: "original", Bus: "nvme", On: true}}}
 	got, err := j.SwitchOn(t.Context(), b)
 	require.NoError(t, err)
-	assert.Equal(t, startup.StartsOriginal, got.Trace.Verdict)
+	assert.Equal(t, startup.StartsOriginal, got.Trace.Reaches)
 	require.Len(t, got.Trace.Attempts, 2)
 	assert.Equal(t, "a", got.Trace.Attempts[0].Drive)
 	assert.Contains(t, got.Drives[0].Title, "Kiosk, clone")

@@ -68,14 +68,14 @@ func TestReasonsNameBothDisks(t *testing.T) {
 func TestWhatIfChangesNothingThatIsStored(t *testing.T) {
 	s, c := desk(t, windows(loaders), windows(loaders))
 	j := judge.New(s)
-	for name, w := range map[startup.Verdict]judge.WhatIf{
-		startup.StartsOriginal: {Attached: map[string]bool{"original": true}, DeviceOrder: []string{"original", "clone"}},
-		startup.Stops:          {Mode: pointer("legacy")},
-		startup.Depends:        {},
+	for ends, w := range map[[2]startup.Verdict]judge.WhatIf{ // up to the loader, and in the whole
+		{startup.StartsOriginal, startup.Depends}: {Attached: map[string]bool{"original": true}, DeviceOrder: []string{"original", "clone"}},
+		{startup.Stops, startup.Stops}:            {Mode: pointer("legacy")},
+		{startup.Starts, startup.Depends}:         {},
 	} {
 		k, err := j.Case(t.Context(), c, w)
 		require.NoError(t, err)
-		assert.Equal(t, name, k.Trace.Verdict)
+		assert.Equal(t, ends, [2]startup.Verdict{k.Trace.Reaches, k.Trace.Verdict})
 	}
 	k, err := j.Case(t.Context(), c, judge.WhatIf{Attached: map[string]bool{"clone": false}})
 	require.NoError(t, err)
