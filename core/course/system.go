@@ -43,6 +43,13 @@ func (k *Walk) Choose(a *Attempt, what string,
 	return hits[:1], true
 }
 
+// HangsOn asks whether a drive of which nobody told the bus hangs on a bus.
+func (k *Walk) HangsOn(d *machine.Drive, bus, called string) bool {
+	return k.World.Yes(UnknownBool, Question{ID: bus + ":" + d.Name, Stage: StageDrive, Drive: d.Name,
+		Text: "Does " + d.Called() + " hang on " + called + " at the start?",
+		How:  "Look at the cable: inside the machine, or outside of it; the firmware's setup names the bus."})
+}
+
 // NewWay reports whether the system reaches its disk in another way than when it
 // last ran, and names that way: another controller mode, or another bus.
 func (k *Walk) NewWay(d *machine.Drive) (name string, changed bool) {

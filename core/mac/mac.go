@@ -129,12 +129,12 @@ func Offered(k *course.Walk, a *course.Attempt, at machine.Spot) bool {
 // chip it is set not to, as it is delivered. The maker's support pages, "About Startup Security
 // Utility on a Mac with the Apple T2 Security Chip".
 func external(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
-	bus, _ := d.Bus.Get()
-	if arch, known := k.Machine.Firmware.Arch.Get(); bus != "usb" || known && arch == firmware.ARM64 {
+	bus, told := d.Bus.Get()
+	if arch, known := k.Machine.Firmware.Arch.Get(); told && bus != "usb" || known && arch == firmware.ARM64 {
 		return true
 	}
 	if k.Evidence(d, course.StageLoader, "mac-external", "Does this Mac start from drives that are not built in?",
-		"In its recovery, Utilities, Startup Security Utility: external media are allowed there. A Mac without that program has no security chip, and does.") {
+		"In its recovery, Utilities, Startup Security Utility: external media are allowed there. A Mac without that program has no security chip, and does.") || !told && !k.HangsOn(d, "usb", "USB") {
 		return true
 	}
 	a.Shows(course.MacExternal)

@@ -123,7 +123,17 @@ func TestADriveThatIsNotBuiltIn(t *testing.T) {
 	assert.Contains(t, trace.Symptom, "external startup disk")
 	m.Answers["mac-external:clone"] = "yes"
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
+	m.Answers["mac-external:clone"] = "no"
+	m.Drives[0].Bus = fact.Unknown[string]()
+	trace = startup.Simulate(m)
+	assert.Equal(t, startup.Depends, trace.Verdict, "nobody told where it hangs")
+	require.NotEmpty(t, trace.Missing)
+	assert.Equal(t, "usb:clone", trace.Missing[0].ID)
+	m.Answers["usb:clone"] = "no"
+	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict, "it is built in")
 	delete(m.Answers, "mac-external:clone")
+	delete(m.Answers, "usb:clone")
+	m.Drives[0].Bus = fact.Tell("usb")
 	m.Firmware.Arch = fact.Tell(firmware.ARM64)
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 }

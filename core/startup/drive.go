@@ -75,13 +75,6 @@ func sees(k *course.Walk, d *machine.Drive) bool {
 	return true
 }
 
-// hangsOn asks whether a drive of which nobody told the bus hangs on a bus.
-func hangsOn(k *course.Walk, d *machine.Drive, bus, called string) bool {
-	return k.World.Yes(course.UnknownBool, course.Question{ID: bus + ":" + d.Name, Stage: course.StageDrive, Drive: d.Name,
-		Text: "Does " + d.Called() + " hang on " + called + " at the start?",
-		How:  "Look at the cable: inside the machine, or outside of it; the firmware's setup names the bus."})
-}
-
 // largeUSB and largeLegacy judge a drive with sectors of 4,096 bytes on a bus where
 // some firmware does not read them.
 func largeUSB(k *course.Walk, a *course.Attempt, d *machine.Drive) bool {
@@ -101,7 +94,7 @@ func largeSectors(k *course.Walk, a *course.Attempt, d *machine.Drive, bus, call
 	}
 	on, known := d.Bus.Get()
 	if known && on != bus || k.Choice(reads, course.StageDrive, d, d.Called()) || !known &&
-		!hangsOn(k, d, bus, called) {
+		!k.HangsOn(d, bus, called) {
 		return true
 	}
 	if l.SectorOpen && !k.Evidence(d, course.StageDrive, "sector-size", "Has "+d.Called()+" sectors of 4,096 bytes?",

@@ -70,7 +70,7 @@ func pathAlone(k *course.Walk, drives []*machine.Drive, e firmware.Entry) bool {
 	holding := slices.DeleteFunc(slices.Clone(drives), func(d *machine.Drive) bool { return !mayHold(d, t.path) })
 	for _, d := range holding {
 		bus, known := d.Bus.Get()
-		if bus == "usb" || bus == "sd" || !known && len(holding) > 1 && hangsOn(k, d, "usb", "USB") {
+		if bus == "usb" || bus == "sd" || !known && len(holding) > 1 && k.HangsOn(d, "usb", "USB") {
 			removable = append(removable, d)
 		} else {
 			fixed = append(fixed, d)

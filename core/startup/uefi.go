@@ -192,7 +192,7 @@ func fallback(k *course.Walk, d *machine.Drive) bool {
 	path := loader.FallbackPath(k.Arch())
 	bus, known := d.Bus.Get()
 	tried := bus == "usb" || k.Choice(firmware.FallbackOnFixedDisks, course.StageOrder, nil, "") ||
-		!known && hangsOn(k, d, "usb", "USB")
+		!known && k.HangsOn(d, "usb", "USB")
 	if !tried {
 		a := course.Attempt{Drive: d.Name, Role: d.Role, Loader: path}
 		if seen(k, &a, d) && readable(k, &a, d) && uefiMode(k, &a, d) {
