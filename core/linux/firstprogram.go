@@ -18,10 +18,15 @@ const bareShell = "/bin/sh"
 // as real ones show (package truth, "coming up").
 func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course.Result {
 	elsewhere := len(home.Drive.Contents.Mounts(home.Address(), "/usr")) > 0
-	if named := loader.KernelOptions(line.options, "init"); len(named) > 0 {
-		return namedProgram(a, home, line, named[len(named)-1])
+	if elsewhere {
+		return nil
 	}
-	if line.bare || elsewhere {
+	if named := loader.KernelOptions(line.options, "init"); len(named) > 0 {
+		if end, goesOn := namedProgram(a, home, line, named[len(named)-1]); !goesOn {
+			return end
+		}
+	}
+	if line.bare {
 		return nil
 	}
 	for _, sign := range machine.FirstPrograms {
@@ -37,11 +42,13 @@ func firstProgram(a *course.Attempt, home machine.Spot, line kernelLine) *course
 	return withoutInit(a, home, line, "none")
 }
 
-// namedProgram asks whether the first program that the kernel line names is there. The initial RAM disk of
+// namedProgram asks whether the first program that the kernel line names is there; goesOn is set where another
+// one is looked for instead. The initial RAM disk of
 // Debian's initramfs-tools goes on with another one where it is not (its init); that of dracut, by systemd, and
 // that of mkinitcpio do not, nor does the kernel by itself (its init/main.c, init=). As real ones show (package
 // truth, "coming up").
-func namedProgram(a *course.Attempt, home machine.Spot, line kernelLine, name string) *course.Result {
+func namedProgram(a *course.Attempt, home machine.Spot, line kernelLine, name string) (end *course.Result,
+	goesOn bool) {
 	if strings.HasPrefix(name, "/lib/systemd/") {
 		name = "/usr" + name
 	}
@@ -50,17 +57,19 @@ func namedProgram(a *course.Attempt, home machine.Spot, line kernelLine, name st
 	there, known := home.Volume().Holds(home.In(name))
 	text := fmt.Sprintf("The kernel line has %s begin the system's start", name)
 	switch {
+	case there && slices.Contains(machine.FirstPrograms, name) && !line.bare:
+		return runs(a, home, line, home.In(name)), false
 	case there, skips:
-		return nil
+		return nil, skips && !there
 	case !known:
 		return openAt(a, home, "first-program-missing-evidence", course.StageSystem,
-			text+": whether that is there is not in evidence.", course.HowTry, line.cited)
+			text+": whether that is there is not in evidence.", course.HowTry, line.cited), false
 	case !line.bare && (len(may) == 0 || slices.Contains(may, machine.UpdateInitramfs)):
 		return openAt(a, home, "no-first-program", course.StageSystem,
-			text+", and it is not there: some initial RAM disks go on with another one.", course.HowTry, line.cited)
+			text+", and it is not there: some initial RAM disks go on with another one.", course.HowTry, line.cited), false
 	}
-	end := a.Stop("no-first-program", course.StageSystem, course.NoInit, text+", and it is not there.", line.cited)
-	return &end
+	stop := a.Stop("no-first-program", course.StageSystem, course.NoInit, text+", and it is not there.", line.cited)
+	return &stop, false
 }
 
 // unseenProgram ends a start of which the evidence does not tell what it begins with.

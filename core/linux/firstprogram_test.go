@@ -35,10 +35,13 @@ func rooted(t *testing.T, files map[string]string, without ...string) diskmaker.
 	return d
 }
 
+func initMenu(name string) string {
+	return "menuentry 'x' {\n linux /boot/vmlinuz root=LABEL=root init=" + name + "\n initrd /boot/initrd.img\n}\n"
+}
+
 // initOf has the kernel line name a first program, of a root with a program or without one.
 func initOf(name, without string, with ...string) diskmaker.Disk {
-	d := sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg",
-		"menuentry 'x' {\n linux /boot/vmlinuz root=LABEL=root init="+name+"\n initrd /boot/initrd.img\n}\n")
+	d := sample.With(sample.LinuxDisk(1, 1), 1, "boot/grub/grub.cfg", initMenu(name))
 	d = sample.With(sample.With(d, 1, "sbin/init", "#!/bin/sh\n"), 1, "usr/lib/systemd/systemd", "#!/bin/sh\n")
 	for _, folder := range []string{"dev", "proc", "sys", "run"} {
 		d = sample.With(d, 1, folder+"/kept", "x")
@@ -92,6 +95,10 @@ func TestWhatTheRootLacks(t *testing.T) {
 		"the one that its line names, and goes on with another": {initOf("/gone", ""), "", startup.Starts, ""},
 		"the one that its line names, and who made the RAM disk is not known": {initOf("/gone", "usr/sbin/update-initramfs"), "no-first-program",
 			startup.Depends, ""},
+		"the one that its line names, and every other": {rooted(t, map[string]string{"boot/grub/grub.cfg": initMenu("/gone")}, "sbin/init"), "no-first-program",
+			startup.Stops, "nothing but a shell"},
+		"what links the one that its line names": {sample.With(initOf("/sbin/init", ""), 1, "sbin/init", string(program)), "first-program-unsound",
+			startup.Stops, "/" + linker},
 		"nothing, and its line names what is there": {initOf("/lib/systemd/systemd", "usr/sbin/update-initramfs", "usr/bin/dracut"), "", startup.Starts, ""},
 		"its first program, by nix":                 {rooted(t, map[string]string{"nix/store/x": "x"}, "sbin/init"), "", startup.Starts, ""},
 		"its first program, and dracut made its RAM disk": {rooted(t, map[string]string{"usr/bin/dracut": "x"}, "sbin/init", "usr/sbin/update-initramfs"),

@@ -24,8 +24,7 @@ func grubMenu(k *course.Walk, a *course.Attempt, from, holder machine.Spot, to g
 	}
 	entry, sure, err := c.GRUB.DefaultEntry()
 	if err != nil {
-		switch {
-		case c.GRUB.Cut:
+		if c.GRUB.Cut {
 			return a.Unproven("menu-unread", course.StageConfiguration, fmt.Sprintf("%s could not be followed to its end.",
 				c.Path), course.HowTry)
 		}

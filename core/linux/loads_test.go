@@ -191,12 +191,13 @@ func TestTheFirstProgramIsOne(t *testing.T) {
 		disk    diskmaker.Disk
 		verdict startup.Verdict
 	}{
-		"a script":          {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", script), startup.Starts},
-		"a program":         {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", elf), startup.Starts},
-		"empty":             {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", ""), startup.Stops},
-		"of zeros":          {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", blanks), startup.Stops},
-		"the next":          {holding(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", script), 1, "bin/sh", ""), startup.Starts},
-		"another one named": {own(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", "")), startup.Starts},
+		"a script":                             {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", script), startup.Starts},
+		"a program":                            {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", elf), startup.Starts},
+		"empty":                                {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", ""), startup.Stops},
+		"of zeros":                             {holding(sample.LinuxDisk(1, 1), 1, "sbin/init", blanks), startup.Stops},
+		"the next":                             {holding(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", script), 1, "bin/sh", ""), startup.Starts},
+		"another one named":                    {own(holding(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", ""), 1, "own", script)), startup.Starts},
+		"another one named, that is not there": {own(holding(sample.LinuxDisk(1, 1), 1, "sbin/init", "")), startup.Stops},
 	} {
 		trace := judged(t, firmware.UEFI, c.disk)
 		assert.Equal(t, c.verdict, trace.Verdict, "%s: %s", name, trace.Reason)

@@ -57,12 +57,14 @@ func (c *GRUBConfig) WithEntries(list []GRUBEntry) *GRUBConfig {
 }
 
 // Fill has a line of such an entry with the values of the variables in it; it is not known where one of
-// them is not.
+// them is not, or it would be longer than a text may be.
 func (c *GRUBConfig) Fill(line string) (filled string, known bool) {
 	known = true
+	long := len(line)
 	filled = variable.ReplaceAllStringFunc(line, func(name string) string {
 		value, set := c.Vars[strings.Trim(name, "${}")]
-		if strings.Contains(value, open) || !set && c.VarsOpen {
+		long += len(value)
+		if strings.Contains(value, open) || !set && c.VarsOpen || long > maxGRUBText {
 			known = false
 			return name
 		}

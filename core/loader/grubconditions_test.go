@@ -89,3 +89,17 @@ func TestTheDefaultOfAStore(t *testing.T) {
 	_, ok = (&loader.Store{}).Default()
 	assert.False(t, ok)
 }
+
+// What an entry beside a script is filled with: a disk cannot make it longer than a text may be.
+func TestALineIsFilledWithVariables(t *testing.T) {
+	c := loader.RunGRUBConfig([]byte("set a=x\nset b=$grub_platform\nset long="+strings.Repeat("y", 60_000)+"\nblscfg\n"), "/", nil)
+	for line, want := range map[string]string{"$a ${a} ro": "x x ro", "$gone ro": "ro", "$b": "", "$ {a} $1": "$ {a} $1", "$long": strings.Repeat("y", 60_000),
+		strings.Repeat("$long ", 1000): ""} {
+		filled, known := c.Fill(line)
+		assert.Equal(t, want != "", known)
+		assert.Less(t, len(filled), 200_000)
+		if known {
+			assert.Equal(t, want, filled)
+		}
+	}
+}

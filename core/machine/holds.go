@@ -52,6 +52,11 @@ func (d *Drive) MayHoldProgram(besides string) bool {
 	return false
 }
 
+// Lists reports whether the directories of a FAT volume show an EFI program at a path.
+func (v *Volume) Lists(path string) bool {
+	return slices.ContainsFunc(v.Programs, func(p string) bool { return strings.EqualFold(p, path) })
+}
+
 // VendorLoader returns the loader that a boot entry would name: an operating
 // system's own, the shim before the GRUB that it starts.
 func (d *Drive) VendorLoader() (path string, found bool) {

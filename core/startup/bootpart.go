@@ -2,7 +2,6 @@ package startup
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -212,8 +211,8 @@ func runs(k *course.Walk, a *course.Attempt, d *machine.Drive, i int, t target) 
 		return true
 	}
 	f, ok := v.Loader(t.path)
-	listed := slices.ContainsFunc(v.Programs, func(p string) bool { return strings.EqualFold(p, t.path) })
-	if !ok && (listed || disk.IsNotCaptured(v.LoaderErr)) || ok && f.Missing() { // what is listed was not looked at
+	unseen := v.Lists(t.path) || disk.IsNotCaptured(v.LoaderErr) // what is listed was not looked at
+	if !ok && unseen || ok && f.Missing() {
 		if !k.Evidence(d, course.StageLoader, "loader", fmt.Sprintf("Is %s on partition %d of %s a sound program?", t.path, a.Partition, d.Called()),
 			"Take a capture of "+d.Called()+", or add more of its beginning as evidence: the whole boot partition if possible.") {
 			return a.Block("loader-missing-evidence", course.StageLoader, "The loader is not in evidence.")

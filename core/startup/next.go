@@ -76,9 +76,8 @@ func configuration(k *course.Walk, a *course.Attempt, d *machine.Drive) course.R
 func chained(k *course.Walk, a *course.Attempt, at machine.Spot, path string) course.Result {
 	v := at.Volume()
 	f, found := v.Loader(path)
-	listed := slices.ContainsFunc(v.Programs, func(p string) bool { return strings.EqualFold(p, path) })
 	there, looked := v.Holds(strings.ReplaceAll(path, `\`, "/"))
-	missing := looked && !there || v.IsFAT() && v.Readable && !v.ProgramsOpen && !listed &&
+	missing := looked && !there || v.IsFAT() && v.Readable && !v.ProgramsOpen && !v.Lists(path) &&
 		strings.HasSuffix(strings.ToLower(path), ".efi")
 	switch {
 	case path == course.BootSector && v.SystemCode:

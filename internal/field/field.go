@@ -134,8 +134,7 @@ var (
 	made   = map[string]*diskmaker.Image{}
 )
 
-// volume is a file system as its own tools make it. A folder of a Btrfs whose name begins with @ or
-// ends with : is a subvolume; default names the one that is mounted without a name.
+// volume is a file system of some MiB as its own tools make it.
 func volume(t *testing.T, kind, uuid string, mib int64, f tree, args ...string) diskmaker.Volume {
 	t.Helper()
 	madeMu.Lock()
