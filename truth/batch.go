@@ -109,7 +109,6 @@ func startAll(dir string, drives []string) (string, error) {
 	}
 	args = append(args, drives...)
 	r, err := bootUntil(dir, args, 2*time.Minute, func(serial string) (r Result) {
-		r.Serial = serial
 		if strings.Contains(serial, "All are tried") {
 			r.Ended = "gave up"
 		}

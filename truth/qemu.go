@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -85,7 +86,12 @@ func boot(dir string, args []string, limit time.Duration) (Result, error) {
 	return bootUntil(dir, args, limit, readSerial)
 }
 
-// bootUntil starts a machine and reads its serial port until it has ended as look says.
+// window is how much of what was already read a look at the serial port sees again, bytes: longer than
+// whatever is looked for.
+const window = 4 << 10
+
+// bootUntil starts a machine and reads its serial port until it has ended as look says, which sees
+// what is new, and a window before it: a machine that waits for minutes is not read from the beginning each time.
 func bootUntil(dir string, args []string, limit time.Duration, look func(serial string) Result) (Result, error) {
 	serial := filepath.Join(dir, "serial")
 	_ = os.Remove(serial) // of an earlier start: what it says would be taken for this one's
@@ -99,6 +105,7 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 	}
 	done := make(chan error, 1)
 	go func() { done <- cmd.Wait() }()
+	var read []byte
 	for {
 		var exited bool
 		select {
@@ -106,8 +113,9 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 			exited = true
 		case <-time.After(50 * time.Millisecond):
 		}
-		raw, _ := os.ReadFile(serial)
-		r := look(string(raw))
+		seen := max(0, len(read)-window)
+		read = append(read, added(serial, len(read))...)
+		r := look(string(read[seen:]))
 		switch {
 		case r.Ended != "", exited:
 			if !exited {
@@ -117,6 +125,7 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 			if r.Ended == "" {
 				r.Ended = "hung"
 			}
+			r.Serial = string(read)
 			if r.Serial == "" && errs.Len() > 0 {
 				return r, errors.New(errs.String())
 			}
@@ -125,19 +134,28 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 	}
 }
 
+// added is what a file holds beyond its first bytes, and nothing while there is no file.
+func added(path string, from int) []byte {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	raw, _ := io.ReadAll(io.NewSectionReader(f, int64(from), 1<<30))
+	return raw
+}
+
 // command is QEMU with its arguments, the first of which says for which machines.
 func command(ctx context.Context, args []string) *exec.Cmd {
 	return exec.CommandContext(ctx, args[0], args[1:]...)
 }
 
-func readSerial(serial string) Result {
-	r := Result{Serial: serial}
-	if m := markLine.FindStringSubmatch(r.Serial); m != nil {
-		r.Mark, r.Entry, r.Ended = m[1], m[2], "mark"
-		return r
+func readSerial(serial string) (r Result) {
+	if m := markLine.FindStringSubmatch(serial); m != nil {
+		return Result{Mark: m[1], Entry: m[2], Ended: "mark"}
 	}
 	for _, words := range gaveUp {
-		if strings.Contains(r.Serial, words) {
+		if strings.Contains(serial, words) {
 			r.Ended = "gave up"
 		}
 	}

@@ -239,9 +239,11 @@ func stopsShowing(words *regexp.Regexp, after time.Duration) func(serial string)
 	return func(serial string) Result {
 		r := readSerial(serial)
 		switch {
-		case r.Ended != "" || !words.MatchString(serial):
+		case r.Ended != "":
 		case first.IsZero():
-			first = time.Now()
+			if words.MatchString(serial) {
+				first = time.Now()
+			}
 		case time.Since(first) > after:
 			r.Ended = "shown"
 		}
