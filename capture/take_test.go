@@ -3,6 +3,7 @@ package capture_test
 import (
 	"bytes"
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,8 +12,10 @@ import (
 
 	"latchkey/capture"
 	"latchkey/core/disk"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 	"latchkey/internal/diskmaker"
+	"latchkey/internal/sample"
 )
 
 // scattered is a disk whose table is lost, with a volume at the beginning and one far behind.
@@ -125,4 +128,25 @@ func TestAThoroughSearchOfFreeRoom(t *testing.T) {
 		starts = append(starts, f.Partition.Start)
 	}
 	assert.Contains(t, starts, lost.Start)
+}
+
+// A capture carries which drivers are in an initial RAM disk, and not the bytes that tell of them.
+func TestACaptureOfAnInitialRAMDisk(t *testing.T) {
+	ram := diskmaker.RAMDiskOf([2]string{"filler", strings.Repeat("x", 8<<20)}, [2]string{"lib/modules/6.1/nvme.ko", "x"})
+	m := sample.With(sample.LinuxDisk(1, 1), 1, "boot/initrd.img", string(ram)).MustBuild()
+	taken, c := takenOf(t, m, capture.Taking{})
+	var kept int64
+	for _, x := range taken.Extents {
+		kept += x.Length
+	}
+	assert.Less(t, kept, int64(2<<20))
+	drive := machine.Drive{Name: "clone", Contents: c}
+	read := 0
+	for _, s := range drive.Spots() {
+		if p, _, err := s.Payload("/boot/initrd.img"); err == nil {
+			read++
+			assert.Equal(t, loader.DriverNVMe|loader.DriversWhole|loader.DriversRead, p.Drivers)
+		}
+	}
+	assert.Equal(t, 1, read)
 }

@@ -52,6 +52,7 @@ var forbidden = map[string][]string{"server/": {"demo", "internal/diskmaker"}, "
 var outside = map[string]bool{
 	"www.velocidex.com/golang/go-ntfs/parser": true, "www.velocidex.com/golang/regparser": true, "github.com/ulikunitz/xz/lzma": true,
 	"golang.org/x/arch/x86/x86asm": true, "github.com/anchore/go-lzo": true, "github.com/klauspost/compress/zstd": true,
+	"github.com/pierrec/lz4/v4": true,
 }
 
 func TestImportsPointOneWay(t *testing.T) {

@@ -186,12 +186,24 @@ func comingUpScenarios() (all []Scenario) {
 		all = comingUpOf(tree, comingUpName)
 		moved := comesUp(tree, comingUpName+"from SATA to NVMe", byUUID, rootMounted)
 		moved.Drives[0].Bus = "sata" // of the original, which is unplugged
-		all = append(all, moved)
+		all = append(all, moved, toBus(tree, "sata"), toBus(tree, "usb"))
 	}
 	if tree := DracutSystemdFolder(); tree != "" {
 		all = append(all, comingUpOf(tree, comingUpName+behindDracutPrefix)...)
 	}
 	return all
+}
+
+// toBus is a Debian that was copied from NVMe to another bus, for which its kernel has no driver: one of those that
+// Debian makes for virtual machines has none for SATA and USB.
+func toBus(tree, bus string) Scenario {
+	s := comesUp(tree, comingUpName+"from NVMe to "+bus, byUUID, rootMounted)
+	for i := range s.Drives {
+		if !s.Drives[i].Detached {
+			s.Drives[i].Bus = bus
+		}
+	}
+	return s
 }
 
 func comingUpOf(tree, begin string) (all []Scenario) {

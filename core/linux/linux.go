@@ -54,7 +54,14 @@ type kernelLine struct {
 	gone    course.Symptom // what shows when one of the files is not there; GRUB's words by default
 	bare    bool           // no initial RAM disk is given to the kernel
 	hollow  *hollow        // what it is given as one, and holds nothing; nil for none
+	drivers *drivers       // those in what it is given as initial RAM disks; nil for none
 	lies    machine.Spot   // where the kernel lies; the zero Spot for one that is part of a program
+}
+
+// drivers are those of drives in the initial RAM disks that a kernel is given, and where they are seen.
+type drivers struct {
+	held  loader.Drivers
+	facts []machine.Fact
 }
 
 // hollow is an initial RAM disk that is there by its name, and that a kernel can take nothing from.

@@ -59,7 +59,11 @@ func loadsRAMDisks(k *course.Walk, a *course.Attempt, at machine.Spot, line *ker
 				fmt.Sprintf("%s on %s cannot be loaded: %s.", name, at.Called(), why), fact, line.cited)
 			return &end
 		case why == "":
+			if end := unbroken(a, at, name, p.Drivers, fact, line.cited); end != nil {
+				return end
+			}
 			shorter(k, a, at, name, p, fact)
+			line.holds(p.Drivers, fact)
 		case !last && nothing:
 			a.Risk("ram-disk-empty", fmt.Sprintf("%s on %s adds nothing to the start: %s.", name, at.Called(), why), fact)
 		default:
@@ -68,6 +72,19 @@ func loadsRAMDisks(k *course.Walk, a *course.Attempt, at machine.Spot, line *ker
 		}
 	}
 	return nil
+}
+
+// unbroken leaves a start open whose initial RAM disk does not unpack to its end: a kernel says so and goes on with
+// what it has of it. The kernel's init/initramfs.c, do_populate_rootfs.
+func unbroken(a *course.Attempt, at machine.Spot, name string, held loader.Drivers,
+	facts ...machine.Fact) *course.Result {
+	if !held.Has(loader.DriversBroken) {
+		return nil
+	}
+	end := a.Unproven("ram-disk-broken", course.StageConfiguration,
+		fmt.Sprintf("%s on %s does not unpack to its end: it is damaged, or cut off. A kernel goes on with what it could unpack of it, which is not followed.",
+			name, at.Called()), course.HowCheck, facts...)
+	return &end
 }
 
 // shorter tells of a file that has fewer bytes than on the original: it is looked at where it begins, and

@@ -67,8 +67,12 @@ func lockedRoot(k *course.Walk, a *course.Attempt, from *machine.Drive, at machi
 	if k.Machine.Until == machine.UntilConfiguration {
 		return course.Result{State: course.Passes, Home: at}
 	}
-	if k.LostPart(a, at) || !k.Driver(a, at, "the initial RAM disk", course.RootWait) {
+	if k.LostPart(a, at) {
 		return course.Result{State: course.Blocks, Home: at}
 	}
-	return k.ComesUp(a, at, "Linux")
+	drivers, ok := reachesDrive(k, a, at, line)
+	if !ok {
+		return course.Result{State: course.Blocks, Home: at}
+	}
+	return k.ComesUp(a, at, "Linux", drivers...)
 }

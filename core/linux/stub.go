@@ -61,8 +61,15 @@ func UnifiedKernel(k *course.Walk, a *course.Attempt, at machine.Spot, f loader.
 	}
 	where := fact.Source{Origin: fact.Bytes, Structure: f.Path, Field: "header", Offset: at.Base() + max(0, f.Header),
 		Length: 96}
-	return root(k, a, at.Drive, kernelLine{linux: f.Path, options: options, root: loader.RootOf(options),
-		bare: !u.RAMDisk, cited: at.Drive.Cite(f.Path, options, where)})
+	line := kernelLine{linux: f.Path, options: options, root: loader.RootOf(options),
+		bare: !u.RAMDisk, cited: at.Drive.Cite(f.Path, options, where)}
+	if u.RAMDisk {
+		if end := unbroken(a, at, "The initial RAM disk in "+f.Path, u.Drivers, line.cited); end != nil {
+			return *end
+		}
+		line.holds(u.Drivers, at.Drive.Cite(f.Path, "", where))
+	}
+	return root(k, a, at.Drive, line)
 }
 
 // given is what the boot entry that is followed gives to its program; what the firmware finds

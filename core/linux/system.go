@@ -39,8 +39,8 @@ func linuxSystem(k *course.Walk, a *course.Attempt, home machine.Spot, line kern
 			return *end
 		}
 	}
-	drivers, all := hasAllDrivers(k, home, line)
-	if !all && !k.Driver(a, home, line.driverOf(), line.unfound()) {
+	drivers, ok := reachesDrive(k, a, home, line)
+	if !ok {
 		return course.Result{State: course.Blocks, Home: home}
 	}
 	end := k.ComesUp(a, home, "Linux", drivers...)

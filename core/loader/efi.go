@@ -46,6 +46,10 @@ type Program struct {
 type UnifiedKernel struct {
 	Options string // its .cmdline; "" where the firmware or the menu gives it
 	RAMDisk bool   // it holds an initial RAM disk
+	// RAMDiskAt and RAMDiskLength are where that lies in the program, in bytes; Drivers are those in it, 0 where it
+	// was not looked into.
+	RAMDiskAt, RAMDiskLength int64
+	Drivers                  Drivers
 	// Listed is set where it says what system it is (.osrel), without which systemd-boot
 	// does not list it; SortKey and Version are where it stands in that list.
 	Listed           bool
@@ -152,7 +156,10 @@ func readUnified(f *pe.File, r io.ReaderAt) *UnifiedKernel {
 		n, _ := r.ReadAt(raw, int64(s.Offset))
 		return strings.TrimSpace(strings.TrimRight(string(raw[:n]), "\x00"))
 	}
-	u := &UnifiedKernel{Options: text(".cmdline"), RAMDisk: f.Section(".initrd") != nil}
+	u := &UnifiedKernel{Options: text(".cmdline")}
+	if s := f.Section(".initrd"); s != nil {
+		u.RAMDisk, u.RAMDiskAt, u.RAMDiskLength = true, int64(s.Offset), int64(min(s.Size, s.VirtualSize))
+	}
 	u.named(releaseOf([]byte(text(".osrel"))))
 	return u
 }

@@ -33,6 +33,8 @@ type Payload struct {
 	Wants int64
 	// Interpreter is the path of what links a program of a system's when it is started; "" for none.
 	Interpreter string
+	// Drivers are those in an initial RAM disk; 0 where it was not looked into.
+	Drivers Drivers
 }
 
 // payloadHead is how much of a file is looked at, in bytes.

@@ -136,7 +136,7 @@ const (
 func Examine(whole *disk.Disk, paths ...string) *Contents {
 	d := whole.Bounded(maxReads, maxRead)
 	c := &Contents{Layout: disk.ReadLayout(d), Capacity: fact.Source{Origin: fact.Bytes, Structure: "the evidence's length"}}
-	left := int64(maxKept)
+	left := budget{maxKept, maxUnpacked}
 	var opened []volume.Files
 	for _, p := range c.Layout.Partitions {
 		v, files := openedVolume(d, p, paths, &left)
@@ -147,8 +147,8 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	if c.lacksTable() {
 		c.search(d, &left)
 	}
-	c.lookForSearched(opened, &left)
-	c.lookForModules(opened, &left)
+	c.lookForSearched(d, opened, &left)
+	c.lookForModules(d, opened, &left)
 	c.runBootSectors(d)
 	if !c.lacksTable() {
 		c.searchDoubted(d, &left)
@@ -180,13 +180,13 @@ func Examine(whole *disk.Disk, paths ...string) *Contents {
 	return c
 }
 
-func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) Volume {
+func examineVolume(d *disk.Disk, p disk.Partition, paths []string, left *budget) Volume {
 	v, _ := openedVolume(d, p, paths, left)
 	return v
 }
 
 // openedVolume is examineVolume, with the volume's files; nil where they cannot be read.
-func openedVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) (Volume, volume.Files) {
+func openedVolume(d *disk.Disk, p disk.Partition, paths []string, left *budget) (Volume, volume.Files) {
 	opened := volume.Examine(d, p)
 	v := Volume{Volume: opened.Volume}
 	if fat := opened.FAT; fat != nil {
@@ -205,10 +205,9 @@ func openedVolume(d *disk.Disk, p disk.Partition, paths []string, left *int64) (
 		v.Subvolumes = subvolumesOf(opened.Btrfs)
 	}
 	if v.Readable {
-		(&gathering{&v, opened.Files, left}).gather(disk.Span(p.Start, d.SectorSize()))
-	}
-	if opened.FAT != nil {
-		v.lookAtPrograms(opened.FAT)
+		g := gathering{&v, opened.Files, left, d, disk.Span(p.Start, d.SectorSize())}
+		g.gather()
+		g.programs(opened.FAT)
 	}
 	v.examineInner(d, p, &opened.Volume, 0, 0, left)
 	if boot, err := d.Read(disk.Span(p.Start, d.SectorSize()), 512); err == nil {
@@ -238,7 +237,7 @@ func (p patched) ReadAt(b []byte, off int64) (int, error) {
 // examineSpares reads the volume as it would be with each copy of its boot sector in
 // place of the overwritten one, and with its second file allocation table in place of the
 // first.
-func (v *Volume) examineSpares(d *disk.Disk, p disk.Partition, left *int64) {
+func (v *Volume) examineSpares(d *disk.Disk, p disk.Partition, left *budget) {
 	size := d.SectorSize()
 	for _, at := range v.Volume.Spares {
 		from := uint64(at) / uint64(size)

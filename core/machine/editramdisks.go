@@ -39,7 +39,8 @@ func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (mad
 				v.looked[key] = nil
 			}
 			p.name = file
-			p.Payload, p.err = loader.Payload{Form: loader.PayloadCompressed, Size: max(1, p.Size)}, nil
+			p.Payload = loader.Payload{Form: loader.PayloadCompressed, Size: max(1, p.Size), Drivers: loader.AllDrivers}
+			p.err = nil
 			v.payloads[key] = p
 		}
 	}

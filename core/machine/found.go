@@ -39,7 +39,7 @@ func (c *Contents) LacksTable() bool { return len(c.Found) > 0 && c.lacksTable()
 func (c *Contents) SearchEnded() bool { return c.lacksTable() && c.FoundUpTo < c.Layout.Sectors }
 
 // search looks for the volumes of a disk without a table, and reads them.
-func (c *Contents) search(d *disk.Disk, left *int64) {
+func (c *Contents) search(d *disk.Disk, left *budget) {
 	hits, upTo, lacks := volume.Search(d)
 	c.FoundUpTo, c.FoundLacks = upTo, lacks
 	c.examineFound(d, hits, left)
@@ -48,7 +48,7 @@ func (c *Contents) search(d *disk.Disk, left *int64) {
 // searchDoubted looks for volumes where the table lets them be missed: where it says that a
 // partition begins and no volume does, and at the beginning of what it leaves free. With
 // them stand those that begin where it says.
-func (c *Contents) searchDoubted(d *disk.Disk, left *int64) {
+func (c *Contents) searchDoubted(d *disk.Disk, left *budget) {
 	hits, lacks := c.searchGaps(d)
 	if len(hits) == 0 && !c.tableDoubted() {
 		return
@@ -238,7 +238,7 @@ func freeStarts(l *disk.Layout, per uint64) (places []uint64) {
 }
 
 // examineFound reads the volumes that were found.
-func (c *Contents) examineFound(d *disk.Disk, hits []volume.Hit, left *int64) {
+func (c *Contents) examineFound(d *disk.Disk, hits []volume.Hit, left *budget) {
 	for i, h := range hits {
 		p := disk.Partition{Number: i + 1, Start: h.Start, Length: h.Length}
 		read := p

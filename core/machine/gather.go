@@ -25,12 +25,13 @@ var sleepSigns = []string{"hibr", "HIBR", "RSTR", "rstr"}
 type gathering struct {
 	volume *Volume
 	files  volume.Files
-	left   *int64 // bytes of configuration that may still be kept
+	left   *budget
+	disk   *disk.Disk
+	base   int64 // the partition's byte offset on the disk
 }
 
-// gather reads what bears on a start; base is the partition's byte offset on the
-// disk.
-func (g *gathering) gather(base int64) {
+// gather reads what bears on a start.
+func (g *gathering) gather() {
 	g.volume.looked = map[string]error{}
 	for _, name := range []string{"ntldr", "bootmgr"} {
 		if f, err := g.files.Lookup(name); err == nil && !f.Dir {
@@ -44,7 +45,7 @@ func (g *gathering) gather(base int64) {
 	g.besideKernels()
 	switch g.volume.Kind {
 	case volume.KindNTFS:
-		g.gatherWindows(base)
+		g.gatherWindows()
 	case volume.KindExt, volume.KindXFS:
 		g.gatherLinux("")
 	case volume.KindBtrfs:
@@ -59,7 +60,7 @@ func (g *gathering) gather(base int64) {
 }
 
 // gatherWindows looks at what decides a start of Windows on its own volume.
-func (g *gathering) gatherWindows(base int64) {
+func (g *gathering) gatherWindows() {
 	g.store(loader.StoreLegacy)
 	for _, name := range []string{winloadEFI, winloadEXE} {
 		g.payload(name)
@@ -74,9 +75,9 @@ func (g *gathering) gatherWindows(base int64) {
 	switch {
 	case errors.Is(err, volume.ErrNotFound):
 		g.volume.Hibernated = fact.Known(false, fact.Source{Origin: fact.Bytes, Structure: "directory", Field: sleepFile,
-			Offset: base})
+			Offset: g.base})
 	case err == nil:
-		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: base + f.Offset,
+		at := fact.Source{Origin: fact.Bytes, Structure: f.Record, Field: sleepFile, Offset: g.base + f.Offset,
 			Length: f.Length}
 		sign := make([]byte, 4)
 		s, err := g.files.Open(f)
@@ -85,7 +86,7 @@ func (g *gathering) gatherWindows(base int64) {
 		}
 		if place := int64(-1); err == nil {
 			if place = s.Place(0); place >= 0 {
-				at = fact.Source{Origin: fact.Bytes, Structure: sleepFile, Field: "signature", Offset: base + place, Length: 4}
+				at = fact.Source{Origin: fact.Bytes, Structure: sleepFile, Field: "signature", Offset: g.base + place, Length: 4}
 			}
 			g.volume.Hibernated = fact.Known(contains(sleepSigns, string(sign)), at)
 		}
@@ -297,7 +298,7 @@ func (g *gathering) read(kind ConfigKind, name string, decode func(*Config)) {
 	if kind == ConfigStore {
 		limit = loader.MaxStore
 	}
-	if *g.left <= 0 {
+	if g.left.kept <= 0 {
 		g.volume.Configs = append(g.volume.Configs, Config{Kind: kind, Path: name, Err: &disk.Spent{}})
 		return
 	}
@@ -306,7 +307,7 @@ func (g *gathering) read(kind ConfigKind, name string, decode func(*Config)) {
 		return
 	}
 	if err == nil {
-		*g.left -= int64(len(f.Bytes))
+		g.left.kept -= int64(len(f.Bytes))
 	}
 	c := Config{Kind: kind, Path: name, File: f, Err: err}
 	if err == nil {
@@ -354,7 +355,7 @@ func (g *gathering) named(file string, look func(name string)) {
 
 // beside reads a file that a menu's script asks for.
 func (g *gathering) beside(name string) (raw []byte, there, known bool) {
-	if *g.left <= 0 {
+	if g.left.kept <= 0 {
 		return nil, false, false
 	}
 	f, err := volume.ReadFile(g.files, name, loader.MaxText)
@@ -363,7 +364,7 @@ func (g *gathering) beside(name string) (raw []byte, there, known bool) {
 		s := g.volume.Subvolumes
 		return nil, false, errors.Is(err, volume.ErrNotFound) && (s == nil || s.Default == "/")
 	}
-	*g.left -= int64(len(f.Bytes))
+	g.left.kept -= int64(len(f.Bytes))
 	return f.Bytes, true, true
 }
 

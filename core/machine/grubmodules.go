@@ -5,6 +5,7 @@ import (
 	"path"
 	"strings"
 
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
 )
@@ -60,7 +61,7 @@ func (g *gathering) modulesIn(folder string, err error) {
 
 // lookForModules looks on every volume for the folders of modules that GRUB's cores on the disk name:
 // where their root points is known only at the start.
-func (c *Contents) lookForModules(opened []volume.Files, left *int64) {
+func (c *Contents) lookForModules(d *disk.Disk, opened []volume.Files, left *budget) {
 	for _, core := range c.cores() {
 		folders := []string{core.Prefix}
 		if core.Config != "" {
@@ -69,7 +70,7 @@ func (c *Contents) lookForModules(opened []volume.Files, left *int64) {
 		for _, folder := range folders {
 			folder = AfterBrackets(folder)
 			for i := range c.Volumes {
-				g := gathering{&c.Volumes[i], opened[i], left}
+				g := gathering{&c.Volumes[i], opened[i], left, d, c.baseOf(i)}
 				if folder != "" && core.Platform != "" && g.volume.Readable {
 					g.modulesIn(path.Join("/", folder, core.Platform), nil)
 				}

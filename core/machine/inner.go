@@ -50,7 +50,8 @@ func (n *Inner) Mapped() string {
 
 // examineInner reads what lies in a container, given as the partition that it fills, and
 // adds it to the volume of the disk's partition.
-func (v *Volume) examineInner(d *disk.Disk, p disk.Partition, in *volume.Volume, offset int64, depth int, left *int64) {
+func (v *Volume) examineInner(d *disk.Disk, p disk.Partition, in *volume.Volume, offset int64, depth int,
+	left *budget) {
 	// A member whose superblock stands at its end is read as what lies in front of it.
 	if in.Container == nil || depth == maxNested || in.Kind != volume.KindLVM && in.Kind != volume.KindRAID {
 		return

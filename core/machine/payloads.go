@@ -51,6 +51,9 @@ func (g *gathering) payload(name string) {
 			p.shows = fact.Source{Origin: fact.Bytes, Structure: name, Field: "first bytes", Offset: place,
 				Length: min(s.Size(), payloadShown)}
 		}
+		if p.Form == loader.PayloadArchive || p.Form == loader.PayloadCompressed {
+			p.Drivers = g.ramDisk(s)
+		}
 	}
 	if v.payloads == nil {
 		v.payloads = map[string]payload{}

@@ -47,7 +47,7 @@ func behind(pieces []volume.Piece, at int64) (place, room int64) {
 }
 
 // examinePieced reads a volume that lies in several pieces, and adds it.
-func (v *Volume) examinePieced(d *disk.Disk, p disk.Partition, n Inner, part volume.Part, left *int64) {
+func (v *Volume) examinePieced(d *disk.Disk, p disk.Partition, n Inner, part volume.Part, left *budget) {
 	size, base := int64(d.SectorSize()), disk.Span(p.Start, d.SectorSize())
 	at := d.Size() + base
 	for i := range v.Inner {

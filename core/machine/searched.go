@@ -3,6 +3,7 @@ package machine
 import (
 	"path"
 
+	"latchkey/core/disk"
 	"latchkey/core/loader"
 	"latchkey/core/volume"
 )
@@ -21,10 +22,10 @@ const (
 
 // lookForSearched looks on every volume for the files by which GRUB searches for one, and for
 // those that its menus load: where its root points is known only at the start.
-func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
+func (c *Contents) lookForSearched(d *disk.Disk, opened []volume.Files, left *budget) {
 	for name, role := range c.searchedFiles() {
 		for i := range c.Volumes {
-			g := gathering{&c.Volumes[i], opened[i], left}
+			g := gathering{&c.Volumes[i], opened[i], left, d, c.baseOf(i)}
 			switch {
 			case !g.volume.Readable:
 			case role == asKernel:
@@ -36,6 +37,11 @@ func (c *Contents) lookForSearched(opened []volume.Files, left *int64) {
 			}
 		}
 	}
+}
+
+// baseOf is where a partition begins, in bytes from the start of the disk.
+func (c *Contents) baseOf(i int) int64 {
+	return disk.Span(c.Layout.Partitions[i].Start, c.Layout.SectorSize)
 }
 
 // searchedFiles are the files that GRUB searches for by its configurations on the disk and by

@@ -10,7 +10,7 @@ import (
 // Bounds of the file readers, in bytes. Boot files and configuration are far
 // smaller than maxFile.
 const (
-	maxFile = 64 << 20
+	maxFile = 512 << 20
 	maxPath = 4096
 )
 
@@ -24,7 +24,7 @@ type Files interface {
 	Lookup(path string) (File, error)
 	// ReadDir lists a directory; an empty path is the root.
 	ReadDir(path string) ([]File, error)
-	// Open returns a file's contents, at most 64 MiB of them.
+	// Open returns a file's contents, at most 512 MiB of them.
 	Open(f File) (*Stream, error)
 }
 
@@ -41,6 +41,21 @@ func (s *Stream) Place(off int64) int64 {
 		return -1
 	}
 	return s.places.of(off)
+}
+
+// Over returns the file's contents through another reader of the disk on which the volume begins at base, in bytes;
+// false where they do not stand on it as they are.
+func (s *Stream) Over(r io.ReaderAt, base int64) (*io.SectionReader, bool) {
+	var at int64
+	moved := make(places, len(s.places))
+	for i, x := range s.places {
+		if x.at > at {
+			return nil, false // a hole, or packed
+		}
+		at = x.at + x.length
+		moved[i] = run{x.at, x.length, x.from + base}
+	}
+	return io.NewSectionReader(&runReader{r, moved}, 0, s.Size()), at >= s.Size() && s.Size() > 0
 }
 
 // The structures that tell of a file.

@@ -30,7 +30,7 @@ const (
 	maxIndexDepth      = 16
 	maxIndexRecords    = 1 << 16
 	ntfsBudget         = 32 << 20 // bytes read by one operation
-	ntfsFileBudget     = 2 * maxFile
+	ntfsFileBudget     = 128 << 20
 	ntfsPage           = 1024 // a record: a larger page would hold other files' records, too
 	ntfsPages          = 1024
 	maxBitmap          = 2 << 30 // bytes; 64 TiB in clusters of 4 KiB

@@ -4,6 +4,7 @@ package diskmaker
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -108,6 +109,28 @@ func ReadImage(path string) (*Image, error) {
 		}
 	}
 	return m, nil
+}
+
+// Replaced is a copy in which some bytes are others, as many, wherever they stand in one piece.
+func (m *Image) Replaced(old, by []byte) (*Image, error) {
+	made := NewImage(m.Size, m.SectorSize)
+	var from int64
+	var run []byte
+	write := func() error {
+		_, err := made.WriteAt(bytes.ReplaceAll(run, old, by), from)
+		return err
+	}
+	err := m.Pages(func(off int64, page []byte) error {
+		if off != from+int64(len(run)) {
+			if err := write(); err != nil {
+				return err
+			}
+			from, run = off, nil
+		}
+		run = append(run, page...)
+		return nil
+	})
+	return made, errors.Join(err, write())
 }
 
 // Pages calls f for every page that was written, in order, with its byte offset.

@@ -44,7 +44,7 @@ func securedOnes(t *testing.T) []Met {
 func byName(t *testing.T, id byte, is ids, root string) diskmaker.Disk {
 	tree := based(t, "ID=ubuntu\nID_LIKE=debian\n", debianKin).with(tree{
 		"boot/grub/grub.cfg": debianMenu("Ubuntu", "hd0,gpt2", "ext2", is.root, root, "/boot", ubuntuKernel), "boot/grub/grubenv": environment(),
-		"boot/vmlinuz-" + ubuntuKernel: string(x64), "boot/initrd.img-" + ubuntuKernel: string(diskmaker.RAMDisk()),
+		"boot/vmlinuz-" + ubuntuKernel: string(x64), "boot/initrd.img-" + ubuntuKernel: string(ramDisk),
 		"etc/fstab": "LABEL=cloudimg-rootfs\t/\t ext4\tdiscard,errors=remount-ro\t0 1\n"})
 	return efiDisk(id, is, shimmed("ubuntu", "search.fs_uuid "+is.root+" root hd0,gpt2 \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"),
 		diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, tree, "-L", "cloudimg-rootfs")})

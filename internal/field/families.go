@@ -31,6 +31,12 @@ func fedoras(t *testing.T) []Met {
 		{Name: "to NVMe", At: alone("nvme", func(t *testing.T) diskmaker.Disk { return fedora(t, 1, one, one) }),
 			Says:    "Fedora's initramfs holds drivers of the machine it was made on alone: does it have nvme? lsinitrd tells.",
 			Verdict: startup.Depends, Words: "NVMe"},
+		{Name: "to NVMe, its RAM disk has the driver", At: fromNVMe(alone("nvme", holding(was, "drivers/nvme/host/nvme", "drivers/ata/libata"))),
+			Says: "lsinitrd shows nvme: it starts.", Verdict: startup.Starts},
+		{Name: "to NVMe, its RAM disk has none", At: fromNVMe(alone("nvme", holding(was, "drivers/ata/ahci", "drivers/ata/libata", "drivers/scsi/sd_mod"))),
+			Says: "lsinitrd shows no nvme: dracut waits for the root and ends in its shell. dracut -f from a live system, or from the old drive.", Verdict: startup.Stops, Stage: "system", Words: "NVMe", First: "initial-ram-disk"},
+		{Name: "in a USB enclosure, its RAM disk has SATA's drivers alone", At: alone("usb", holding(was, "drivers/ata/ahci", "drivers/ata/libata", "drivers/scsi/sd_mod")),
+			Says: "No usb_storage in it: build the drive in, or make it anew.", Verdict: startup.Stops, Stage: "system", Words: "USB"},
 	}
 }
 
@@ -164,5 +170,9 @@ func arches(t *testing.T) []Met {
 			Says: "There is no sda on NVMe: a shell of the initramfs.", Verdict: startup.Stops, Stage: "configuration", Words: "/dev/sda2"},
 		{Name: "to NVMe", At: alone("Linux Boot Manager", was, program, "nvme", was),
 			Says: "mkinitcpio's autodetect left nvme out: the fallback entry starts, then mkinitcpio -P. Or it has it: lsinitcpio tells.", Verdict: startup.Depends, Words: "NVMe"},
+		{Name: "to NVMe, autodetect left its driver out", At: fromNVMe(alone("Linux Boot Manager", was, program, "nvme", holding(was, "ahci", "libata", "sd_mod"))),
+			Says: "No nvme in it: a shell of the initramfs. The fallback entry starts; then mkinitcpio -P.", Verdict: startup.Stops, Stage: "system", Words: "NVMe", First: "initial-ram-disk"},
+		{Name: "from NVMe to NVMe by way of SATA", At: fromNVMe(alone("Linux Boot Manager", was, program, "nvme", holding(was, "nvme"))),
+			Says: "nvme is in it: it starts.", Verdict: startup.Starts},
 	}
 }

@@ -65,7 +65,7 @@ func fedora(t *testing.T, id byte, is, names ids) diskmaker.Disk {
 		"loader/entries/0123456789abcdef-" + version + ".conf": "title Fedora Linux (" + version + ") 39 (Workstation Edition)\nversion " + version +
 			"\nlinux /vmlinuz-" + version + "\ninitrd /initramfs-" + version + ".img\noptions " + line + " \n" +
 			"grub_users $grub_users\ngrub_arg --unrestricted\ngrub_class fedora\n",
-		"vmlinuz-" + version: string(x64), "initramfs-" + version + ".img": string(diskmaker.RAMDisk())}
+		"vmlinuz-" + version: string(x64), "initramfs-" + version + ".img": string(ramDisk)}
 	root := based(t, "ID=fedora\nVERSION_ID=39\nNAME=\"Fedora Linux\"\n", tree{"usr/bin/dracut": "#!/bin/sh\n", "usr/sbin/grub2-install": "#!/bin/sh\n",
 		"usr/sbin/grub2-mkconfig": "#!/bin/sh\n", "etc/default/grub": "GRUB_CMDLINE_LINUX=\"rootflags=subvol=root rhgb quiet\"\nGRUB_ENABLE_BLSCFG=true\n",
 		"etc/kernel/cmdline": line + "\n",
@@ -116,7 +116,7 @@ func redHat(t *testing.T, id byte, version int, is, names ids, group, calls stri
 			"\nlinux /vmlinuz-" + kernel + "\ninitrd /initramfs-" + kernel + ".img $tuned_initrd\noptions " + options + "\n",
 		"loader/entries/fedcba9876543210-0-rescue.conf": "title Enterprise Linux (0-rescue)\nversion 0-rescue\nlinux /vmlinuz-" + kernel +
 			"\ninitrd /initramfs-" + kernel + ".img\noptions " + options + "\n",
-		"vmlinuz-" + kernel: string(x64), "initramfs-" + kernel + ".img": string(diskmaker.RAMDisk())}
+		"vmlinuz-" + kernel: string(x64), "initramfs-" + kernel + ".img": string(ramDisk)}
 	root := based(t, fmt.Sprintf("ID=\"rhel\"\nID_LIKE=\"fedora\"\nVERSION_ID=\"%d.3\"\n", version), tree{"usr/bin/dracut": "#!/bin/sh\n",
 		"usr/sbin/grub2-install": "#!/bin/sh\n", "usr/sbin/grub2-mkconfig": "#!/bin/sh\n",
 		"etc/default/grub": "GRUB_CMDLINE_LINUX=\"crashkernel=auto\"\nGRUB_ENABLE_BLSCFG=true\n",
@@ -145,7 +145,7 @@ func ubuntu(t *testing.T, id byte, is, names ids, more string) diskmaker.Disk {
 func ubuntuWith(t *testing.T, id byte, is, names ids, more string, files tree) diskmaker.Disk {
 	root := based(t, "ID=ubuntu\nID_LIKE=debian\nVERSION_ID=\"22.04\"\nNAME=\"Ubuntu\"\n", debianKin).with(tree{
 		"boot/grub/grub.cfg": debianMenu("Ubuntu", "hd0,gpt2", "ext2", names.root, "UUID="+names.root, "/boot", ubuntuKernel),
-		"boot/grub/grubenv":  environment(), "boot/vmlinuz-" + ubuntuKernel: string(x64), "boot/initrd.img-" + ubuntuKernel: string(diskmaker.RAMDisk()),
+		"boot/grub/grubenv":  environment(), "boot/vmlinuz-" + ubuntuKernel: string(x64), "boot/initrd.img-" + ubuntuKernel: string(ramDisk),
 		"boot/vmlinuz": "-> vmlinuz-" + ubuntuKernel, "swapfile": "x",
 		"etc/fstab": "# <file system> <mount point>   <type>  <options>       <dump>  <pass>\nUUID=" + names.root + " / ext4 errors=remount-ro 0 1\n" +
 			fmt.Sprintf("UUID=1000-%04X  /boot/efi vfat umask=0077 0 1\n", serialOf(names)) + "/swapfile none swap sw 0 0\n" + more}).with(files)
@@ -156,7 +156,7 @@ func ubuntuWith(t *testing.T, id byte, is, names ids, more string, files tree) d
 // ubuntuServer has its root in LVM, and /boot by itself.
 func ubuntuServer(t *testing.T, id byte, is, names ids) diskmaker.Disk {
 	boot := tree{"grub/grub.cfg": debianMenu("Ubuntu", "hd0,gpt2", "ext2", names.boot, "/dev/mapper/ubuntu--vg-ubuntu--lv", "", ubuntuKernel),
-		"vmlinuz-" + ubuntuKernel: string(x64), "initrd.img-" + ubuntuKernel: string(diskmaker.RAMDisk()), "grub/grubenv": environment()}
+		"vmlinuz-" + ubuntuKernel: string(x64), "initrd.img-" + ubuntuKernel: string(ramDisk), "grub/grubenv": environment()}
 	root := based(t, "ID=ubuntu\nID_LIKE=debian\nVERSION_ID=\"22.04\"\n", debianKin).with(tree{
 		"etc/fstab": "/dev/disk/by-id/dm-uuid-LVM-ORjgHdNhVT /  ext4 defaults 0 1\n/dev/disk/by-uuid/" + names.boot + " /boot ext4 defaults 0 1\n" +
 			fmt.Sprintf("/dev/disk/by-uuid/1000-%04X /boot/efi vfat defaults 0 1\n", serialOf(names)) + "/swap.img none swap sw 0 0\n"})
@@ -179,7 +179,7 @@ func suse(t *testing.T, id byte, is, names ids) diskmaker.Disk {
 	root := based(t, "ID=\"opensuse-leap\"\nID_LIKE=\"suse opensuse\"\n", tree{"usr/bin/dracut": "#!/bin/sh\n", "usr/sbin/grub2-install": "#!/bin/sh\n",
 		"usr/sbin/grub2-mkconfig": "#!/bin/sh\n", "etc/default/grub": "SUSE_BTRFS_SNAPSHOT_BOOTING=true\n",
 		"boot/grub2/grub.cfg": menu, "boot/grub2/grubenv": environment(), "boot/vmlinuz-5.14.21-150500.53-default": string(x64),
-		"boot/initrd-5.14.21-150500.53-default": string(diskmaker.RAMDisk()),
+		"boot/initrd-5.14.21-150500.53-default": string(ramDisk),
 		"etc/fstab":                             mounts + fmt.Sprintf("UUID=1000-%04X /boot/efi vfat utf8 0 2\n", serialOf(names))})
 	subvolumes := []string{"@", snapshot + "!", "@/var", "@/home", "@/root", "@/opt", "@/srv", "@/usr/local", "@/tmp", "@/boot/grub2/x86_64-efi", "@/boot/grub2/i386-pc"}
 	return efiDisk(id, is, shimmed("opensuse", "set btrfs_relative_path=\"yes\"\nsearch --fs-uuid --set=root "+names.root+"\nset prefix=(${root})/boot/grub2\nsource \"${prefix}/grub.cfg\"\n"),
@@ -190,7 +190,7 @@ func suse(t *testing.T, id byte, is, names ids) diskmaker.Disk {
 func arch(t *testing.T, id byte, is, names ids, root string) diskmaker.Disk {
 	esp := map[string][]byte{`\EFI\systemd\systemd-bootx64.efi`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
 		`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(), `\vmlinuz-linux`: x64,
-		`\initramfs-linux.img`: diskmaker.RAMDisk(), `\intel-ucode.img`: diskmaker.RAMDisk(), `\initramfs-linux-fallback.img`: diskmaker.RAMDisk(),
+		`\initramfs-linux.img`: ramDisk, `\intel-ucode.img`: ramDisk, `\initramfs-linux-fallback.img`: ramDisk,
 		`\loader\loader.conf`:                []byte("default  arch.conf\ntimeout  4\nconsole-mode max\neditor   no\n"),
 		`\loader\entries\arch.conf`:          []byte("title   Arch Linux\nlinux   /vmlinuz-linux\ninitrd  /intel-ucode.img\ninitrd  /initramfs-linux.img\noptions root=" + root + " rw\n"),
 		`\loader\entries\arch-fallback.conf`: []byte("title   Arch Linux (fallback)\nlinux   /vmlinuz-linux\ninitrd  /initramfs-linux-fallback.img\noptions root=" + root + " rw\n")}

@@ -27,7 +27,7 @@ func onTheESP(t *testing.T, id byte, is, names ids, folder, more string, release
 	at := strings.ReplaceAll(folder, "/", `\`)
 	return efiDisk(id, is, map[string][]byte{`\EFI\systemd\systemd-bootx64.efi`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
 		`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
-		at + `\vmlinuz.efi`:     x64, at + `\initrd.img`: diskmaker.RAMDisk(),
+		at + `\vmlinuz.efi`:     x64, at + `\initrd.img`: ramDisk,
 		`\loader\loader.conf`:          []byte("default Current*\ntimeout 3\n"),
 		`\loader\entries\Current.conf`: []byte("title Current\nlinux " + folder + "/vmlinuz.efi\ninitrd " + folder + "/initrd.img\noptions " + options + "\n"),
 	}, diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, root)})
@@ -37,7 +37,7 @@ func onTheESP(t *testing.T, id byte, is, names ids, folder, more string, release
 func unifiedArch(t *testing.T, is, names ids) diskmaker.Disk {
 	text := func(s string) []byte { return []byte(s + "\x00") }
 	kernel := diskmaker.Program{Size: 8192, Sections: []diskmaker.Section{{Name: ".osrel", Data: text("ID=arch\nNAME=\"Arch Linux\"\nVERSION_ID=1\n")},
-		{Name: ".cmdline", Data: text("root=UUID=" + names.root + " rw")}, {Name: ".linux", Data: x64}, {Name: ".initrd", Data: diskmaker.RAMDisk()}}}.Bytes()
+		{Name: ".cmdline", Data: text("root=UUID=" + names.root + " rw")}, {Name: ".linux", Data: x64}, {Name: ".initrd", Data: ramDisk}}}.Bytes()
 	root := based(t, "ID=arch\n", tree{"usr/bin/mkinitcpio": "#!/bin/sh\n", "etc/kernel/cmdline": "root=UUID=" + names.root + " rw\n", "etc/fstab": "UUID=" + names.root + " / ext4 rw 0 1\n"})
 	manager := diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes()
 	return efiDisk(1, is, map[string][]byte{`\EFI\BOOT\BOOTX64.EFI`: manager, `\EFI\systemd\systemd-bootx64.efi`: manager,
@@ -47,7 +47,7 @@ func unifiedArch(t *testing.T, is, names ids) diskmaker.Disk {
 // sealed is Debian's kin with an encrypted LVM behind a plain /boot.
 func sealed(t *testing.T, is, names ids) diskmaker.Disk {
 	boot := tree{"grub/grub.cfg": debianMenu("Debian GNU/Linux", "hd0,gpt2", "ext2", names.boot, "/dev/mapper/debian--vg-root", "", "6.1.0-13-amd64"), "grub/grubenv": environment(),
-		"vmlinuz-6.1.0-13-amd64": string(x64), "initrd.img-6.1.0-13-amd64": string(diskmaker.RAMDisk())}
+		"vmlinuz-6.1.0-13-amd64": string(x64), "initrd.img-6.1.0-13-amd64": string(ramDisk)}
 	return efiDisk(1, is, shimmed("debian", "search.fs_uuid "+names.boot+" root hd0,gpt2 \nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n"),
 		diskmaker.Partition{MiB: 150, Volume: volume(t, "ext4", is.boot, 150, boot)},
 		diskmaker.Partition{MiB: 100, Volume: diskmaker.Volume{Kind: "luks", UUID: [16]byte{0xC0, 1}}})
@@ -98,7 +98,7 @@ func mbrDisk(code string, parts ...diskmaker.Partition) diskmaker.Disk {
 func olderMint(t *testing.T, code string, is, names ids, root string) diskmaker.Disk {
 	tree := based(t, "ID=linuxmint\nID_LIKE=ubuntu\n", debianKin).with(tree{
 		"boot/grub/grub.cfg": strings.ReplaceAll(debianMenu("Linux Mint 20.3", "hd0,msdos1", "ext2", names.root, root, "/boot", "5.4.0-91-generic"), "part_gpt", "part_msdos"),
-		"boot/grub/grubenv":  environment(), "boot/vmlinuz-5.4.0-91-generic": string(x64), "boot/initrd.img-5.4.0-91-generic": string(diskmaker.RAMDisk()),
+		"boot/grub/grubenv":  environment(), "boot/vmlinuz-5.4.0-91-generic": string(x64), "boot/initrd.img-5.4.0-91-generic": string(ramDisk),
 		"etc/fstab": "UUID=" + names.root + " / ext4 errors=remount-ro 0 1\n"})
 	return mbrDisk(code, diskmaker.Partition{MBRType: 0x83, Active: true, MiB: 200,
 		Volume: volume(t, "ext4", is.root, 200, tree)})
@@ -111,7 +111,7 @@ func legacyRedHat(t *testing.T, version int, is, names ids, group string) diskma
 	text := strings.NewReplacer("linuxefi", "linux16", "initrdefi", "initrd16", "part_gpt", "part_msdos", "gpt2", "msdos1").Replace(string(menu))
 	boot := tree{"grub2/grub.cfg": text, "grub2/grubenv": string(env)}
 	kernel := fmt.Sprintf("4.18.0-513.el%d.x86_64", version)
-	boot["vmlinuz-"+kernel], boot["initramfs-"+kernel+".img"] = string(x64), string(diskmaker.RAMDisk())
+	boot["vmlinuz-"+kernel], boot["initramfs-"+kernel+".img"] = string(x64), string(ramDisk)
 	if version > 7 {
 		boot["loader/entries/aa-"+kernel+".conf"] = "title Linux\nversion " + kernel + "\nlinux /vmlinuz-" + kernel + "\ninitrd /initramfs-" + kernel +
 			".img\noptions $kernelopts $tuned_params\n"

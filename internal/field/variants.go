@@ -20,7 +20,7 @@ func manjaro(t *testing.T, is, names ids) diskmaker.Disk {
 		"/@/boot/initrd.img-"+kernel, "/@/boot/intel-ucode.img /@/boot/initramfs-"+kernel+".img")
 	root := based(t, "ID=manjaro\nID_LIKE=arch\n", tree{"usr/bin/mkinitcpio": "#!/bin/sh\n", "usr/bin/grub-install": "#!/bin/sh\n", "usr/bin/grub-mkconfig": "#!/bin/sh\n",
 		"boot/grub/grub.cfg": menu, "boot/grub/grubenv": environment(), "boot/vmlinuz-" + kernel: string(x64),
-		"boot/intel-ucode.img": string(diskmaker.RAMDisk()), "boot/initramfs-" + kernel + ".img": string(diskmaker.RAMDisk()),
+		"boot/intel-ucode.img": string(ramDisk), "boot/initramfs-" + kernel + ".img": string(ramDisk),
 		"etc/fstab": fmt.Sprintf("UUID=1000-%04X /boot/efi vfat umask=0077 0 2\n", serialOf(names)) + "UUID=" + names.root + " / btrfs subvol=/@,defaults,noatime,compress=zstd 0 0\nUUID=" +
 			names.root + " /home btrfs subvol=/@home,defaults,noatime,compress=zstd 0 0\ntmpfs /tmp tmpfs defaults,noatime,mode=1777 0 0\n"})
 	return efiDisk(1, is, map[string][]byte{`\EFI\Manjaro\grubx64.efi`: grubProgram("(,gpt2)/@/boot/grub"), `\EFI\boot\bootx64.efi`: grubProgram("(,gpt2)/@/boot/grub")},
@@ -34,7 +34,7 @@ func installedKernels(t *testing.T, is, names ids) diskmaker.Disk {
 	root := based(t, "ID=endeavouros\nID_LIKE=arch\n", tree{"usr/bin/dracut": "#!/bin/sh\n", "etc/kernel/cmdline": "root=UUID=" + names.root + " rw nvme_load=YES\n",
 		"etc/fstab": fmt.Sprintf("UUID=1000-%04X /efi vfat fmask=0137,dmask=0027 0 2\n", serialOf(names)) + "UUID=" + names.root + " / ext4 noatime 0 1\n"})
 	return efiDisk(1, is, map[string][]byte{`\EFI\systemd\systemd-bootx64.efi`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(),
-		`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(), back + `\linux`: x64, back + `\initrd`: diskmaker.RAMDisk(),
+		`\EFI\BOOT\BOOTX64.EFI`: diskmaker.Program{Is: "systemd-boot", Size: 8192}.Bytes(), back + `\linux`: x64, back + `\initrd`: ramDisk,
 		`\loader\loader.conf`: []byte("default 0123456789abcdef0123456789abcdef*\ntimeout 5\n"),
 		`\loader\entries\0123456789abcdef0123456789abcdef-` + version + `.conf`: []byte("title EndeavourOS\nversion " + version +
 			"\nmachine-id 0123456789abcdef0123456789abcdef\nsort-key endeavouros-" + version + "\noptions nvme_load=YES rw root=UUID=" + names.root + "\nlinux " + at + "/linux\ninitrd " + at + "/initrd\n"),
@@ -49,7 +49,7 @@ func onTheVendorsFolder(t *testing.T, version int, is, names ids, group string) 
 	menu, env := blsMenu(names, line), environment("saved_entry=aa-"+kernel, "kernelopts="+line+" ")
 	boot := tree{"loader/entries/aa-" + kernel + ".conf": "title Linux 8\nversion " + kernel + "\nlinux /vmlinuz-" + kernel + "\ninitrd /initramfs-" + kernel +
 		".img $tuned_initrd\noptions $kernelopts $tuned_params\nid aa-1\ngrub_users $grub_users\n",
-		"vmlinuz-" + kernel: string(x64), "initramfs-" + kernel + ".img": string(diskmaker.RAMDisk()), "grub2/grubenv": "-> ../efi/EFI/centos/grubenv"}
+		"vmlinuz-" + kernel: string(x64), "initramfs-" + kernel + ".img": string(ramDisk), "grub2/grubenv": "-> ../efi/EFI/centos/grubenv"}
 	if version == 7 {
 		delete(boot, "loader/entries/aa-"+kernel+".conf")
 		env = environment("saved_entry=Linux (" + kernel + ") 7 (Core)")
@@ -78,7 +78,7 @@ func deployed(t *testing.T, is, names ids) diskmaker.Disk {
 	d := fedora(t, 1, is, names)
 	line := "root=UUID=" + names.root + " rootflags=subvol=root rw ostree=/ostree/boot.1/fedora/0a1b/0"
 	boot := tree{"grub2/grub.cfg": blsMenu(names, line), "grub2/grubenv": environment(), "ostree/fedora-0a1b/vmlinuz-6.5": string(x64),
-		"ostree/fedora-0a1b/initramfs-6.5.img": string(diskmaker.RAMDisk()),
+		"ostree/fedora-0a1b/initramfs-6.5.img": string(ramDisk),
 		"loader/entries/ostree-1-fedora.conf":  "title Fedora Linux 39 (Silverblue) (ostree:0)\nversion 1\noptions " + line + "\nlinux /ostree/fedora-0a1b/vmlinuz-6.5\ninitrd /ostree/fedora-0a1b/initramfs-6.5.img\n"}
 	root := tree{"ostree/repo/config": "x", "ostree/deploy/fedora/deploy/0a1b.0/usr/lib/os-release": "ID=fedora\n", "ostree/boot.1/fedora/kept": "x", "boot": "/", "dev": "/", "proc": "/", "run": "/", "sys": "/"}
 	d.Partitions[1].Volume = volume(t, "ext4", is.boot, 200, boot)
