@@ -226,6 +226,13 @@ func comingUpOf(tree, begin string) (all []Scenario) {
 	add("two lines for one point, the first is right", "", rootMounted+"$home"+home+"$gone"+home)
 	add("two lines for one point, the second is right", "", rootMounted+"$gone"+home+"$home"+home)
 	add("the kernel line, fstab=no, a mount that is not there", " fstab=no rw", rootMounted+"$gone"+home)
+	const gone = "data UUID=" + otherUUID + " none luks"
+	opens := func(line string) []string {
+		return []string{"sh", "-c", "echo '" + line + "' > etc/crypttab"}
+	}
+	add("an encrypted volume that is not there", "", rootMounted, opens(gone)...)
+	add("an encrypted volume that is not there, mounted", "", rootMounted+"/dev/mapper/data /srv ext4 defaults 0 2\n", opens(gone)...)
+	add("an encrypted volume that is not there, mounted where it is", "", rootMounted+"/dev/mapper/data /srv ext4 nofail 0 2\n", opens(gone+",nofail")...)
 	add("the kernel line, rw, the root's line names another", " rw", "$gone / ext4 errors=remount-ro 0 1\n")
 	return all
 }

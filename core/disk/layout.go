@@ -105,6 +105,10 @@ func (p Partition) Hidden() bool { return p.Attributes&attributeNoBlockIO != 0 }
 // IsESP reports whether the partition is typed as an EFI system partition.
 func (p Partition) IsESP() bool { return p.TypeGUID == TypeESP || p.MBRType == MBRTypeESP }
 
+// Dynamic reports whether a partition belongs to a dynamic disk of Windows, of which a database on the disk tells
+// what it holds. Microsoft's "Windows and GPT FAQ" for GPT; MBR types, common practice, no source.
+func (p Partition) Dynamic() bool { return p.TypeGUID == typeDynamic || p.MBRType == mbrTypeDynamic }
+
 // ReadLayout reads the tables of a disk. It never fails: what cannot be read is
 // said in the problems, and what is not in the evidence stays unknown.
 func ReadLayout(d *Disk) Layout {

@@ -34,6 +34,7 @@ var (
 	TypeBasicData  = MustGUID("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7")
 	TypeWinRE      = MustGUID("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC")
 	TypeBIOSBoot   = MustGUID("21686148-6449-6E6F-744E-656564454649") // GRUB manual, "BIOS installation"
+	typeDynamic    = MustGUID("AF9B60A0-1431-4F62-BC68-3311714A69AD")
 	TypeLinuxData  = MustGUID("0FC63DAF-8483-4772-8E79-3D69D8477DE4")
 	TypeHFS        = MustGUID("48465300-0000-11AA-AA11-00306543ECAC")
 	TypeAPFS       = MustGUID("7C3457EF-0000-11AA-AA11-00306543ECAC")
@@ -52,7 +53,7 @@ var gptTypes = map[GUID]KnownType{
 	TypeLinuxData:  {"Linux file system", RoleSystem},
 	MustGUID("024DEE41-33E7-11D3-9D69-0008C781F39F"): {"MBR partition scheme", RoleReserved},
 	MustGUID("5808C8AA-7E8F-42E0-85D2-E1E90434CFB3"): {"Windows dynamic disk database", RoleReserved},
-	MustGUID("AF9B60A0-1431-4F62-BC68-3311714A69AD"): {"Windows dynamic disk data", RoleSystem},
+	typeDynamic: {"Windows dynamic disk data", RoleSystem},
 	MustGUID("E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D"): {"Windows storage pool", RoleData},
 	MustGUID("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709"): {"Linux root (x86-64)", RoleSystem},
 	MustGUID("44479540-F297-41B2-9AF7-D131D5F0458A"): {"Linux root (x86)", RoleSystem},
@@ -81,6 +82,7 @@ func GPTType(g GUID) KnownType {
 const (
 	MBRTypeProtective byte = 0xEE
 	MBRTypeESP        byte = 0xEF
+	mbrTypeDynamic    byte = 0x42
 )
 
 var mbrTypes = map[byte]KnownType{
@@ -93,7 +95,7 @@ var mbrTypes = map[byte]KnownType{
 	0x16: {"Hidden FAT16", RoleData}, 0x17: {"Hidden NTFS", RoleRecovery},
 	0x1B: {"Hidden FAT32", RoleData}, 0x1C: {"Hidden FAT32 (LBA)", RoleData},
 	0x1E: {"Hidden FAT16 (LBA)", RoleData}, 0x27: {"Windows recovery environment", RoleRecovery},
-	0x42: {"Windows dynamic disk", RoleSystem}, 0x82: {"Linux swap", RoleData},
+	mbrTypeDynamic: {"Windows dynamic disk", RoleSystem}, 0x82: {"Linux swap", RoleData},
 	0x83: {"Linux file system", RoleSystem}, 0x85: {"Linux extended", RoleReserved},
 	0x8E: {"Linux LVM", RoleSystem}, 0xAF: {"HFS+", RoleSystem},
 	MBRTypeProtective: {"GPT protective", RoleReserved}, MBRTypeESP: {"EFI system partition", RoleBoot},

@@ -15,6 +15,7 @@ import (
 // the image of a sleeping system. systemd's systemd-system.conf(5), DefaultTimeoutStartSec;
 // resume= of the kernel's admin-guide/kernel-parameters.
 func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) {
+	waitsToOpen(k, a, home, line)
 	for _, value := range loader.KernelOptions(line.options, "resume") {
 		s := loader.ParseSpec(value)
 		if hits, known := find(k, a, s); known && len(hits) == 0 {
@@ -110,42 +111,49 @@ func mounted(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLi
 		return false, nil
 	}
 	cited := citedMount(home, c, m)
-	open := func(r course.Rule, text, how string) (bool, *course.Result) {
-		return false, openAt(a, home, r, course.StageConfiguration, text, how, cited)
+	open := func(r course.Rule, text, how string, more ...machine.Fact) *course.Result {
+		return openAt(a, home, r, course.StageConfiguration, text, how, append(more, cited)...)
 	}
-	stops := func(r course.Rule, text string) (bool, *course.Result) {
+	stops := func(r course.Rule, text string, more ...machine.Fact) *course.Result {
 		if masks := loader.KernelOptions(line.options, "systemd.mask"); len(masks) > 0 {
 			return open(r, text+" The kernel line has units left out, by systemd.mask: which ones is not followed.", course.HowTry)
 		}
-		end := a.Stop(r, course.StageConfiguration, course.EmergencyMode, text, cited)
-		return false, &end
+		end := a.Stop(r, course.StageConfiguration, course.EmergencyMode, text, append(more, cited)...)
+		return &end
 	}
 	hits, known := seen(k, a, m.Spec)
 	onOriginal := len(hits) > 0 && hits[0].Drive != home.Drive && hits[0].Drive.Role == machine.RoleOriginal
 	switch {
 	case m.Point == "/": // it is mounted by then
 		return onOriginal, nil
+	case len(hits) == 0 && m.Spec.Kind == loader.ByMapped:
+		return false, openedMount(k, a, home, m, known,
+			func(text string, more ...machine.Fact) *course.Result {
+				return open("mount-unknown", text, course.HowCapture, more...)
+			}, func(text string, more ...machine.Fact) *course.Result {
+				return stops("mount-absent", text, more...)
+			})
 	case len(hits) == 0 && !known:
-		return open("mount-unknown", fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec),
+		return false, open("mount-unknown", fmt.Sprintf("The system mounts %s by %s: the evidence does not tell where that is.", m.Point, m.Spec),
 			course.HowCapture)
 	case len(hits) == 0:
-		return stops("mount-absent", fmt.Sprintf("The system waits for %s, by %s, which %s.", m.Point, m.Spec, nowhere(k, a, m.Spec)))
+		return false, stops("mount-absent", fmt.Sprintf("The system waits for %s, by %s, which %s.", m.Point, m.Spec, nowhere(k, a, m.Spec)))
 	}
 	at := hits[0]
 	if lacksSubvolume(at, m) {
-		return stops("mount-absent", fmt.Sprintf("The system mounts %s with %s, and %s has no such subvolume.", m.Point, m.Options, at.Called()))
+		return false, stops("mount-absent", fmt.Sprintf("The system mounts %s with %s, and %s has no such subvolume.", m.Point, m.Options, at.Called()))
 	}
 	if written := otherLetters(at, m.Spec); written != "" {
-		return open("mount-in-other-letters",
+		return false, open("mount-in-other-letters",
 			fmt.Sprintf("The system mounts %s by %s, and calls that %s: it tells capital letters from small ones, and waits for it in vain.",
 				m.Point, m.Spec, written), course.HowTry)
 	}
 	what := fmt.Sprintf("The system mounts %s, %s, ", m.Point, at.Called())
 	if why := refused(at, m); why != "" {
-		return stops("mount-refused", what+why+".")
+		return false, stops("mount-refused", what+why+".")
 	}
 	if why := doubtful(at, m); why != "" {
-		return open("mount-doubtful", what+why+".", course.HowTry)
+		return false, open("mount-doubtful", what+why+".", course.HowTry)
 	}
 	return onOriginal, nil
 }

@@ -22,6 +22,7 @@ const (
 	ConfigGRUB     ConfigKind = "GRUB configuration"
 	ConfigEntry    ConfigKind = "boot loader entry"
 	ConfigFstab    ConfigKind = "mount table"
+	ConfigCrypttab ConfigKind = "table of encrypted volumes"
 	ConfigMenu     ConfigKind = "boot loader settings"
 	ConfigName     ConfigKind = "name of the system"
 	ConfigShim     ConfigKind = "list of the shim's fallback"
@@ -45,6 +46,7 @@ type Config struct {
 	Name     *loader.Release
 	RAMDisk  *loader.RAMDiskSettings
 	Mounts   []loader.Mount
+	Opened   []loader.Opened
 	// Loaders are the names in a list of the shim's fallback, which lie beside it.
 	Loaders []string
 	text    []byte // of a pasted file

@@ -162,6 +162,7 @@ func (g *gathering) gatherSystem(in string) {
 			}
 		}
 	})
+	g.read(ConfigCrypttab, in+crypttabFile, func(c *Config) { c.Opened = loader.ParseCrypttab(c.File.Bytes) })
 	g.read(ConfigName, in+releaseFile, func(c *Config) { c.Name = loader.ParseRelease(c.File.Bytes) })
 	for _, name := range slices.Concat(SystemSigns, usrSigns, []string{"/etc"}) {
 		g.lookAny(in + name)
@@ -177,8 +178,8 @@ func (g *gathering) gatherSystem(in string) {
 	g.ramDiskSettings(in)
 }
 
-// fstabFile is a Linux' mount table. fstab(5).
-const fstabFile = "/etc/fstab"
+// fstabFile and crypttabFile are a Linux' tables of mounts and of encrypted volumes. fstab(5), crypttab(5).
+const fstabFile, crypttabFile = "/etc/fstab", "/etc/crypttab"
 
 // menus are where GRUB's folder lies by the families' choice.
 var menus = []string{"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}

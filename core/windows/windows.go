@@ -140,6 +140,10 @@ func untried(home machine.Spot) (text string, shows machine.Fact) {
 		return "Whether Windows takes its partitions from the table of " + home.Drive.Called() + " is not known: " + p.Text,
 			machine.ProblemFact(p, home.Drive.Name)
 	}
+	if p := home.Partition(); p.Dynamic() {
+		return fmt.Sprintf("The system's partition %d belongs to a dynamic disk: where Windows' volumes lie, and on which disks, stands in a database of its own, which is not followed.",
+			p.Number), home.Drive.Cite(fmt.Sprintf("Type of partition %d", p.Number), p.Type.Name, p.Source)
+	}
 	if p, long := home.Volume().Problem(volume.CodeVolumeTooLong); long && home.Volume().Kind == volume.KindNTFS {
 		return "Windows may refuse a volume that reaches beyond its partition: " + machine.LowerFirst(p.Text),
 			machine.ProblemFact(p, home.Drive.Name)

@@ -52,7 +52,9 @@ func TestWhatTheBootManagerLoads(t *testing.T) {
 			course.StageSystem, "is no program"},
 		"an empty legacy boot manager": {holding(sample.LegacyWindowsDisk(true), 0, `\bootmgr`, nil), firmware.Legacy, startup.Stops,
 			course.StageConfiguration, "by its name alone"},
-		"Windows": {sample.WindowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
+		"Windows":                       {sample.WindowsDisk(1, 1), firmware.UEFI, startup.Starts, "", "Windows comes up"},
+		"a dynamic disk":                {dynamic(sample.WindowsDisk(1, 1)), firmware.UEFI, startup.Depends, "", "database of its own"},
+		"a dynamic disk in legacy mode": {dynamic(sample.LegacyWindowsDisk(true)), firmware.Legacy, startup.Depends, "", "database of its own"},
 		"no store": {sample.With(sample.WindowsDisk(1, 1), 0, sample.StorePath, ""), firmware.UEFI, startup.Stops,
 			course.StageConfiguration, "0xc000000f"},
 		"a damaged store":                 {damaged, firmware.UEFI, startup.Stops, course.StageConfiguration, "0xc000014c"},
@@ -72,6 +74,16 @@ func TestWhatTheBootManagerLoads(t *testing.T) {
 			assert.Contains(t, sample.Words(trace), c.says)
 		})
 	}
+}
+
+// dynamic is a disk whose system lies in a partition of a dynamic disk.
+func dynamic(d diskmaker.Disk) diskmaker.Disk {
+	d.Partitions = slices.Clone(d.Partitions)
+	p := &d.Partitions[1]
+	if p.MBRType = 0x42; d.Style == diskmaker.GPT {
+		p.MBRType, p.Type = 0, disk.MustGUID("AF9B60A0-1431-4F62-BC68-3311714A69AD")
+	}
+	return d
 }
 
 func TestASystemOnTheOtherDisk(t *testing.T) {
