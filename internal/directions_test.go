@@ -40,7 +40,8 @@ var layers = [][]string{
 	{"cmd/capturing", "stick"},
 	{"stick/screen", "stick/image/legacy", "internal/terminal"},
 	{"truth", "internal/standin", "internal/shellwords"},
-	{"internal/expected", "internal/field", "internal/mutants/switched", "internal/sample", "internal/weaker"},
+	{"internal/field"},
+	{"internal/expected", "internal/mutants/switched", "internal/sample", "internal/weaker"},
 	{"cmd/latchkey", "cmd/latchkey-capture", "cmd/latchkey-stick", "cmd/firmware-truth", "internal/mutants"},
 }
 

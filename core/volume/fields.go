@@ -114,6 +114,27 @@ func inodeFields() []disk.Field {
 	}
 }
 
+// xfsInodeFields names the bytes of an index node of an XFS, which are big-endian. XFS Filesystem Structure, 3rd edition,
+// "Inode Core".
+func xfsInodeFields() []disk.Field {
+	return []disk.Field{
+		{Name: "di_magic", Offset: 0, Length: 2, Form: disk.Text}, {Name: "di_mode", Offset: 2, Length: 2, Form: disk.Raw},
+		{Name: "di_version", Offset: 4, Length: 1, Form: disk.Number}, {Name: "di_format", Offset: 5, Length: 1, Form: disk.Number},
+		{Name: "di_size", Offset: 56, Length: 8, Form: disk.Raw}, {Name: "di_nblocks", Offset: 64, Length: 8, Form: disk.Raw},
+	}
+}
+
+// btrfsInodeFields names the bytes of an index node of a Btrfs. Linux' include/uapi/linux/btrfs_tree.h,
+// btrfs_inode_item.
+func btrfsInodeFields() []disk.Field {
+	return []disk.Field{
+		{Name: "generation", Offset: 0, Length: 8, Form: disk.Number}, {Name: "transid", Offset: 8, Length: 8, Form: disk.Number},
+		{Name: "size", Offset: 16, Length: 8, Form: disk.Number}, {Name: "nbytes", Offset: 24, Length: 8, Form: disk.Number},
+		{Name: "nlink", Offset: 40, Length: 4, Form: disk.Number}, {Name: "mode", Offset: 52, Length: 4, Form: disk.Hex},
+		{Name: "flags", Offset: 64, Length: 8, Form: disk.Hex},
+	}
+}
+
 func mark(structure string, offset, length int64, fields []disk.Field) []disk.Region {
 	return []disk.Region{{Structure: structure, Offset: offset, Length: length, Fields: fields}}
 }
@@ -132,6 +153,10 @@ func (v *Volume) Regions(base int64) []disk.Region {
 // the partition.
 func (f File) Region(base int64) disk.Region {
 	fields := map[string]func() []disk.Field{direntRecord: direntFields, mftRecord: mftFields,
-		inodeRecord: inodeFields}[f.Record]()
-	return disk.Region{Structure: f.Record, Offset: base + f.Offset, Length: f.Length, Fields: fields}
+		inodeRecord: inodeFields, xfsInodeRecord: xfsInodeFields, btrfsInodeRecord: btrfsInodeFields}[f.Record]
+	region := disk.Region{Structure: f.Record, Offset: base + f.Offset, Length: f.Length}
+	if fields != nil {
+		region.Fields = fields()
+	}
+	return region
 }

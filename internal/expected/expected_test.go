@@ -21,4 +21,6 @@ func TestEveryMachineEndsAsExpected(t *testing.T) {
 
 func TestEveryPlanIsAsExpected(t *testing.T) { expected.Plans(t, expected.Quick(t)) }
 
+func TestEveryMachineOfAFamilyIsAsExpected(t *testing.T) { expected.Met(t) }
+
 func TestEveryDiskIsReadAsExpected(t *testing.T) { expected.Evidence(t, expected.Quick(t)) }
