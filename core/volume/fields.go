@@ -114,8 +114,8 @@ func inodeFields() []disk.Field {
 	}
 }
 
-// xfsInodeFields names the bytes of an index node of an XFS, which are big-endian. XFS Filesystem Structure, 3rd edition,
-// "Inode Core".
+// xfsInodeFields names the bytes of an index node of an XFS, which are big-endian. XFS Filesystem Structure, 3rd
+// edition, "Inode Core".
 func xfsInodeFields() []disk.Field {
 	return []disk.Field{
 		{Name: "di_magic", Offset: 0, Length: 2, Form: disk.Text}, {Name: "di_mode", Offset: 2, Length: 2, Form: disk.Raw},
