@@ -342,13 +342,22 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 	case d.Contents.SearchEnded():
 		return fmt.Sprintf("Volumes were looked for up to %s of the clone, where no table tells of any. Take a capture with a thorough search: for what it finds a table may be written. If it finds none, copy again, with all partitions and to the same sector size.",
 			disk.Binary(disk.Span(d.Contents.FoundUpTo, d.Contents.Layout.SectorSize)))
-	case t.SymptomID == course.NoBootDriver.ID:
+	case blockedBy(t, "no-driver"):
 		if bus, _ := d.Bus.Get(); bus == "usb" {
 			return "Build the drive into the machine, where the original was: another copy would not start from USB either."
 		}
 		return "Another copy would not start there either: attach the drive to what the original hung on, or start the original once more, give its system the driver, and copy again. Until then put the original back."
+	case blockedBy(t, "system-loader-absent", "system-loader-unsound"):
+		return "In Windows' recovery environment, with X: for the letter that the system's partition has there, sfc /scannow /offbootdir=X:\\ /offwindir=X:\\Windows puts Windows' own files back where it still keeps them; whether it does is not in evidence. Else copy again. Until then put the original back."
 	case t.Stage == course.StageSystem:
 		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."
 	}
 	return "Copy again, with all partitions and to the same sector size. Until then put the original back."
+}
+
+// blockedBy reports whether one of some rules ended the start.
+func blockedBy(t startup.Trace, rules ...course.Rule) bool {
+	return slices.ContainsFunc(t.Findings, func(f startup.Finding) bool {
+		return f.Severity == string(course.Blocks) && slices.Contains(rules, f.Rule)
+	})
 }

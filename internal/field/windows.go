@@ -176,7 +176,7 @@ func windowses(t *testing.T) []Met {
 		{Name: "without its store", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`)), Says: "0xc000000f: bcdboot C:\\Windows.", Verdict: startup.Stops,
 			Stage: "configuration", Words: "BCD", First: "windows-boot-files"},
 		{Name: "without winload", At: at("sata", 1, 1, inbox, without(2, `\Windows\System32\winload.efi`)), Says: "winload.efi is missing: the copy is damaged; sfc, or copy again.", Verdict: startup.Stops,
-			Stage: "system", Words: "winload.efi"},
+			Stage: "system", Words: "winload.efi", First: "-", Remains: "sfc /scannow"},
 		{Name: "an empty boot partition", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`)),
 			Says: "No boot files: bcdboot C:\\Windows /s to the EFI partition.", Verdict: startup.Stops, Stage: "loader", First: "windows-boot-files"},
 		{Name: "the boot partition was left behind", At: at("sata", 2, 1, inbox, func(d *diskmaker.Disk) {
