@@ -204,13 +204,14 @@ func (c *cpu) multiply(in *x86asm.Inst) (bool, error) {
 		return true, nil
 	}
 	b := c.value(in, in.Args[0], size)
-	var product uint64
-	if in.Op == x86asm.IMUL {
-		product = uint64(int64(int32(signed(c.reg[0]&mask(size), size))) * int64(int32(signed(b, size))))
-	} else {
-		product = uint64(c.reg[0]&mask(size)) * uint64(b)
-	}
+	product := uint64(c.reg[0]&mask(size)) * uint64(b)
 	high := uint32(product>>(8*size)) & mask(size)
+	carries := high != 0
+	if in.Op == x86asm.IMUL {
+		whole := int64(int32(signed(c.reg[0]&mask(size), size))) * int64(int32(signed(b, size)))
+		product, carries = uint64(whole), whole != int64(int32(signed(uint32(whole)&mask(size), size)))
+		high = uint32(product>>(8*size)) & mask(size)
+	}
 	switch size {
 	case 1:
 		c.set(x86asm.AX, uint32(product))
@@ -220,7 +221,7 @@ func (c *cpu) multiply(in *x86asm.Inst) (bool, error) {
 	default:
 		c.reg[0], c.reg[2] = uint32(product), high
 	}
-	c.setFlag(flagC|flagO, high != 0)
+	c.setFlag(flagC|flagO, carries)
 	return true, nil
 }
 

@@ -141,6 +141,10 @@ func (c *cpu) strings(in *x86asm.Inst) (bool, error) {
 			source = segES
 		case 0x36:
 			source = segSS
+		case 0x64:
+			source = segFS
+		case 0x65:
+			source = segGS
 		}
 	}
 	for !repeat || c.reg[1]&0xFFFF != 0 {
