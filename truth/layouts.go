@@ -149,7 +149,7 @@ func (l layout) make(dir, name string, declared diskmaker.Disk) (*diskmaker.Imag
 	menu = strings.NewReplacer("@KERNEL@", kernel, "@RAM@", ram, "@BOOTKERNEL@", inBoot(kernel), "@BOOTRAM@", inBoot(ram)).Replace(menu)
 	fstab := l.fstab
 	if fstab == "" {
-		fstab = "UUID=" + rootUUID + " / ext4 errors=remount-ro 0 1\n"
+		fstab = "UUID=" + rootUUID + " / auto defaults 0 1\n"
 	}
 	files := map[string]string{"etc/fstab": fstab, "etc/drive": name, "boot/grub/grub.cfg": "set timeout=0\n" + menu}
 	if l.env != "" {

@@ -47,8 +47,8 @@ func TestWhatOfAnMBRUEFIMayStartFrom(t *testing.T) {
 	}
 }
 
-// A loader on the original of which nobody knows where it leads may lead to a clone that is attached, or of which nobody
-// told: law 2.
+// A loader on the original of which nobody knows where it leads may lead to a clone that is attached, or of which
+// nobody told: law 2.
 func TestWhereALoaderOnTheOriginalLeads(t *testing.T) {
 	good := map[string][]byte{sample.FallbackPath: sample.X64()}
 	for _, c := range []struct {

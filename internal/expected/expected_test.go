@@ -23,4 +23,6 @@ func TestEveryPlanIsAsExpected(t *testing.T) { expected.Plans(t, expected.Quick(
 
 func TestEveryMachineOfAFamilyIsAsExpected(t *testing.T) { expected.Met(t) }
 
+func TestEveryCopyIsAsExpected(t *testing.T) { expected.Copies(t, expected.Quick(t)) }
+
 func TestEveryDiskIsReadAsExpected(t *testing.T) { expected.Evidence(t, expected.Quick(t)) }
