@@ -25,6 +25,12 @@ func opensByTable(home machine.Spot, name string) (line *loader.Opened, cited ma
 	return nil, cited, c.Err == nil
 }
 
+// mayBeOpened reports whether a name may be one that crypttab(5) gives.
+func mayBeOpened(home machine.Spot, name string) bool {
+	line, _, known := opensByTable(home, name)
+	return line != nil || !known
+}
+
 func citedOpened(home machine.Spot, c *machine.Config, o loader.Opened) machine.Fact {
 	return home.Drive.Cite(fmt.Sprintf("%s, line %d", c.Path, o.Line), o.Name+", "+o.Spec.String(),
 		c.Source(home.Base(), "encrypted volume", o.Offset, o.Length))

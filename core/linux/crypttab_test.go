@@ -17,6 +17,9 @@ import (
 // lockedUUID is what the encrypted volume is called that a disk holds beside its Linux.
 const lockedUUID = "c0de0000-0000-0000-0000-000000000000"
 
+// rootOf1 is what the file system of the root is called.
+const rootOf1 = "01000000-0000-0000-0000-000000000000"
+
 // crypted is a Linux with a mount, a table of encrypted volumes ("" for none) and perhaps an encrypted volume.
 func crypted(t *testing.T, mount, table string, holds bool) machine.Machine {
 	d := sample.LinuxDisk(1, 1)
@@ -48,6 +51,8 @@ func TestMountsOfEncryptedVolumes(t *testing.T) {
 		"opened, and not mounted":                           {"", gone + ",discard\n", false, startup.Starts, "minute and a half"},
 		"opened when it is there":                           {"", gone + ",nofail\n", false, startup.Starts, ""},
 		"opened from what is there":                         {mount, here, true, startup.Depends, "open as in the original"},
+		"swap space of a new key each time":                 {"/dev/mapper/data none swap sw 0 0\n", "data UUID=" + rootOf1 + " /dev/urandom swap\n", false, startup.Starts, ""},
+		"swap space that nothing opens":                     {"/dev/mapper/data none swap sw 0 0\n", "", false, startup.Starts, "minute and a half"},
 		"made by what nobody tells":                         {mount, "# none\n\nother\n", false, startup.Depends, "neither a logical volume"},
 		"made by what nobody tells, without a table":        {mount, "", false, startup.Depends, "neither a logical volume"},
 		"a logical volume that is not there":                {"/dev/mapper/vg-data /srv ext4 defaults 0 2\n", "", false, startup.Stops, "vg-data"},

@@ -18,6 +18,9 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 	waitsToOpen(k, a, home, line)
 	for _, value := range loader.KernelOptions(line.options, "resume") {
 		s := loader.ParseSpec(value)
+		if s.Kind == loader.ByMapped && mayBeOpened(home, s.Value) {
+			continue
+		}
 		if hits, known := find(k, a, s); known && len(hits) == 0 {
 			a.Risk("resume-absent",
 				fmt.Sprintf("The kernel line has the system wake from %s, which no attached disk carries: the start waits for it, up to a minute and a half, and goes on. Take resume= out of the line, or name the swap space that is there.", s), line.cited)
@@ -29,6 +32,9 @@ func waits(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine
 	}
 	for _, m := range c.Mounts {
 		if m.Type != "swap" || m.NoFail || m.Comment != "" || m.Spec.Kind == loader.ByOther {
+			continue
+		}
+		if m.Spec.Kind == loader.ByMapped && mayBeOpened(home, m.Spec.Value) {
 			continue
 		}
 		if hits, known := find(k, a, m.Spec); known && len(hits) == 0 {

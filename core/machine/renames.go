@@ -122,6 +122,9 @@ func (r *renaming) mounts() {
 			r.refused(m)
 			continue
 		}
+		if r.opens(m.Spec) {
+			continue
+		}
 		if to, ok := r.meant(m); ok {
 			if name, ok := r.called(m.Spec, to); ok {
 				r.names.Mounts = append(r.names.Mounts, Rename{m.Spec, to, name, m.Field})
@@ -132,6 +135,16 @@ func (r *renaming) mounts() {
 			r.names.Lax = append(r.names.Lax, m)
 		}
 	}
+}
+
+// opens reports whether the start opens a name from an encrypted volume that is there, or may. crypttab(5).
+func (r *renaming) opens(s loader.Spec) bool {
+	c := r.c.Config(r.names.Root, ConfigCrypttab, crypttabFile)
+	if c == nil || s.Kind != loader.ByMapped {
+		return false
+	}
+	from := func(o loader.Opened) bool { return o.Name == s.Value && !r.absent(o.Spec) }
+	return c.Err != nil || slices.ContainsFunc(c.Opened, from)
 }
 
 // refused goes by what a volume is that a line of the mount table has mounted as something else.

@@ -235,3 +235,18 @@ func TestATextIsReplacedWhereItStandsAsAWhole(t *testing.T) {
 	assert.Equal(t, "/dev/mapper/a", machine.Renamed{Old: "/dev/mapper/a", New: "/dev/mapper/a"}.In("/dev/mapper/a"))
 	assert.Equal(t, "LABEL=X UUID=1", machine.Renamed{Old: "LABEL=x", New: "UUID=1"}.In("LABEL=X LABEL=x"))
 }
+
+// Swap space that is opened anew each time is not given up for one that is not encrypted; a volume that is opened from
+// what is not there is not waited for any more. crypttab(5).
+func TestWhatCrypttabOpensKeepsItsName(t *testing.T) {
+	const table = "/dev/mapper/vg-root / xfs defaults 0 1\n/dev/mapper/crypt none swap sw 0 0\n/dev/mapper/data /srv xfs defaults 0 2\n"
+	for from, lax := range map[string]int{"UUID=swap-1": 0, "UUID=gone": 1} {
+		c := withTable(linuxDisk("AA-1", "boot-1", "vg", "swap-1"), table)
+		v := &c.Volumes[2].Inner[0].Volume
+		v.Configs = append(v.Configs, machine.Config{Kind: machine.ConfigCrypttab, Path: "/etc/crypttab",
+			Opened: loader.ParseCrypttab([]byte("crypt " + from + " /dev/urandom swap\ndata " + from + " none luks\n"))})
+		n, _ := namesOf(t, c, nil)
+		assert.Len(t, n.Lax, lax, from)
+		assert.Equal(t, lax, len(n.Mounts), "%s: %v", from, n.Mounts)
+	}
+}
