@@ -18,7 +18,7 @@ type budget struct {
 // byte. maxRAMDisks bounds those of a disk that are looked into, maxUnpacked what is unpacked of them, in bytes.
 const (
 	ramDiskCount = "initial RAM disk"
-	maxRAMDisks  = 16
+	maxRAMDisks  = 8
 	maxUnpacked  = 2 << 30
 )
 
