@@ -25,7 +25,7 @@ func (l *kernelLine) holds(held loader.Drivers, shows machine.Fact) {
 var passedOver = []string{"modprobe.blacklist", "module_blacklist", "rd.driver.blacklist", "blacklist"}
 
 // reachesDrive asks whether a system can reach its drive on the bus that it hangs on now: by what its initial
-// RAM disk holds, by its settings, else by what a person tells.
+// RAM disk holds, else by what a person tells.
 func reachesDrive(k *course.Walk, a *course.Attempt, home machine.Spot, line kernelLine) (facts []machine.Fact,
 	ok bool) {
 	d := home.Drive
@@ -42,18 +42,9 @@ func reachesDrive(k *course.Walk, a *course.Attempt, home machine.Spot, line ker
 			a.Stop("no-driver", course.StageSystem, line.unfound(),
 				fmt.Sprintf("The initial RAM disk on %s has no driver for %s: it was made without one.", d.Called(), name), facts...)
 			return nil, false
-		case !line.looked():
-			if facts, all := hasAllDrivers(k, home); all {
-				return facts, true
-			}
 		}
 	}
 	return nil, k.Driver(a, home, line.driverOf(), line.unfound())
-}
-
-// looked reports whether all initial RAM disks were looked into, and say what is built in.
-func (l kernelLine) looked() bool {
-	return l.drivers != nil && l.drivers.held.Has(loader.DriversRead|loader.DriversBuiltIn)
 }
 
 // driversFor reports whether the initial RAM disks have the drivers for a drive, or are known to lack one. SATA is
@@ -86,23 +77,4 @@ func (l kernelLine) driversFor(k *course.Walk, d *machine.Drive) (facts []machin
 			held.Lacks(loader.DriverUSBDisks) || held.Lacks(loader.DriverDisks)
 	}
 	return nil, false, false
-}
-
-// hasAllDrivers reports whether the initial RAM disk has the driver for the bus that the clone hangs on now: that
-// of initramfs-tools has those of all disks, unless its settings have it made for one machine. initramfs.conf(5),
-// "MODULES"; as the real Debians of package truth show, which are made on no such bus.
-func hasAllDrivers(k *course.Walk, home machine.Spot) (facts []machine.Fact, all bool) {
-	d := home.Drive
-	mode, known := k.Machine.Firmware.StorageMode.Get()
-	bus, _ := d.Bus.Get()
-	if known && mode == "raid" || !slices.Contains([]string{"nvme", "sata", "usb"}, bus) ||
-		!slices.Equal(makers(home), []machine.Tool{machine.UpdateInitramfs}) {
-		return nil, false
-	}
-	c := d.Contents.RAMDiskDrivers(home.Address())
-	if c == nil || c.RAMDisk.Modules != "most" {
-		return nil, false
-	}
-	return []machine.Fact{d.Cite(fmt.Sprintf("%s, line %d", c.Path, c.RAMDisk.Line), "MODULES=most: the drivers of all disks",
-		c.Source(home.Base(), "MODULES", c.RAMDisk.Offset, c.RAMDisk.Length))}, true
 }

@@ -27,7 +27,6 @@ const (
 	ConfigName     ConfigKind = "name of the system"
 	ConfigShim     ConfigKind = "list of the shim's fallback"
 	ConfigSyslinux ConfigKind = "Syslinux configuration"
-	ConfigRAMDisk  ConfigKind = "settings of the initial RAM disk"
 )
 
 // Config is a file that tells a loader, or the system, what to start and where it
@@ -44,7 +43,6 @@ type Config struct {
 	Menu     *loader.LoaderSettings
 	Syslinux *loader.SyslinuxMenu // its entry is Entry
 	Name     *loader.Release
-	RAMDisk  *loader.RAMDiskSettings
 	Mounts   []loader.Mount
 	Opened   []loader.Opened
 	// Loaders are the names in a list of the shim's fallback, which lie beside it.

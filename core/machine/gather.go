@@ -175,7 +175,6 @@ func (g *gathering) gatherSystem(in string) {
 		}
 	}
 	g.tools(in)
-	g.ramDiskSettings(in)
 }
 
 // fstabFile and crypttabFile are a Linux' tables of mounts and of encrypted volumes. fstab(5), crypttab(5).

@@ -132,23 +132,18 @@ func redHat(t *testing.T, id byte, version int, is, names ids, group, calls stri
 
 // debianKin is what a repair within a system of Debian's kin runs.
 var debianKin = tree{"usr/sbin/grub-install": "#!/bin/sh\n", "usr/sbin/update-grub": "#!/bin/sh\n", "usr/sbin/update-initramfs": "#!/bin/sh\n",
-	"usr/lib/grub/i386-pc/modinfo.sh": "x", "usr/lib/grub/x86_64-efi/modinfo.sh": "x", "etc/default/grub": "GRUB_DEFAULT=0\n",
-	"etc/initramfs-tools/initramfs.conf": "MODULES=most\nBUSYBOX=auto\nCOMPRESS=zstd\nDEVICE=\nNFSROOT=auto\nRUNSIZE=10%\nFSTYPE=auto\n"}
+	"usr/lib/grub/i386-pc/modinfo.sh": "x", "usr/lib/grub/x86_64-efi/modinfo.sh": "x", "etc/default/grub": "GRUB_DEFAULT=0\n"}
 
 const ubuntuKernel = "6.5.0-14-generic"
 
 // ubuntu is a desktop: all on one ext4 beside the EFI system partition. fstab names a swap file and what more says.
 func ubuntu(t *testing.T, id byte, is, names ids, more string) diskmaker.Disk {
-	return ubuntuWith(t, id, is, names, more, nil)
-}
-
-func ubuntuWith(t *testing.T, id byte, is, names ids, more string, files tree) diskmaker.Disk {
 	root := based(t, "ID=ubuntu\nID_LIKE=debian\nVERSION_ID=\"22.04\"\nNAME=\"Ubuntu\"\n", debianKin).with(tree{
 		"boot/grub/grub.cfg": debianMenu("Ubuntu", "hd0,gpt2", "ext2", names.root, "UUID="+names.root, "/boot", ubuntuKernel),
 		"boot/grub/grubenv":  environment(), "boot/vmlinuz-" + ubuntuKernel: string(x64), "boot/initrd.img-" + ubuntuKernel: string(ramDisk),
 		"boot/vmlinuz": "-> vmlinuz-" + ubuntuKernel, "swapfile": "x",
 		"etc/fstab": "# <file system> <mount point>   <type>  <options>       <dump>  <pass>\nUUID=" + names.root + " / ext4 errors=remount-ro 0 1\n" +
-			fmt.Sprintf("UUID=1000-%04X  /boot/efi vfat umask=0077 0 1\n", serialOf(names)) + "/swapfile none swap sw 0 0\n" + more}).with(files)
+			fmt.Sprintf("UUID=1000-%04X  /boot/efi vfat umask=0077 0 1\n", serialOf(names)) + "/swapfile none swap sw 0 0\n" + more})
 	return efiDisk(id, is, shimmed("ubuntu", "search.fs_uuid "+names.root+" root hd0,gpt2 \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"),
 		diskmaker.Partition{MiB: 200, Volume: volume(t, "ext4", is.root, 200, root)})
 }
