@@ -51,7 +51,7 @@ func (g *gathering) payload(name string) {
 			p.shows = fact.Source{Origin: fact.Bytes, Structure: name, Field: "first bytes", Offset: place,
 				Length: min(s.Size(), payloadShown)}
 		}
-		if p.Form == loader.PayloadArchive || p.Form == loader.PayloadCompressed {
+		if whole := s.Size() == f.Size; whole && (p.Form == loader.PayloadArchive || p.Form == loader.PayloadCompressed) {
 			p.Drivers = g.ramDisk(s)
 		}
 	}
