@@ -2,6 +2,8 @@ package linux
 
 import (
 	"fmt"
+	"hash/crc32"
+	"regexp"
 	"strings"
 
 	"latchkey/core/course"
@@ -57,7 +59,7 @@ func openedMount(k *course.Walk, a *course.Attempt, home machine.Spot, m loader.
 		return open(fmt.Sprintf("The system mounts %s, which it opens from %s: the evidence does not tell where that is.", m.Point, o.Spec), cited)
 	case len(hits) == 0:
 		return stops(fmt.Sprintf("The system waits for %s, which it opens from %s, which %s.", m.Point, o.Spec, nowhere(k, a, o.Spec)), cited)
-	case k.World.Yes(course.UnknownBool, course.Question{ID: "mapped:" + home.Drive.Name + ":" + o.Name,
+	case k.World.Yes(course.UnknownBool, course.Question{ID: "mapped:" + home.Drive.Name + ":" + short(o.Name),
 		Stage: course.StageConfiguration, Drive: home.Drive.Name,
 		Text: fmt.Sprintf("Does %s open as in the original, and hold what is mounted at %s? It is encrypted.", hits[0].Called(), m.Point),
 		How:  "In a live Linux: cryptsetup open on that partition, then blkid shows what it holds."}):
@@ -65,6 +67,17 @@ func openedMount(k *course.Walk, a *course.Attempt, home machine.Spot, m loader.
 	}
 	return stops(fmt.Sprintf("The system waits for %s, which %s does not hold.", m.Point, hits[0].Called()), cited)
 }
+
+// short is a name as a question bears it, which is answered by it: what stands on a disk may be of any length and
+// signs.
+func short(name string) string {
+	if plainName.MatchString(name) {
+		return name
+	}
+	return fmt.Sprintf("%08x", crc32.ChecksumIEEE([]byte(name)))
+}
+
+var plainName = regexp.MustCompile(`^[0-9A-Za-z_.+-]{1,64}$`)
 
 // waitsToOpen tells of the encrypted volumes that the start waits for in vain, and goes on without: systemd wants
 // what opens them, and does not need it, as a real one shows (package truth, "coming up").

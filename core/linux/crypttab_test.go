@@ -1,6 +1,7 @@
 package linux_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -76,6 +77,11 @@ func TestMountsOfEncryptedVolumes(t *testing.T) {
 	assert.Equal(t, startup.Starts, startup.Simulate(m).Verdict)
 	m.Answers["mapped:clone:data"] = "no"
 	assert.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
+	hostile := strings.Repeat("a/b", 200)
+	m = crypted(t, "/dev/mapper/"+hostile+" /srv ext4 defaults 0 2\n", hostile+" UUID="+lockedUUID+" none luks\n", true)
+	asked := startup.Simulate(m).Missing
+	require.Len(t, asked, 1)
+	assert.Regexp(t, `^mapped:clone:[0-9a-f]{8}$`, asked[0].ID)
 	m = crypted(t, mount, gone, false)
 	v := &m.Drives[0].Contents.Volumes[1]
 	for i := range v.Configs {

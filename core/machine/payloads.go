@@ -51,7 +51,8 @@ func (g *gathering) payload(name string) {
 			p.shows = fact.Source{Origin: fact.Bytes, Structure: name, Field: "first bytes", Offset: place,
 				Length: min(s.Size(), payloadShown)}
 		}
-		if whole := s.Size() == f.Size; whole && (p.Form == loader.PayloadArchive || p.Form == loader.PayloadCompressed) {
+		packed := p.Form == loader.PayloadArchive || p.Form == loader.PayloadCompressed
+		if packed && s.Size() == f.Size {
 			p.Drivers = g.ramDisk(s)
 		}
 	}
