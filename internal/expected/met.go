@@ -9,6 +9,7 @@ import (
 	"latchkey/core/machine"
 	"latchkey/core/repair"
 	"latchkey/core/startup"
+	"latchkey/core/tables"
 	"latchkey/internal/field"
 )
 
@@ -35,7 +36,8 @@ func asMet(m machine.Machine) string {
 	out += "\n\treferences " + sum(written(refs)) + ", says " + sum(trace.Headline, trace.Reason)
 	for i := range m.Drives {
 		if d := &m.Drives[i]; d.Contents != nil {
-			out += fmt.Sprintf("\n\t%s: %s, %d partitions", d.Name, d.Contents.Layout.Style, len(d.Contents.Layout.Partitions))
+			out += fmt.Sprintf("\n\t%s: %s, %d partitions, tables %s", d.Name, d.Contents.Layout.Style,
+				len(d.Contents.Layout.Partitions), sum(written(tables.Of(*d))))
 			d.Contents.Regions() // of every structure that tells of a file
 		}
 	}
