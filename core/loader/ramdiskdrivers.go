@@ -290,12 +290,10 @@ func (a *archive) member(name string, size int64) error {
 			return err
 		}
 		a.builtIn = true
-		for line := range bytes.Lines(text) {
-			a.module(path.Base(strings.TrimSpace(string(line))))
-		}
+		a.found |= BuiltInDrivers(text)
 	}
 	if strings.Contains(name, "lib/modules/") {
-		a.module(base)
+		a.found |= DriverIn(base)
 	}
 	if strings.HasSuffix(base, ".img") || strings.HasSuffix(base, ".squashfs") || strings.HasSuffix(base, ".erofs") {
 		a.opaque = true
@@ -304,12 +302,22 @@ func (a *archive) member(name string, size int64) error {
 	return err
 }
 
-// module takes a module by the name of its file, which may be packed by itself.
-func (a *archive) module(file string) {
-	name, rest, _ := strings.Cut(file, ".")
-	if rest == "ko" || strings.HasPrefix(rest, "ko.") {
-		a.found |= driverModules[strings.ReplaceAll(name, "_", "-")]
+// BuiltInDrivers are those in the list of what a kernel has built in, which has a path in each line. modules.builtin of
+// the kernel's build (Documentation/kbuild).
+func BuiltInDrivers(list []byte) (found Drivers) {
+	for line := range bytes.Lines(list) {
+		found |= DriverIn(path.Base(strings.TrimSpace(string(line))))
 	}
+	return found
+}
+
+// DriverIn is the driver that a module is, by the name of its file, which may be packed by itself; 0 for any other.
+func DriverIn(file string) Drivers {
+	name, rest, _ := strings.Cut(file, ".")
+	if rest != "ko" && !strings.HasPrefix(rest, "ko.") {
+		return 0
+	}
+	return driverModules[strings.ReplaceAll(name, "_", "-")]
 }
 
 // weightOf is how much slower than by the others what is packed in a way is unpacked: by bzip2, xz and lzma.

@@ -82,8 +82,9 @@ type Volume struct {
 	// kernels are those that menus name, as programs of the firmware's, by their paths in small
 	// letters.
 	kernels map[string]kernelProgram
-	// payloads are the kernels and initial RAM disks that are loaded, likewise.
+	// payloads are the kernels and initial RAM disks that are loaded, likewise; drivers those of kernels.
 	payloads map[string]payload
+	drivers  map[string]loader.Drivers
 	// modules are the folders of GRUB's modules, by their paths in small letters.
 	modules map[string]grubModules
 	// Alone is what the boot sector does when the standard boot code passes control to it,

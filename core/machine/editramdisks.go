@@ -13,9 +13,11 @@ import (
 
 // WithRAMDisks has the initial RAM disks of a Linux made anew, one for each kernel of its /boot: under
 // the name that the kernel's has, else under that which named gives for the kernel's version; tools pass
-// over a kernel without one. Better reports whether a kernel had none that it can unpack.
-func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (made *Contents, better bool) {
+// over a kernel without one. Better reports whether a kernel had none that it can unpack; sure, whether
+// it is known of all kernels which drivers they have: where it is not, they are taken to have them all.
+func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (made *Contents, better, sure bool) {
 	e := c.edited()
+	done, unknown := 0, 0
 	v := e.At(n.Home)
 	v.looked, v.payloads = maps.Clone(v.looked), maps.Clone(v.payloads)
 	if v.payloads == nil {
@@ -25,6 +27,11 @@ func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (mad
 		_, version, versioned := strings.Cut(path.Base(kernel), "-")
 		if !versioned || path.Dir(kernel) != path.Join("/", n.Folder) {
 			continue
+		}
+		drivers, known := c.KernelDrivers(n.Root, version)
+		if done++; !known {
+			drivers = loader.AllDrivers
+			unknown++
 		}
 		files := v.ramDisksOf(kernel)
 		if len(files) == 0 {
@@ -39,12 +46,12 @@ func (c *Contents) WithRAMDisks(n Names, named func(version string) string) (mad
 				v.looked[key] = nil
 			}
 			p.name = file
-			p.Payload = loader.Payload{Form: loader.PayloadCompressed, Size: max(1, p.Size), Drivers: loader.AllDrivers}
+			p.Payload = loader.Payload{Form: loader.PayloadCompressed, Size: max(1, p.Size), Drivers: drivers}
 			p.err = nil
 			v.payloads[key] = p
 		}
 	}
-	return e, better
+	return e, better, done > 0 && unknown == 0
 }
 
 // RAMDiskRoom is how many bytes making a system's initial RAM disks anew takes on the volume of its

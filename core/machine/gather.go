@@ -175,6 +175,7 @@ func (g *gathering) gatherSystem(in string) {
 		}
 	}
 	g.tools(in)
+	g.kernelModules(in)
 }
 
 // fstabFile and crypttabFile are a Linux' tables of mounts and of encrypted volumes. fstab(5), crypttab(5).

@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"latchkey/core/course"
@@ -24,7 +25,7 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 	if !ok {
 		return nil
 	}
-	made, hollow := d.Contents.WithRAMDisks(n, f.ramDisk)
+	made, hollow, sure := d.Contents.WithRAMDisks(n, f.ramDisk)
 	why := "The one on the disk may have been made for the old drive's bus alone."
 	switch {
 	case hollow:
@@ -43,7 +44,13 @@ func initialRAMDisk(m machine.Machine, _ course.Stage) []move {
 		Risk: RiskLow, Minutes: 15, Save: "The old one: the commands keep it as .bak.",
 		Undo: "Give the one ending in .bak its name back.", Passphrase: passphrase(d, n)}, "ramdisk", made,
 		map[Toolbox]func() []Command{Linux: func() []Command { return initialRAMDiskCommands(d, n, maker, takes) }})
-	mv.result = opening(answered(mv.result, "driver:"+d.Name, "yes"), d, n)
+	mv.result = opening(mv.result, d, n)
+	if driver := "driver:" + d.Name; !sure {
+		mv.result = answered(mv.result, driver, "yes")
+	} else if mv.result.Answers[driver] != "" { // of the one that was there
+		mv.result.Answers = maps.Clone(mv.result.Answers)
+		delete(mv.result.Answers, driver)
+	}
 	return []move{mv}
 }
 
