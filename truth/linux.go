@@ -1,7 +1,6 @@
 package truth
 
 import (
-	"bytes"
 	_ "embed" // the first program
 	"fmt"
 	"maps"
@@ -307,18 +306,12 @@ func initialRAMDisk() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var a archive
-	a.add("bin", 0o40755, nil)
-	a.add("dev", 0o40755, nil)
-	a.add("bin/busybox", 0o100755, busybox)
-	a.add("init", 0o100755, initScript)
-	return a.bytes(), nil
-}
-
-func pad(b *bytes.Buffer) {
-	for b.Len()%4 != 0 {
-		b.WriteByte(0)
-	}
+	var a diskmaker.Archive
+	a.Add("bin", diskmaker.Folder, nil)
+	a.Add("dev", diskmaker.Folder, nil)
+	a.Add("bin/busybox", 0o100755, busybox)
+	a.Add("init", 0o100755, initScript)
+	return a.Bytes(), nil
 }
 
 // wholeDisagreement compares a start of the whole system.

@@ -55,9 +55,9 @@ func opening(tree string) error {
 			return err
 		}
 	}
-	var a archive
-	a.addAt("cryptroot/crypttab", "root_crypt UUID="+luksUUID+" /cryptroot/keyfiles/root_crypt.key luks,initramfs\n")
-	a.addAt("cryptroot/keyfiles/root_crypt.key", passphrase)
+	var a diskmaker.Archive
+	a.AddAt("cryptroot/crypttab", 0o100600, []byte("root_crypt UUID="+luksUUID+" /cryptroot/keyfiles/root_crypt.key luks,initramfs\n"))
+	a.AddAt("cryptroot/keyfiles/root_crypt.key", 0o100600, []byte(passphrase))
 	_, ram := kernelsOf(tree)
 	path := filepath.Join(tree, ram)
 	before, err := os.ReadFile(path)
@@ -67,17 +67,7 @@ func opening(tree string) error {
 	// An archive begins at a multiple of 4. The kernel's
 	// driver-api/early-userspace/buffer-format.
 	before = append(before, make([]byte, -len(before)&3)...)
-	return os.WriteFile(path, append(before, a.bytes()...), 0o600)
-}
-
-// addAt adds a file with the folders above it.
-func (a *archive) addAt(path, text string) {
-	for i, sign := range path {
-		if sign == '/' {
-			a.add(path[:i], 0o40755, nil)
-		}
-	}
-	a.add(path, 0o100600, []byte(text))
+	return os.WriteFile(path, append(before, a.Bytes()...), 0o600)
 }
 
 // lockedLayouts are real systems whose root is encrypted, with /boot by itself: as they are,

@@ -93,11 +93,14 @@ const window = 4 << 10
 // bootUntil starts a machine and reads its serial port until it has ended as look says, which sees
 // what is new, and a window before it: a machine that waits for minutes is not read from the beginning each time.
 func bootUntil(dir string, args []string, limit time.Duration, look func(serial string) Result) (Result, error) {
-	serial := filepath.Join(dir, "serial")
-	_ = os.Remove(serial) // of an earlier start: what it says would be taken for this one's
+	serial, err := os.Create(filepath.Join(dir, "serial")) // without what an earlier start said
+	if err != nil {
+		return Result{}, err
+	}
+	defer serial.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	cmd := command(ctx, append(args, "-serial", "file:"+serial))
+	cmd := command(ctx, append(args, "-serial", "file:"+serial.Name()))
 	var errs strings.Builder
 	cmd.Stderr = &errs
 	if err := cmd.Start(); err != nil {
@@ -114,7 +117,8 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 		case <-time.After(50 * time.Millisecond):
 		}
 		seen := max(0, len(read)-window)
-		read = append(read, added(serial, len(read))...)
+		more, _ := io.ReadAll(serial)
+		read = append(read, more...)
 		r := look(string(read[seen:]))
 		switch {
 		case r.Ended != "", exited:
@@ -132,17 +136,6 @@ func bootUntil(dir string, args []string, limit time.Duration, look func(serial 
 			return r, nil
 		}
 	}
-}
-
-// added is what a file holds beyond its first bytes, and nothing while there is no file.
-func added(path string, from int) []byte {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	raw, _ := io.ReadAll(io.NewSectionReader(f, int64(from), 1<<30))
-	return raw
 }
 
 // command is QEMU with its arguments, the first of which says for which machines.

@@ -17,6 +17,7 @@ import (
 	"latchkey/capture"
 	"latchkey/core/machine"
 	"latchkey/core/repair"
+	"latchkey/internal/diskmaker"
 )
 
 //go:embed repair.sh
@@ -29,9 +30,9 @@ var liveTools = []string{"sh", "lsblk", "blkid", "blockdev", "sfdisk", "dd", "ba
 // liveRAMDisk holds Debian's programs with their libraries, and the kernel's
 // modules for FAT and the firmware's variables.
 var liveRAMDisk = sync.OnceValues(func() ([]byte, error) {
-	var a archive
+	var a diskmaker.Archive
 	for _, dir := range []string{"bin", "dev", "modules", "usr", "usr/bin", "usr/sbin", "lib", "lib64", "sbin", "etc"} {
-		a.add(dir, 0o40755, nil)
+		a.Add(dir, diskmaker.Folder, nil)
 	}
 	files := map[string]string{}
 	for _, tool := range liveTools {
@@ -49,45 +50,22 @@ var liveRAMDisk = sync.OnceValues(func() ([]byte, error) {
 		files["modules/"+filepath.Base(m)] = m
 	}
 	files["bin/busybox"] = filepath.Join(KernelFolder(), "busybox")
-	if err := a.addFiles(files); err != nil {
+	if err := addFiles(&a, files); err != nil {
 		return nil, err
 	}
 	for _, tool := range []string{"insmod", "poweroff", "seq"} {
-		a.add("usr/sbin/"+tool, 0o100755, []byte("#!/bin/busybox sh\nexec /bin/busybox "+tool+" \"$@\"\n"))
+		a.Add("usr/sbin/"+tool, 0o100755, []byte("#!/bin/busybox sh\nexec /bin/busybox "+tool+" \"$@\"\n"))
 	}
 	shell, err := os.ReadFile("/bin/sh")
 	if err != nil {
 		return nil, err
 	}
-	a.add("bin/sh", 0o100755, shell)
-	return a.bytes(), nil
+	a.Add("bin/sh", 0o100755, shell)
+	return a.Bytes(), nil
 })
 
-// archive is a cpio archive in the making.
-type archive struct {
-	b    bytes.Buffer
-	dirs map[string]bool
-}
-
-func (a *archive) add(name string, mode int, content []byte) {
-	if a.dirs == nil {
-		a.dirs = map[string]bool{}
-	}
-	if mode&0o40000 != 0 && mode&0o100000 == 0 {
-		if a.dirs[name] {
-			return
-		}
-		a.dirs[name] = true
-	}
-	fmt.Fprintf(&a.b, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", a.b.Len()+1, mode, 0, 0, 1, 0, len(content), 0, 0, 0, 0, len(name)+1, 0)
-	a.b.WriteString(name + "\x00")
-	pad(&a.b)
-	a.b.Write(content)
-	pad(&a.b)
-}
-
 // addFiles adds files by where they go, with the folders above them.
-func (a *archive) addFiles(files map[string]string) error {
+func addFiles(a *diskmaker.Archive, files map[string]string) error {
 	names := make([]string, 0, len(files))
 	for name := range files {
 		names = append(names, name)
@@ -98,18 +76,9 @@ func (a *archive) addFiles(files map[string]string) error {
 		if err != nil {
 			return err
 		}
-		parts := strings.Split(name, "/")
-		for i := 1; i < len(parts); i++ {
-			a.add(strings.Join(parts[:i], "/"), 0o40755, nil)
-		}
-		a.add(name, 0o100755, content)
+		a.AddAt(name, 0o100755, content)
 	}
 	return nil
-}
-
-func (a *archive) bytes() []byte {
-	a.add("TRAILER!!!", 0, nil)
-	return a.b.Bytes()
 }
 
 func find(tool string) (string, error) {
@@ -290,11 +259,11 @@ func runLive(dir string, args []string, script string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	var own archive
-	own.add("init", 0o100755, repairInit)
-	own.add("repair-script", 0o100755, []byte(script))
+	var own diskmaker.Archive
+	own.Add("init", 0o100755, repairInit)
+	own.Add("repair-script", 0o100755, []byte(script))
 	path := filepath.Join(dir, "live.cpio")
-	if err := os.WriteFile(path, append(bytes.Clone(base), own.bytes()...), 0o600); err != nil {
+	if err := os.WriteFile(path, append(bytes.Clone(base), own.Bytes()...), 0o600); err != nil {
 		return "", err
 	}
 	live := append(args, "-kernel", filepath.Join(KernelFolder(), "vmlinuz"), "-initrd", path, "-append", "console=ttyS0 quiet panic=1")

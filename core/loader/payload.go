@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 )
 
 // PayloadForm is what the beginning of a file says that it is.
@@ -49,19 +50,23 @@ type payloadMark struct {
 
 // payloadMarks are tried in their order. The kernel's arch/x86/boot ("boot_flag", "header"),
 // arch/arm64/booting and arch/riscv/boot-image-header ("magic") and arch/arm/boot ("zImage");
-// driver-api/early-userspace/buffer-format
-// for cpio archives; lib/decompress.c for what is compressed; the formats' own for volumes: ext,
-// squashfs, cramfs and romfs.
-var payloadMarks = []payloadMark{
+// driver-api/early-userspace/buffer-format for cpio archives; the formats' own for volumes: ext, squashfs, cramfs and
+// romfs.
+var payloadMarks = slices.Concat([]payloadMark{
 	{PayloadKernel, 0x38, "ARM\x64"}, {PayloadKernel, 0x38, "RSC\x05"},
 	{PayloadKernel, 4, "zimg"}, {PayloadKernel, 0x24, "\x18\x28\x6f\x01"},
 	{PayloadArchive, 0, "070701"}, {PayloadArchive, 0, "070702"},
-	{PayloadCompressed, 0, "\x1f\x8b"}, {PayloadCompressed, 0, "\x1f\x9e"}, {PayloadCompressed, 0, "BZh"},
-	{PayloadCompressed, 0, "\x5d\x00"}, {PayloadCompressed, 0, "\xfd7zXZ"}, {PayloadCompressed, 0, "\x89LZO"},
-	{PayloadCompressed, 0, "\x02\x21\x4c\x18"}, {PayloadCompressed, 0, "\x28\xb5\x2f\xfd"},
+}, packedMarks(), []payloadMark{
 	{PayloadVolume, 0x438, "\x53\xef"}, {PayloadVolume, 0, "hsqs"}, {PayloadVolume, 0, "\x45\x3d\xcd\x28"},
 	{PayloadVolume, 0, "-rom1fs-"},
 	{PayloadProgram, 0, "MZ"}, {PayloadProgram, 0, "\x7fELF"}, {PayloadProgram, 0, "#!"},
+})
+
+func packedMarks() (marks []payloadMark) {
+	for _, p := range packings {
+		marks = append(marks, payloadMark{PayloadCompressed, 0, p.magic})
+	}
+	return marks
 }
 
 // ExaminePayload tells what a file of so many bytes is by its beginning. An error is one of bytes

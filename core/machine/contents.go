@@ -82,9 +82,10 @@ type Volume struct {
 	// kernels are those that menus name, as programs of the firmware's, by their paths in small
 	// letters.
 	kernels map[string]kernelProgram
-	// payloads are the kernels and initial RAM disks that are loaded, likewise; drivers those of kernels.
+	// payloads are the kernels and initial RAM disks that are loaded, likewise; drivers those of kernels, by a
+	// system's folder and the kernel's release.
 	payloads map[string]payload
-	drivers  map[string]loader.Drivers
+	drivers  map[string]map[string]loader.Drivers
 	// modules are the folders of GRUB's modules, by their paths in small letters.
 	modules map[string]grubModules
 	// Alone is what the boot sector does when the standard boot code passes control to it,

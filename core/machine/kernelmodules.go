@@ -3,7 +3,6 @@ package machine
 import (
 	"errors"
 	"path"
-	"strings"
 
 	"latchkey/core/loader"
 	"latchkey/core/volume"
@@ -30,17 +29,16 @@ func (g *gathering) kernelModules(in string) {
 	if err != nil {
 		return
 	}
-	for i, r := range releases {
-		if !r.Dir || i >= maxReleases {
-			continue
-		}
+	of := map[string]loader.Drivers{}
+	for _, r := range releases[:min(len(releases), maxReleases)] {
 		if held, ok := g.modulesOf(path.Join(in+modulesFolder, r.Name)); ok {
-			if g.volume.drivers == nil {
-				g.volume.drivers = map[string]loader.Drivers{}
-			}
-			g.volume.drivers[in+"\x00"+r.Name] = held
+			of[r.Name] = held
 		}
 	}
+	if g.volume.drivers == nil {
+		g.volume.drivers = map[string]map[string]loader.Drivers{}
+	}
+	g.volume.drivers[in] = of
 }
 
 func (g *gathering) modulesOf(folder string) (held loader.Drivers, ok bool) {
@@ -67,12 +65,12 @@ func (c *Contents) KernelDrivers(root Address, release string) (held loader.Driv
 	if root.Index < 0 {
 		return 0, false
 	}
-	all := c.At(root).drivers
-	if held, known = all[root.Folder+"\x00"+release]; known || len(all) != 1 {
+	of := c.At(root).drivers[root.Folder]
+	if held, known = of[release]; known || len(of) != 1 {
 		return held, known
 	}
-	for key, only := range all { // a kernel that is not called by its release
-		held, known = only, strings.HasPrefix(key, root.Folder+"\x00")
+	for _, only := range of { // the kernel is not called by its release
+		held = only
 	}
-	return held, known
+	return held, true
 }

@@ -355,9 +355,10 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 	return "Copy again, with all partitions and to the same sector size. Until then put the original back."
 }
 
-// blockedBy reports whether one of some rules ended the start.
+// blockedBy reports whether one of some rules ended the start where it ended.
 func blockedBy(t startup.Trace, rules ...course.Rule) bool {
 	return slices.ContainsFunc(t.Findings, func(f startup.Finding) bool {
-		return f.Severity == string(course.Blocks) && slices.Contains(rules, f.Rule)
+		return f.Severity == string(course.Blocks) && f.Drive == t.Drive && f.Stage == t.Stage &&
+			slices.Contains(rules, f.Rule)
 	})
 }

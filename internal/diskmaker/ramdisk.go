@@ -1,12 +1,8 @@
 package diskmaker
 
-import (
-	"fmt"
-	"strings"
-)
+import "strings"
 
-// RAMDisk is an initial RAM disk that holds nothing but its end: a cpio archive of the new form. The
-// kernel's driver-api/early-userspace/buffer-format.
+// RAMDisk is an initial RAM disk that holds nothing but its end.
 func RAMDisk() []byte {
 	b := make([]byte, 512)
 	copy(b, RAMDiskOf())
@@ -15,11 +11,11 @@ func RAMDisk() []byte {
 
 // RAMDiskOf is an initial RAM disk of files, each with its name and its contents.
 func RAMDiskOf(files ...[2]string) []byte {
-	var b strings.Builder
-	for _, f := range append(files, [2]string{"TRAILER!!!", ""}) {
-		b.WriteString(member(f[0], f[1]))
+	var a Archive
+	for _, f := range files {
+		a.Add(f[0], 0o100755, []byte(f[1]))
 	}
-	return []byte(b.String())
+	return a.Bytes()
 }
 
 // RAMDiskWith is an initial RAM disk with modules of a kernel, each by its path below the folder of the kernel's
@@ -31,12 +27,4 @@ func RAMDiskWith(release string, modules, builtIn []string) []byte {
 		files = append(files, [2]string{folder + m, ""})
 	}
 	return RAMDiskOf(append(files, [2]string{folder + "modules.builtin", strings.Join(builtIn, "\n") + "\n"})...)
-}
-
-// member is a file of an archive.
-func member(name, content string) string {
-	size := fmt.Sprintf("%08X", len(content))
-	head := "070701" + strings.Repeat("00000000", 6) + size + strings.Repeat("00000000", 4) + fmt.Sprintf("%08X%08X", len(name)+1, 0)
-	pad := func(s string) string { return s + strings.Repeat("\x00", -len(s)&3) }
-	return pad(head+name+"\x00") + pad(content)
 }
