@@ -2,7 +2,7 @@ package realmode
 
 import "golang.org/x/arch/x86/x86asm"
 
-// conditions of the jumps, and of the instructions that set a byte.
+// condition tells whether a conditional jump is taken.
 func (c *cpu) condition(op x86asm.Op) (holds, known bool) {
 	z, cf, s, o, p := c.flag(flagZ), c.flag(flagC), c.flag(flagS), c.flag(flagO), c.flag(flagP)
 	switch op {

@@ -2,49 +2,72 @@ package realmode
 
 import "golang.org/x/arch/x86/x86asm"
 
+// shifts holds the shifts and rotations, and the test of a bit. By nothing they change nothing;
+// what a shift by more than one leaves in the overflow flag is undefined.
 func (c *cpu) shifts(in *x86asm.Inst) (bool, error) {
 	size := c.size(in)
 	if r, ok := in.Args[0].(x86asm.Reg); ok {
 		_, size = c.get(r)
 	}
 	width := uint(8 * size)
-	v := c.value(in, in.Args[0], size)
-	var n uint
-	if in.Args[1] != nil {
-		n = uint(c.value(in, in.Args[1], 1)) & 31
-	}
-	switch in.Op {
-	case x86asm.SHL:
-		c.setFlag(flagC, n > 0 && n <= width && v>>(width-n)&1 != 0)
-		v <<= n
-	case x86asm.SHR:
-		c.setFlag(flagC, n > 0 && v>>(n-1)&1 != 0)
-		v >>= n
-	case x86asm.SAR:
-		v = signed(v, size)
-		c.setFlag(flagC, n > 0 && v>>(n-1)&1 != 0)
-		v = uint32(int32(v) >> n)
-	case x86asm.ROL, x86asm.ROR:
-		v = c.rotate(v, n, width, in.Op == x86asm.ROL)
-	case x86asm.RCL, x86asm.RCR:
-		v = c.rotateThrough(v, n%(width+1), width, in.Op == x86asm.RCL)
-	case x86asm.SHLD, x86asm.SHRD:
-		v = c.shiftDouble(in, v, size)
-	case x86asm.BT:
-		c.setFlag(flagC, v>>(c.value(in, in.Args[1], size)%uint32(width))&1 != 0)
+	was := c.value(in, in.Args[0], size)
+	if in.Op == x86asm.BT {
+		c.setFlag(flagC, was>>(c.value(in, in.Args[1], size)%uint32(width))&1 != 0)
 		return true, nil
-	default:
+	}
+	by, known := 1, false
+	switch in.Op {
+	case x86asm.SHL, x86asm.SHR, x86asm.SAR, x86asm.ROL, x86asm.ROR, x86asm.RCL, x86asm.RCR:
+		known = true
+	case x86asm.SHLD, x86asm.SHRD:
+		by, known = 2, true
+	}
+	if !known {
 		return false, nil
 	}
-	if in.Op != x86asm.ROL && in.Op != x86asm.ROR && in.Op != x86asm.RCL && in.Op != x86asm.RCR && n > 0 {
+	n := uint(c.value(in, in.Args[by], 1)) & 31
+	if n == 0 {
+		return true, nil
+	}
+	v := c.shifted(in, was, n, width) & mask(size)
+	switch in.Op {
+	case x86asm.ROL, x86asm.ROR, x86asm.RCL, x86asm.RCR:
+	default:
 		c.result(v, size)
 	}
-	c.assign(in, in.Args[0], size, v&mask(size))
+	top := func(v uint32) bool { return v>>(width-1)&1 != 0 }
+	switch in.Op {
+	case x86asm.ROR, x86asm.RCR:
+		c.setFlag(flagO, top(v) != top(v<<1))
+	default:
+		c.setFlag(flagO, top(v) != top(was))
+	}
+	c.assign(in, in.Args[0], size, v)
 	return true, nil
 }
 
+// shifted is a value shifted or rotated by n, at least 1; it sets the carry.
+func (c *cpu) shifted(in *x86asm.Inst, v uint32, n, width uint) uint32 {
+	switch in.Op {
+	case x86asm.SHL:
+		c.setFlag(flagC, n <= width && v>>(width-n)&1 != 0)
+		return v << n
+	case x86asm.SHR:
+		c.setFlag(flagC, v>>(n-1)&1 != 0)
+		return v >> n
+	case x86asm.SAR:
+		wide := int32(signed(v, int(width/8)))
+		c.setFlag(flagC, wide>>(n-1)&1 != 0)
+		return uint32(wide >> n)
+	case x86asm.ROL, x86asm.ROR:
+		return c.rotate(v, n%width, width, in.Op == x86asm.ROL)
+	case x86asm.RCL, x86asm.RCR:
+		return c.rotateThrough(v, n%(width+1), width, in.Op == x86asm.RCL)
+	}
+	return c.shiftDouble(in, v, n, width)
+}
+
 func (c *cpu) rotate(v uint32, n, width uint, left bool) uint32 {
-	n %= width
 	if !left {
 		n = (width - n) % width
 	}
@@ -74,11 +97,11 @@ func (c *cpu) rotateThrough(v uint32, n, width uint, left bool) uint32 {
 	return v
 }
 
-func (c *cpu) shiftDouble(in *x86asm.Inst, v uint32, size int) uint32 {
-	width := uint(8 * size)
-	from := c.value(in, in.Args[1], size)
-	n := uint(c.value(in, in.Args[2], 1)) & 31
-	if n == 0 || n > width {
+// shiftDouble shifts bits of another register in. By more than the width of a word, what is
+// left is undefined.
+func (c *cpu) shiftDouble(in *x86asm.Inst, v uint32, n, width uint) uint32 {
+	from := c.value(in, in.Args[1], int(width/8))
+	if n > width {
 		return v
 	}
 	if in.Op == x86asm.SHLD {
