@@ -16,7 +16,7 @@ import (
 // layers lists the packages from the bottom to the top: a package imports only
 // packages before it. Packages on one line do not import each other.
 var layers = [][]string{
-	{"core/fact", "core/command", "internal/reference"},
+	{"core/fact", "core/command", "internal/alone", "internal/reference"},
 	{"core/disk", "core/realmode"},
 	{"core/guard"},
 	{"core/volume"},

@@ -8,10 +8,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"latchkey/core/disk"
+	"latchkey/internal/alone"
 	"latchkey/internal/diskmaker"
 )
 
@@ -376,12 +376,12 @@ func inSubvolume(byDefault bool, uuid string) func(dir, tree, volume string) err
 	}
 }
 
-// oneAtATime: mkfs.btrfs refuses an identifier that another loop device carries.
-var oneAtATime sync.Mutex
-
 func onMounted(dir, volume string, format []string, fill func(point string) error) error {
-	oneAtATime.Lock()
-	defer oneAtATime.Unlock()
+	release, err := alone.Lock("mkfs")
+	if err != nil {
+		return err
+	}
+	defer release()
 	if err := run(format[0], append(format[1:], volume)...); err != nil {
 		return err
 	}
@@ -392,7 +392,7 @@ func onMounted(dir, volume string, format []string, fill func(point string) erro
 	if err := run("mount", "-o", "loop", volume, point); err != nil {
 		return err
 	}
-	err := fill(point)
+	err = fill(point)
 	if undone := run("umount", point); err == nil {
 		err = undone
 	}

@@ -176,3 +176,56 @@ func TestWhatMustBeReadyOfTwoDisks(t *testing.T) {
 	assert.True(t, list["keep"].First)
 	assert.NotContains(t, with(large(gib), blank, fit.Sold(500)), "keep")
 }
+
+// Spans of time in words: minutes are rounded up, above twenty to fives; hours have a tenth below ten.
+func TestSpansOfTimeInWords(t *testing.T) {
+	for want, c := range map[string][2]time.Duration{
+		"a minute":                {30 * time.Second, time.Minute},
+		"2 minutes":               {61 * time.Second, 2 * time.Minute},
+		"1 to 2 minutes":          {time.Minute, 61 * time.Second},
+		"20 to 25 minutes":        {20 * time.Minute, 20*time.Minute + time.Second},
+		"85 to 90 minutes":        {85 * time.Minute, 90*time.Minute - time.Second},
+		"55 minutes to 1.5 hours": {55 * time.Minute, 90 * time.Minute},
+		"1.0 to 1.5 hours":        {time.Hour, 90 * time.Minute},
+		"9.9 to 10 hours":         {9*time.Hour + 54*time.Minute, 10 * time.Hour},
+		"2.0 hours":               {2 * time.Hour, 2*time.Hour + time.Second},
+		"12 to 13 hours":          {12 * time.Hour, 13 * time.Hour},
+	} {
+		assert.Equal(t, want, fit.Time{Known: true, From: c[0], To: c[1]}.Words())
+	}
+}
+
+// Capacities that were rounded tell of no trap: neither the original's nor the new drive's sectors are known.
+func TestRoundedCapacitiesAreNoTrap(t *testing.T) {
+	size := fit.Sold(500)
+	c := described(size, efi, windows(400*gib, 100*gib))
+	parts := fit.Parts(c)
+	few := fit.Target{Bytes: size - 20*512, SectorSize: 512}
+	assert.NotEmpty(t, fit.Judge(c, parts, few).Trap)
+	assert.Empty(t, fit.Judge(c, parts, fit.Target{Bytes: size, SectorSize: 512}).Trap)
+	assert.Empty(t, fit.Judge(c, parts, fit.Target{Bytes: fit.Sold(250), SectorSize: 512}).Trap, "another class of drive")
+	c.Rounded = true
+	assert.Empty(t, fit.Judge(c, parts, few).Trap)
+	assert.NotEqual(t, "The new drive is as large as the original, or larger.", fit.Judge(c, parts, target(size)).Says)
+}
+
+// In proportion: what can change shares what is left by its size, what may not fall below its least is held there and
+// the others share again; with less than all their least sizes nothing fits.
+func TestSharesInProportion(t *testing.T) {
+	c := described(fit.Sold(1000), efi, windows(600*gib, 10*gib), windows(300*gib, 10*gib))
+	parts := fit.Parts(c)
+	l := fit.Lay(parts, disk.StyleGPT, target(fit.Sold(500)), fit.Proportion, nil)
+	require.Equal(t, "yes", l.Fits, l.Says)
+	assert.InDelta(t, 2, float64(l.Placed[1].Size)/float64(l.Placed[2].Size), 0.001)
+	assert.Less(t, l.Free, int64(4*fit.MiB), "all of the room is shared")
+	full := described(fit.Sold(1000), efi, windows(600*gib, 350*gib), windows(300*gib, 10*gib))
+	parts = fit.Parts(full)
+	least, known := parts[1].Least.Get()
+	require.True(t, known)
+	l = fit.Lay(parts, disk.StyleGPT, target(fit.Sold(500)), fit.Proportion, nil)
+	require.Equal(t, "yes", l.Fits, l.Says)
+	assert.Equal(t, least, l.Placed[1].Size)
+	assert.Less(t, l.Free, int64(4*fit.MiB))
+	l = fit.Lay(parts, disk.StyleGPT, target(fit.Sold(250)), fit.Proportion, nil)
+	assert.Equal(t, "no", l.Fits)
+}

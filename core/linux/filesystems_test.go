@@ -4,7 +4,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,18 +13,17 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/internal/alone"
 	"latchkey/internal/reference"
 	"latchkey/internal/sample"
 )
 
-// oneAtATime: mkfs.btrfs refuses an identifier that another loop device carries.
-var oneAtATime sync.Mutex
-
 // filled has the second partition formatted, mounted by this machine's kernel, and filled.
 func (n *nested) filled(format []string, fill func(at string)) *nested {
 	n.t.Helper()
-	oneAtATime.Lock()
-	defer oneAtATime.Unlock()
+	release, err := alone.Lock("mkfs")
+	require.NoError(n.t, err)
+	defer release()
 	raw := reference.Image(n.t, inLength*512)
 	reference.Run(n.t, "", format[0], append(format[1:], raw)...)
 	reference.Mounted(n.t, raw, "", fill)
