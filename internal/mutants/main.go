@@ -30,14 +30,14 @@ func drawn(count, most int) []int {
 }
 
 // covered runs the tests as they are and tells how much of the package they run.
-func covered(pkg string, tests []string) (string, error) {
+func covered(pkg string, short bool, tests []string) (string, error) {
 	profile, err := os.CreateTemp("", "covered-")
 	if err != nil {
 		return "", err
 	}
 	defer os.Remove(profile.Name())
 	profile.Close()
-	args := append([]string{"test", "-short", "-count=1", "-coverpkg", pkg, "-coverprofile", profile.Name()}, tests...)
+	args := append([]string{"test", fmt.Sprint("-short=", short), "-count=1", "-coverpkg", pkg, "-coverprofile", profile.Name()}, tests...)
 	if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
 		return "", fmt.Errorf("the tests do not pass as they are:\n%s", out)
 	}
@@ -50,9 +50,9 @@ func covered(pkg string, tests []string) (string, error) {
 }
 
 // run tries the mutants of a package against its tests and those of the packages beside.
-func run(pkg string, most int, beside []string) error {
+func run(pkg string, most int, short bool, beside []string) error {
 	tests := append([]string{pkg}, beside...)
-	share, err := covered(pkg, tests)
+	share, err := covered(pkg, short, tests)
 	if err != nil {
 		return err
 	}
@@ -65,7 +65,7 @@ func run(pkg string, most int, beside []string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	h, err := built(dir, files, len(mutants), tests)
+	h, err := built(dir, files, len(mutants), short, tests)
 	if err != nil {
 		return err
 	}
@@ -103,12 +103,13 @@ func tried(h *house, ids []int, mutants []mutant) map[fate]int {
 
 func main() {
 	most := flag.Int("most", 0, "try as many mutants at most, drawn evenly; 0 is all")
+	whole := flag.Bool("whole", false, "run the tests that write whole disks through loop devices, too")
 	flag.Parse()
 	if flag.NArg() < 1 {
 		fmt.Fprintln(os.Stderr, "expected a package, such as ./core/firmware, and packages whose tests count, too")
 		os.Exit(2)
 	}
-	if err := run(flag.Arg(0), *most, flag.Args()[1:]); err != nil {
+	if err := run(flag.Arg(0), *most, !*whole, flag.Args()[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}

@@ -29,6 +29,7 @@ type test struct {
 type program struct {
 	path, dir string
 	order     int
+	short     bool // without the tests that write whole disks
 }
 
 // house is where the changed files and the tests' programs lie.
@@ -40,14 +41,14 @@ type house struct {
 
 // built builds the tests of some packages with the changed files in the place of the
 // package's own, and measures each test.
-func built(dir string, files map[string][]byte, most int, tests []string) (*house, error) {
+func built(dir string, files map[string][]byte, most int, short bool, tests []string) (*house, error) {
 	h := &house{dir: dir, most: most}
 	overlay, err := h.overlay(files)
 	if err != nil {
 		return nil, err
 	}
 	for i, pkg := range tests {
-		p := &program{path: filepath.Join(dir, fmt.Sprint("tests", i)), order: i}
+		p := &program{path: filepath.Join(dir, fmt.Sprint("tests", i)), order: i, short: short}
 		out, err := exec.Command("go", "list", "-f", "{{.Dir}}", pkg).Output()
 		if err != nil {
 			return nil, err
@@ -122,7 +123,7 @@ func (h *house) measure(p *program) error {
 func (p *program) run(names string, most time.Duration, environment string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), most)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.path, "-test.short", "-test.failfast", "-test.run", "^("+names+")$")
+	cmd := exec.CommandContext(ctx, p.path, fmt.Sprint("-test.short=", p.short), "-test.failfast", "-test.run", "^("+names+")$")
 	cmd.Dir, cmd.Env, cmd.WaitDelay = p.dir, append(os.Environ(), environment), time.Second
 	out, err := cmd.CombinedOutput()
 	if bytes.Contains(out, []byte("no tests to run")) {
