@@ -45,7 +45,7 @@ func draw(r *rand.Rand, count int) []trial {
 // kinds are groups of instructions. Which flags an instruction leaves undefined: Intel 64 and IA-32 Architectures
 // Software Developer's Manual, volume 1, appendix A, "EFLAGS cross-reference".
 var kinds = []func(r *rand.Rand, t *trial){twoOperands, twoOperands, oneOperand, shifts, shifts, doubleShifts,
-	products, quotients, extensions, flagInstructions, stack, stringInstructions, jumps, addresses, otherInstructions}
+	products, quotients, extensions, flagInstructions, stack, stringInstructions, jumps, addresses, segments, otherInstructions}
 
 func size(r *rand.Rand) int { return oneOf(r, 1, 2, 4) }
 
@@ -173,6 +173,17 @@ func addresses(r *rand.Rand, t *trial) {
 	t.source = oneOf(r, "lea eax, [bx+si+5]", "lea cx, [bx+di-9]", "lea edx, [bp+di]", "lea eax, [ebx+ecx*4+3]", "lea ax, [ebx*8+edx]",
 		"mov bx, 0x5FE\n mov al, [bx+2]", "mov bx, 0x600\n xlatb\n mov bx, 1", "mov ebx, 0x5FC\n mov eax, [ebx+4]", "les bx, [0x600]\n push 0\n pop es",
 		"mov si, 0x600\n mov [si+1], cl", "lea eax, [esp+8]", "mov al, [cs:0x601]", "mov ax, cs", "mov [0x600], ds")
+}
+
+// segments reach the cell by other segments than the data's: at 0 in 60h, at 600h in that of the stack.
+func segments(r *rand.Rand, t *trial) {
+	t.tells = allFlags | df
+	t.source = oneOf(r, "push 0x60\n pop es\n mov ax, [es:0]", "push 0x60\n pop fs\n mov [fs:1], cl", "push 0x60\n pop gs\n mov eax, [gs:0]",
+		"push 0x60\n pop ds\n mov bp, 0x600\n mov ax, [bp]", "mov ebp, 0x600\n push 0x60\n pop ds\n mov al, [ebp]",
+		"push 0x60\n pop ds\n push cx\n mov ax, [esp]\n pop dx", "push 0x60\n pop ds\n mov cl, [1]", "push 0x60\n pop ds\n mov ax, [cs:0x600]",
+		"lds bx, [0x600]\n mov cx, ds", "les bx, [0x600]\n mov cx, es", "lfs ax, [0x600]\n mov dx, fs", "lgs ebx, [0x600]\n mov cx, gs",
+		"push 0x60\n pop es\n mov di, 1\n stosw", "push 0x60\n pop es\n mov si, 1\n es lodsw", "mov si, 0x600\n cs lodsd",
+		"push 0x60\n pop ds\n mov bp, 0x5FF\n mov si, 1\n mov al, [bp+si]", "push 0x60\n pop ds\n mov si, 2\n mov al, [si]")
 }
 
 func otherInstructions(r *rand.Rand, t *trial) {

@@ -175,9 +175,12 @@ func TestTheDiskServiceTellsOfADisk(t *testing.T) {
  call is
  mov ah, 0x48
  mov si, 0x600
+ mov dword [0x600], 0xFFFF001A
  mov dl, 0x80
  int 0x13
  jc bad
+ cmp dword [0x600], 0x1A
+ call is
  cmp dword [0x604], 133674
  call is
  cmp dword [0x608], 255
@@ -194,7 +197,7 @@ func TestTheDiskServiceTellsOfADisk(t *testing.T) {
 bad: cmp sp, 0
  call is
 end:`)
-	assert.Equal(t, strings.Repeat("Y", 12), out)
+	assert.Equal(t, strings.Repeat("Y", 13), out)
 }
 
 // Reads by packet up to the disk's end, of up to 127 sectors, within memory: the same specification, function 42h.

@@ -73,10 +73,16 @@ copies:
  mov edx, [bp+28]
  push word [bp+14]
  mov eax, [bp+16]
+ mov [0x5DC], bp
  popf
  jmp slot
 slot: times %d nop
  pushf
+ push 0
+ pop ds
+ push 0
+ pop es
+ mov bp, [0x5DC]
  pop word [0x644]
  mov [0x646], eax
  mov [0x64A], ebx
