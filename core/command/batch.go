@@ -72,6 +72,19 @@ func (s say) batch(b *file) {
 	}
 }
 
+// Typed is the variable of what a person typed.
+const Typed Name = "TYPED"
+
+// Prompt asks the person who runs the batch file for the value of Typed, which is empty where
+// nothing is typed.
+func Prompt(question string) Line { return prompt(question) }
+
+type prompt string
+
+func (p prompt) batch(b *file) {
+	b.WriteString("set " + string(Typed) + "=\r\n  set /p " + string(Typed) + "=" + sentence(string(p)) + " ")
+}
+
 // If runs lines where a file is there.
 func If(path Word, lines ...Line) Line { return condition{"if exist ", path, lines} }
 
@@ -134,7 +147,7 @@ var (
 func (b *file) word(w Word) {
 	text, bare := b.plain(w, carriedInBatch), true
 	for _, p := range w {
-		bare = bare && p.text != "TEMP" // it may hold spaces
+		bare = bare && p.text != "TEMP" && p.text != string(Typed) // they may hold spaces
 	}
 	if shape := strings.ReplaceAll(text, "%", ""); bare && bareInBatch.MatchString(shape) {
 		b.WriteString(text)

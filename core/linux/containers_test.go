@@ -1,6 +1,7 @@
 package linux_test
 
 import (
+	"crypto/rand"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -27,8 +28,15 @@ import (
 const (
 	inStart, inLength = 133120, 400 << 11
 	inBase            = inStart * 512
-	innerUUID         = "6c2f4f5e-7d44-4f7c-9a52-0e0f5b9a1d10"
 )
+
+// innerUUID is of what lies in it. Each process has its own: mkfs.btrfs refuses one that another
+// loop device carries.
+var innerUUID = func() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}()
 
 // nested is such a disk.
 type nested struct {

@@ -45,7 +45,8 @@ func draw(r *rand.Rand, count int) []trial {
 // kinds are groups of instructions. Which flags an instruction leaves undefined: Intel 64 and IA-32 Architectures
 // Software Developer's Manual, volume 1, appendix A, "EFLAGS cross-reference".
 var kinds = []func(r *rand.Rand, t *trial){twoOperands, twoOperands, oneOperand, shifts, shifts, doubleShifts,
-	products, quotients, extensions, flagInstructions, stack, stringInstructions, jumps, addresses, segments, otherInstructions}
+	products, quotients, extensions, flagInstructions, stack, stringInstructions, jumps, addresses, segments,
+	otherInstructions}
 
 func size(r *rand.Rand) int { return oneOf(r, 1, 2, 4) }
 

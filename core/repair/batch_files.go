@@ -8,6 +8,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 // lettered gives partitions of the clone letters around commands: S to the boot
@@ -16,11 +17,29 @@ func lettered(d *machine.Drive, boot, system int, cmds ...Command) []Command {
 	parts := d.Contents.Layout.Partitions
 	before := []Command{onPart(d, parts[boot], "DiskPart successfully assigned the drive letter.", say("assign letter=S"))}
 	after := [][]any{say("select volume S"), say("remove letter=S")}
+	before = append(before, unlocked(d, boot, "S")...)
 	if system >= 0 && system != boot {
 		before = append(before, onPart(d, parts[system], "DiskPart successfully assigned the drive letter.", say("assign letter=W")))
+		before = append(before, unlocked(d, system, "W")...)
 		after = append(after, say("select volume W"), say("remove letter=W"))
 	}
 	return append(append(before, cmds...), diskpart("DiskPart successfully removed the drive letter.", after...))
+}
+
+// unlocked opens an encrypted partition that has a letter, where the recovery environment has not
+// done so already: nothing on it is to be seen before. The options are documented by the tool's maker.
+func unlocked(d *machine.Drive, i int, letter string) []Command {
+	if d.Contents.Volumes[i].Kind != volume.KindBitLocker {
+		return nil
+	}
+	seen := command.Text(letter + `:\Windows`)
+	unlock := batch("The password successfully unlocked the volume; or no answer, where it was unlocked already.",
+		"Without the recovery key nothing on the partition can be reached: put the original back, and look for the key in the owner's account, on a printout or in the directory service.",
+		command.Unless(seen, command.Prompt("The recovery key of the partition with Windows, 48 digits with hyphens:")),
+		command.Unless(seen, command.Run("manage-bde", "-unlock", letter+":", "-RecoveryPassword", command.Var(command.Typed))),
+		command.Stop("It is locked yet: stop. Without the recovery key nothing on it can be reached."))
+	unlock.Typed = fmt.Sprintf("manage-bde -unlock %s: -RecoveryPassword the-recovery-key", letter)
+	return []Command{unlock}
 }
 
 // letterOf is the letter that lettered gives the system's partition.

@@ -7,6 +7,7 @@ import (
 	"latchkey/core/command"
 	"latchkey/core/disk"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 )
 
 func typeDiskpart(d *machine.Drive, p disk.Partition) []Command {
@@ -41,11 +42,20 @@ func formatDiskpart(d *machine.Drive, p disk.Partition) []Command {
 
 var formatted32 = say("format quick fs=fat32 label=SYSTEM")
 
-func convertCommands() []Command {
+// convertCommands suspend the protection of what is encrypted, as the converter demands.
+// Documentation of Windows' maker, MBR2GPT.EXE, "Prerequisites" and its questions and answers.
+func convertCommands(d *machine.Drive) []Command {
+	var cmds []Command
+	for i := range d.Contents.Layout.Partitions {
+		if d.Contents.Volumes[i].Kind == volume.KindBitLocker {
+			cmds = append(cmds, lettered(d, i, -1, batch("Key protectors are disabled for volume S:.", "The volume is locked yet: unlock it with its recovery key first.",
+				command.Run("manage-bde", "-protectors", "-disable", "S:")))...)
+		}
+	}
 	disk := command.Join("/disk:", numberOfDisk)
-	return []Command{
+	return append(cmds,
 		batch("Validation completed successfully.", "It says what stands in the way; nothing was changed.", command.Run("mbr2gpt", "/validate", disk)),
-		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk))}
+		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk)))
 }
 
 func checkDiskCommands(d *machine.Drive, i int) []Command {

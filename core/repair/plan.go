@@ -156,6 +156,23 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 	return plan, m
 }
 
+// leads reports whether answers lead to a start: one to this question and, of as many as may
+// follow, one to each that is best asked then. What hangs on the disk's own code and structures,
+// which the steps write, nobody can tell before; what the machine is, one can.
+func leads(m machine.Machine, q course.Question, answers int) bool {
+	before := []course.Stage{course.StageDrive, course.StageMode, course.StageOrder, course.StageSystem}
+	ofDisk := q.Fact.Of == "" || q.Fact.Of == course.OfAnswer
+	if answers == 0 || ofDisk && !slices.Contains(before, q.Stage) {
+		return false
+	}
+	return slices.ContainsFunc(q.Options, func(o course.Option) bool {
+		then := answered(m, q.ID, o.ID)
+		t := startup.Simulate(then)
+		return t.Verdict == startup.Starts || t.Verdict == startup.Depends && len(t.Missing) > 0 &&
+			t.Missing[0].ID != q.ID && leads(then, t.Missing[0], answers-1)
+	})
+}
+
 // openEnd is a machine behind steps of which it is not known whether it starts, and what would tell.
 type openEnd struct {
 	machine machine.Machine
@@ -165,19 +182,20 @@ type openEnd struct {
 // maxOpen bounds the open ends that are followed.
 const maxOpen = 3
 
-// askBehind asks what decides whether steps lead to a start: one answer leads to it. What hangs on
-// the disk's own code and structures, which the steps write, nobody can tell before.
+// maxAnswers bounds the answers that may all be needed before steps lead to a start.
+const maxAnswers = 3
+
+// askBehind asks what decides whether steps lead to a start: with one answer to it, and as few
+// others as there may be to what is asked next, they do.
 func (p *Plan) askBehind(open []openEnd) {
-	before := []course.Stage{course.StageDrive, course.StageMode, course.StageOrder, course.StageSystem}
-	for _, end := range open {
-		for _, q := range end.asks {
-			starts := func(o course.Option) bool {
-				return startup.Simulate(answered(end.machine, q.ID, o.ID)).Verdict == startup.Starts
-			}
-			if slices.Contains(before, q.Stage) && slices.ContainsFunc(q.Options, starts) {
-				p.Ask = &q
-				p.Reason = "Whether a repair leads to a start goes by what is not known yet: answer this first. " + q.Text
-				return
+	for answers := range maxAnswers {
+		for _, end := range open {
+			for _, q := range end.asks {
+				if leads(end.machine, q, answers+1) {
+					p.Ask = &q
+					p.Reason = "Whether a repair leads to a start goes by what is not known yet: answer this first. " + q.Text
+					return
+				}
 			}
 		}
 	}

@@ -53,7 +53,7 @@ func build() error {
 	if folder, err = os.MkdirTemp("", "recovery"); err != nil {
 		return err
 	}
-	programs := map[string][]string{"latchkey/internal/standin": {"diskpart", "bcdboot", "bootsect", "findstr", "powershell"},
+	programs := map[string][]string{"latchkey/internal/standin": {"diskpart", "bcdboot", "bootsect", "manage-bde", "findstr", "powershell"},
 		"latchkey/cmd/latchkey-capture": {"latchkey-capture-windows-amd64"}}
 	for n := range sideBySide {
 		dir := filepath.Join(folder, fmt.Sprint(n))
@@ -186,9 +186,15 @@ func recoverDisks(t *testing.T, script string, disks ...diskmaker.Disk) (answer 
 // runBatch does so with disks in more particular states.
 func runBatch(t *testing.T, script string, disks ...standIn) (answer string, ok bool, after []standIn) {
 	t.Helper()
+	return runBatchTyping(t, "", script, disks...)
+}
+
+// runBatchTyping does so with what a person types.
+func runBatchTyping(t *testing.T, typed, script string, disks ...standIn) (answer string, ok bool, after []standIn) {
+	t.Helper()
 	e := inEnvironment(t)
 	for range 3 {
-		answer, ok, after = e.runBatch(t, script, disks...)
+		answer, ok, after = e.runBatch(t, typed, script, disks...)
 		if m := notStarted.FindStringSubmatch(answer); m == nil || !e.has(m[1]) {
 			break
 		}
@@ -206,7 +212,7 @@ func (e *environment) has(program string) bool {
 	return err == nil
 }
 
-func (e *environment) runBatch(t *testing.T, script string, disks ...standIn) (answer string, ok bool,
+func (e *environment) runBatch(t *testing.T, typed, script string, disks ...standIn) (answer string, ok bool,
 	after []standIn) {
 	t.Helper()
 	dir, world := e.dir, t.TempDir()
@@ -225,7 +231,9 @@ func (e *environment) runBatch(t *testing.T, script string, disks ...standIn) (a
 	// The disks are files here, and fewer have to be looked through.
 	script = strings.NewReplacer(`\\.\PhysicalDrive%DISK%`, `%STANDIN%\disk%DISK%.img`, "(0,1,15)", "(0,1,3)", "(1,1,32)", "(1,1,3)").Replace(script)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "repair.cmd"), []byte(script), 0o600))
-	out, err := e.command(world, "repair.cmd").CombinedOutput()
+	cmd := e.command(world, "repair.cmd")
+	cmd.Stdin = strings.NewReader(typed)
+	out, err := cmd.CombinedOutput()
 	for i := range disks {
 		raw, err := os.ReadFile(filepath.Join(world, fmt.Sprintf("disk%d.json", i)))
 		require.NoError(t, err)

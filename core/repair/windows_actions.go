@@ -4,6 +4,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
+	"latchkey/core/volume"
 	"latchkey/core/windows"
 )
 
@@ -69,6 +70,14 @@ func recoveryKey(m machine.Machine, _ course.Stage) []move {
 	}}
 }
 
+// unlocking is a step whose commands open the system's partition where that is encrypted.
+func unlocking(d *machine.Drive, system int, s PlanStep) PlanStep {
+	if d.Contents.Volumes[system].Kind == volume.KindBitLocker {
+		s.Why += " The system's partition is encrypted: the commands ask for its recovery key, unless the recovery environment has asked already."
+	}
+	return s
+}
+
 // windowsFiles puts Windows' boot files back, with a store that names the clone.
 func windowsFiles(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
@@ -83,12 +92,12 @@ func windowsFiles(m machine.Machine, _ course.Stage) []move {
 	changed := d.Contents.WithWindowsFiles(boot, system, mode, arch(m))
 	// The tool makes no boot entry where it is given the partition (/s): the start has to
 	// come by the fallback path, or by an entry of its own. Common practice, no source.
-	return []move{onDisk(m, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.",
-		Undo: "Move BCD.bak back over BCD."},
-		"windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
-			return windowsFilesCommands(d,
-				boot, system, mode)
-		}})}
+	step := unlocking(d, system, PlanStep{Action: "windows-boot-files", Title: "Put Windows' boot files and boot configuration in place anew", Why: "Manager and store are made from the system on the clone, and name its own partition.", Risk: RiskLow, Minutes: 10, Saves: saves, Save: "The old store: the commands keep it as BCD.bak.",
+		Undo: "Move BCD.bak back over BCD."})
+	return []move{onDisk(m, step, "windows-files", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+		return windowsFilesCommands(d,
+			boot, system, mode)
+	}})}
 }
 
 // windowsReferences points the store that is there at the system on the clone.
@@ -103,8 +112,8 @@ func windowsReferences(m machine.Machine, _ course.Stage) []move {
 	} else if of, ok := store.Default(); !ok || !of.IsLoader() {
 		return nil
 	}
-	return []move{onDisk(m, PlanStep{Action: "windows-references", Title: "Point the boot configuration at the system on the clone", Why: "The store looks for the system on a partition that the clone does not have.", Risk: RiskLow, Minutes: 5, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Copy BCD.bak back over BCD."},
-		"references", d.Contents.WithStoreReferences(boot, system, mode),
+	step := unlocking(d, system, PlanStep{Action: "windows-references", Title: "Point the boot configuration at the system on the clone", Why: "The store looks for the system on a partition that the clone does not have.", Risk: RiskLow, Minutes: 5, Save: "The old store: the commands keep it as BCD.bak.", Undo: "Copy BCD.bak back over BCD."})
+	return []move{onDisk(m, step, "references", d.Contents.WithStoreReferences(boot, system, mode),
 		map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
 			return referencesCommands(d, boot, system,
 				mode)

@@ -1,5 +1,5 @@
 // Command standin stands in for the tools of Windows' recovery environment where
-// there is none: it is named diskpart, bcdboot, bootsect, findstr or powershell, and works on disks
+// there is none: it is named diskpart, bcdboot, bootsect, manage-bde, findstr or powershell, and works on disks
 // that are declared in files, so that rendered batch files can be run as they
 // stand. What the tools print and refuse follows their maker's documentation, from
 // memory.
@@ -18,6 +18,7 @@ import (
 func main() {
 	name := strings.TrimSuffix(strings.ToLower(filepath.Base(os.Args[0])), ".exe")
 	run, known := map[string]func([]string) error{"diskpart": diskpart, "bcdboot": bcdboot, "bootsect": bootsect, "findstr": findstr,
+		"manage-bde": manageBDE,
 		"powershell": powershell}[name]
 	err := fmt.Errorf("%s is no tool that is stood in for", name)
 	if known {
