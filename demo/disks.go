@@ -41,11 +41,9 @@ func withStore(d, names diskmaker.Disk) diskmaker.Disk {
 
 // windowsVolume declares a system's own volume.
 func windowsVolume(serial, usedMiB uint64) diskmaker.Volume {
-	files := map[string][]byte{
-		`\Windows\System32\winload.efi`:   diskmaker.Program{Signed: true, Size: 20_480}.Bytes(),
-		`\Windows\System32\winload.exe`:   diskmaker.Program{Signed: true, Size: 20_480}.Bytes(),
-		`\Windows\System32\config\SYSTEM`: (&diskmaker.Key{}).Bytes(), `\Users\desk\notes.txt`: []byte("Tides: see the board."),
-	}
+	files := diskmaker.WindowsFiles(diskmaker.Program{Signed: true, Size: 20_480}.Bytes(), diskmaker.Registry{
+		Starts: map[string]uint32{"storahci": 0, "stornvme": 0}, Overrides: map[string]uint32{"stornvme": 3}})
+	files[`\Users\desk\notes.txt`] = []byte("Tides: see the board.")
 	return diskmaker.Volume{Kind: "ntfs", Label: "Windows", Serial: serial, UsedMiB: usedMiB, Files: files}
 }
 

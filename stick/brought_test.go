@@ -140,7 +140,7 @@ func TestTheStickLeftIn(t *testing.T) {
 	require.NoError(t, b.Judge())
 	trace, ok := b.LeftIn("/dev/sdc")
 	require.True(t, ok)
-	assert.NotEqual(t, b.Trace.Headline, trace.Headline)
+	assert.NotEqual(t, b.Trace.Reason, trace.Reason)
 	assert.Len(t, b.Machine.Drives, 1, "the check itself is without the stick")
 	_, ok = b.LeftIn("/dev/none")
 	assert.False(t, ok)

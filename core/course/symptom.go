@@ -67,6 +67,8 @@ var (
 	SystemLoaderGone     = symptom("c000000f", "a blue screen of the boot manager with 0xc000000f: the system's loader is missing.")
 	SystemLoaderWrong    = symptom("c000007b", "a blue screen of the boot manager: the system's loader cannot be started in this mode (0xc000007b or 0xc000035a).")
 	SystemLoaderDamaged  = symptom("c000007b", "a blue screen of the boot manager with 0xc000007b: a required file is missing or contains errors.")
+	SystemKernelGone     = symptom("ntoskrnl", "a blue screen of the boot manager: the operating system couldn't be loaded because the kernel is missing or contains errors (ntoskrnl.exe; 0xc000000f, 0xc0000098 or 0xc0000221).")
+	SystemRegistryGone   = symptom("system-hive", "a blue screen of the boot manager: the operating system couldn't be loaded because the system registry file is missing or contains errors (SYSTEM; 0xc000014c or 0xc000000f).")
 	NoBootDriver         = symptom("0x7b", "the stop code INACCESSIBLE BOOT DEVICE (0x7B).")
 	RecoveryKey          = symptom("recovery-key", "a blue screen that asks for the recovery key.")
 	Unmountable          = symptom("0xed", "the stop code UNMOUNTABLE BOOT VOLUME (0xED), or a repair that does not end.")

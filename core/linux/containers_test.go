@@ -1,7 +1,6 @@
 package linux_test
 
 import (
-	"crypto/rand"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -29,14 +28,6 @@ const (
 	inStart, inLength = 133120, 400 << 11
 	inBase            = inStart * 512
 )
-
-// innerUUID is of what lies in it. Each process has its own: mkfs.btrfs refuses one that another
-// loop device carries.
-var innerUUID = func() string {
-	b := make([]byte, 16)
-	_, _ = rand.Read(b)
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
-}()
 
 // nested is such a disk.
 type nested struct {

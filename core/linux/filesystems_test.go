@@ -1,6 +1,8 @@
 package linux_test
 
 import (
+	"crypto/rand"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +19,14 @@ import (
 	"latchkey/internal/reference"
 	"latchkey/internal/sample"
 )
+
+// innerUUID is of what lies in it. Each process has its own: mkfs.btrfs refuses one that another
+// loop device carries.
+var innerUUID = func() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}()
 
 // filled has the second partition formatted, mounted by this machine's kernel, and filled.
 func (n *nested) filled(format []string, fill func(at string)) *nested {

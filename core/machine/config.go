@@ -59,7 +59,9 @@ const (
 	sleepFile  = `\hiberfil.sys`
 	winloadEFI = `\Windows\System32\winload.efi`
 	winloadEXE = `\Windows\System32\winload.exe`
-	SystemHive = `\Windows\System32\config\SYSTEM`
+	// The registry and the kernel that Windows' loader loads.
+	SystemHive    = `\Windows\System32\config\SYSTEM`
+	WindowsKernel = `\Windows\System32\ntoskrnl.exe`
 )
 
 // Holds reports whether a file is on the volume, and whether that is known. A

@@ -67,9 +67,9 @@ type Volume struct {
 	Configs []Config
 	// Kernels are the names of Linux kernels in the root and in /boot.
 	Kernels []string
-	// System is what the registry of a Windows on the volume says; nil where it could not
-	// be read.
-	System *loader.SystemHive
+	// System is what the registry of a Windows on the volume says; nil where it could not be read.
+	System    *loader.SystemHive
+	SystemErr error // why a registry that is there could not be read
 	// Hibernated: a sleeping Windows has its memory on the volume.
 	Hibernated fact.Of[bool]
 	// Told: nobody read its bytes; a listing or a person tells of it.

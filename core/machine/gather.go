@@ -62,7 +62,7 @@ func (g *gathering) gather() {
 // gatherWindows looks at what decides a start of Windows on its own volume.
 func (g *gathering) gatherWindows() {
 	g.store(loader.StoreLegacy)
-	for _, name := range []string{winloadEFI, winloadEXE} {
+	for _, name := range []string{winloadEFI, winloadEXE, WindowsKernel} {
 		g.payload(name)
 	}
 	for _, c := range g.volume.Configs {
@@ -95,17 +95,16 @@ func (g *gathering) gatherWindows() {
 
 // systemHive reads what decides a start from the registry.
 func (g *gathering) systemHive() {
-	f, err := g.files.Lookup(SystemHive)
-	if err != nil || f.Dir {
-		return
-	}
-	s, err := g.files.Open(f)
+	f, err := g.find(SystemHive)
 	if err != nil {
 		return
 	}
-	if hive, err := loader.ReadSystemHive(s); err == nil {
-		hive.Placed(s.Place)
-		g.volume.System = hive
+	s, err := g.files.Open(f)
+	if err == nil {
+		g.volume.System, err = loader.ReadSystemHive(s)
+	}
+	if g.volume.SystemErr = err; err == nil {
+		g.volume.System.Placed(s.Place)
 	}
 }
 

@@ -131,7 +131,8 @@ func (r *renaming) mounts() {
 				continue
 			}
 		}
-		if m.Essential() && m.Point != "/boot" && !isBootPoint(m.Point) && !m.OfTheSystem() {
+		ofBoot := m.Point == "/boot" || isBootPoint(m.Point) && r.names.Boot >= 0
+		if m.Essential() && !ofBoot && !m.OfTheSystem() {
 			r.names.Lax = append(r.names.Lax, m)
 		}
 	}

@@ -52,10 +52,14 @@ func convertCommands(d *machine.Drive) []Command {
 				command.Run("manage-bde", "-protectors", "-disable", "S:")))...)
 		}
 	}
-	disk := command.Join("/disk:", numberOfDisk)
+	convert := func(what, good, bad string) Command {
+		c := batch(good, bad, command.Run("mbr2gpt", what, command.Join("/disk:", numberOfDisk)))
+		c.Typed = "mbr2gpt " + what + " /disk:…"
+		return c
+	}
 	return append(cmds,
-		batch("Validation completed successfully.", "It says what stands in the way; nothing was changed.", command.Run("mbr2gpt", "/validate", disk)),
-		batch("Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original.", command.Run("mbr2gpt", "/convert", disk)))
+		convert("/validate", "Validation completed successfully.", "It says what stands in the way; nothing was changed."),
+		convert("/convert", "Conversion completed successfully.", "Read the message, take a new capture, and have the plan made anew; if nothing is left, copy again from the original."))
 }
 
 func checkDiskCommands(d *machine.Drive, i int) []Command {

@@ -365,7 +365,7 @@ func lastResort(m machine.Machine, t startup.Trace) string {
 			return "Build the drive into the machine, where the original was: another copy would not start from USB either."
 		}
 		return "Another copy would not start there either: attach the drive to what the original hung on, or start the original once more, give its system the driver, and copy again. Until then put the original back."
-	case blockedBy(t, "system-loader-absent", "system-loader-unsound"):
+	case blockedBy(t, "system-loader-absent", "system-loader-unsound", "system-kernel-absent", "system-kernel-unsound"):
 		return "In Windows' recovery environment, with X: for the letter that the system's partition has there, sfc /scannow /offbootdir=X:\\ /offwindir=X:\\Windows puts Windows' own files back where it still keeps them; whether it does is not in evidence. Else copy again. Until then put the original back."
 	case t.Stage == course.StageSystem:
 		return "Copy again: to a drive that is at least as large, or by the space in use, with all partitions. Until then put the original back."

@@ -180,14 +180,7 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		return a.Stop("system-unread", course.StageSystem, course.Unmountable, fmt.Sprintf("The NTFS volume in partition %d cannot be read.", p.Number),
 			append(k.VolumeFacts(home), cited)...)
 	default:
-		if there, known := v.Holds(path); known && !there {
-			return a.Stop("system-loader-absent", course.StageSystem, course.SystemLoaderGone, fmt.Sprintf("%s is not on partition %d.", path, p.Number), cited)
-		} else if !known && path != "" {
-			end := a.Unproven("system-loader-missing-evidence", course.StageSystem, path+" is not in evidence.", course.HowCapture, cited)
-			end.Home = home
-			return end
-		}
-		if end := soundLoader(a, home, path); end != nil {
+		if end := loads(a, home, path); end != nil {
 			return *end
 		}
 	}
@@ -199,29 +192,4 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		return *end
 	}
 	return k.ComesUp(a, home, "Windows", facts...)
-}
-
-// soundLoader asks whether the system's loader begins as a program: its name alone starts nothing. What
-// shows is common practice.
-func soundLoader(a *course.Attempt, home machine.Spot, path string) *course.Result {
-	if path == "" {
-		return nil
-	}
-	p, source, err := home.Payload(path)
-	if err != nil {
-		text, how := "What is in "+path+" is not in evidence.", course.HowCapture
-		if !disk.IsNotCaptured(err) {
-			text, how = fmt.Sprintf("%s cannot be read: %v.", path, err), course.HowTry
-		}
-		end := a.Unproven("system-loader-missing-evidence", course.StageSystem, text, how)
-		end.Home = home
-		return &end
-	}
-	if p.Form == loader.PayloadProgram {
-		return nil
-	}
-	end := a.Stop("system-loader-unsound", course.StageSystem, course.SystemLoaderDamaged,
-		fmt.Sprintf("%s on partition %d is no program: it begins otherwise, or is empty.", path, home.Partition().Number),
-		home.Drive.Cite(path, fmt.Sprintf("%s, %d bytes", p.Form, p.Size), source))
-	return &end
 }

@@ -22,7 +22,7 @@ test("a failing kiosk is repaired step by step, from the screen alone", async ({
   await page.reload();
   await expect(plan.getByRole("listitem").first()).toContainText("done");
   await step.getByRole("button", { name: "Done" }).click();
-  await expect(step).toContainText("Start once in safe mode");
+  await expect(step).toContainText("Have Windows load its driver stornvme at start-up");
   await step.getByRole("button", { name: "Done" }).click();
   await expect(page.getByRole("heading", { name: /All steps are done/ })).toBeVisible();
 });

@@ -8,6 +8,8 @@ type Registry struct {
 	Overrides map[string]uint32 // their StartOverride
 	C         Place             // the partition that the letter C: was given to
 	Portable  bool
+	// Unsaved has it say what Windows' log still changes.
+	Unsaved bool
 }
 
 // RegistryPath is where the hive lies.
@@ -35,9 +37,24 @@ func (r Registry) Bytes() []byte {
 	case !r.C.Partition.IsZero():
 		mounted.Values[`\DosDevices\C:`] = Value{3, append([]byte("DMIO:ID:"), r.C.Partition[:]...)}
 	}
-	return (&Key{Keys: map[string]*Key{
+	raw := (&Key{Keys: map[string]*Key{
 		"Select":         {Values: map[string]Value{"Current": number(1)}},
 		"ControlSet001":  {Keys: map[string]*Key{"Services": {Keys: services}, "Control": control}},
 		"MountedDevices": mounted,
 	}}).Bytes()
+	if r.Unsaved { // its second sequence number, and the sum over it
+		raw[8] ^= 3
+		raw[508] ^= 3
+	}
+	return raw
+}
+
+// WindowsFiles are those of a Windows that its start loads: loaders and kernel, each a program, and
+// the registry.
+func WindowsFiles(program []byte, r Registry) map[string][]byte {
+	files := map[string][]byte{RegistryPath: r.Bytes()}
+	for _, name := range []string{"winload.efi", "winload.exe", "ntoskrnl.exe"} {
+		files[`\Windows\System32\`+name] = program
+	}
+	return files
 }

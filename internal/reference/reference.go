@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -66,7 +67,16 @@ func Mounted(t testing.TB, image, options string, fill func(dir string)) {
 	if out, err := exec.Command(find("mount"), "-o", strings.Trim("loop,"+options, ","), image, dir).CombinedOutput(); err != nil {
 		t.Skipf("this kernel does not mount the image: %s", out)
 	}
-	defer Run(t, "", "umount", dir)
+	defer func() {
+		Run(t, "", "umount", dir)
+		// Its loop device goes when nobody looks at it any more; till then tools take the image for two volumes.
+		for range 100 {
+			if Printed("losetup", "-j", image) == "" {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}()
 	fill(dir)
 }
 

@@ -80,6 +80,13 @@ func EDK2(mode firmware.Mode, drives ...machine.Drive) machine.Machine {
 // StorePath is where Windows' boot configuration store lies under UEFI.
 const StorePath = `\EFI\Microsoft\Boot\BCD`
 
+// windowsFiles are of a system whose registry does not tell for sure which drivers are loaded.
+func windowsFiles() map[string][]byte {
+	drivers := map[string]uint32{"storahci": 0, "stornvme": 0}
+	return diskmaker.WindowsFiles(X64(), diskmaker.Registry{Unsaved: true, Starts: drivers,
+		Overrides: map[string]uint32{"storahci": 3, "stornvme": 3}})
+}
+
 // WindowsDisk declares a Windows disk whose store names the partitions of another.
 func WindowsDisk(id, names byte) diskmaker.Disk {
 	d := GPTDisk(id, nil)
@@ -88,7 +95,7 @@ func WindowsDisk(id, names byte) diskmaker.Disk {
 	manager := diskmaker.Program{Is: "windows", Size: 8192}.Bytes()
 	d.Partitions[0].Volume.Files = map[string][]byte{FallbackPath: manager, StorePath: diskmaker.BootStore{Boot: boot,
 		System: system}.Bytes()}
-	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\Windows\System32\winload.efi`: X64(), `\Windows\System32\winload.exe`: X64()}}
+	d.Partitions[1].Volume = diskmaker.Volume{Kind: "ntfs", Files: windowsFiles()}
 	return d
 }
 
@@ -100,7 +107,7 @@ func LegacyWindowsDisk(legacy bool) diskmaker.Disk {
 	system, _ := d.Place(1)
 	d.Partitions[0].Volume.Files = map[string][]byte{`\bootmgr`: X64(), `\Boot\BCD`: diskmaker.BootStore{Legacy: legacy, Boot: boot,
 		System: system}.Bytes()}
-	d.Partitions[1].Volume.Files = map[string][]byte{`\Windows\System32\winload.exe`: X64(), `\Windows\System32\winload.efi`: X64()}
+	d.Partitions[1].Volume.Files = windowsFiles()
 	return d
 }
 

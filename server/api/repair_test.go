@@ -43,10 +43,11 @@ func TestAPlanAndItsMarks(t *testing.T) {
 
 // inactive is a disk for legacy firmware on which no partition is active.
 func inactive() *diskmaker.Image {
+	files := diskmaker.WindowsFiles(diskmaker.Program{}.Bytes(), diskmaker.Registry{})
+	files[`\bootmgr`] = []byte{1}
 	return diskmaker.Disk{Sectors: 3 << 13, Style: diskmaker.MBR, Signature: 7, BootCode: "classic",
 		Partitions: []diskmaker.Partition{{MBRType: 7,
-			Volume: diskmaker.Volume{Kind: "ntfs", Files: map[string][]byte{`\bootmgr`: {1},
-				`\Windows\System32\winload.exe`: diskmaker.Program{}.Bytes()}}}}}.MustBuild()
+			Volume: diskmaker.Volume{Kind: "ntfs", Files: files}}}}.MustBuild()
 }
 
 // legacy says that the machine of a case starts in legacy mode.

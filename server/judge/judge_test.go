@@ -134,7 +134,7 @@ func TestAPlanOutlivesTheRequestThatReadTheDisks(t *testing.T) {
 	hopeless.Partitions = []diskmaker.Partition{{Type: disk.TypeLinuxData}}
 	original := windows(loaders)
 	original.GUID = disk.TypeBasicData
-	original.Partitions[1].Volume.Files = map[string][]byte{`\Windows\System32\winload.efi`: diskmaker.Program{}.Bytes()}
+	original.Partitions[1].Volume.Files = diskmaker.WindowsFiles(diskmaker.Program{}.Bytes(), diskmaker.Registry{})
 	s, c := desk(t, original, hopeless)
 	for i := range c.Drives {
 		c.Drives[i].Bus = pointer("sata")
