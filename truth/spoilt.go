@@ -111,6 +111,8 @@ func spoiltLayouts() (all []layout) {
 	empty := spoiltFiles()[ramDiskEmpty]
 	on("root on LVM", "/dev/mapper/vg-root", onGroup, empty, onLVM())
 	on("root in a subvolume of Btrfs", byUUID+" rootflags=subvol=@", "(,gpt2)/@/boot/grub", empty, inSubvolume(false, rootUUID))
+	// GRUB's paths begin above all subvolumes.
+	all[len(all)-1].menu = "set default=0\n" + menuEntry("Debian", "d", "/@@KERNEL@", "/@@RAM@", byUUID+" rootflags=subvol=@")
 	return all
 }
 

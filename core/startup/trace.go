@@ -12,7 +12,7 @@ import (
 )
 
 // RulesVersion names the state of the rules, for verdicts that are kept.
-const RulesVersion = "2026-11-29.5"
+const RulesVersion = "2026-11-29.6"
 
 // Trace is the account of a simulated start.
 type Trace struct {

@@ -64,8 +64,10 @@ func present(a *course.Attempt, home machine.Spot, name, rule string, gone cours
 		return nil
 	}
 	v, p, d := home.Volume(), home.Partition(), home.Drive
-	end := a.Unproven(course.Rule(rule+"-missing-evidence"), course.StageSystem, name+" is not in evidence.", course.HowCapture)
-	if known {
+	var end course.Result
+	if !known {
+		end = a.Unproven(course.Rule(rule+"-missing-evidence"), course.StageSystem, name+" is not in evidence.", course.HowCapture)
+	} else {
 		end = a.Stop(course.Rule(rule+"-absent"), course.StageSystem, gone, fmt.Sprintf("%s is not on partition %d.", name, p.Number),
 			d.Cite(fmt.Sprintf("Partition %d", p.Number), fmt.Sprintf("%s, %s", p.Type.Name, v.Kind), p.Source))
 	}
