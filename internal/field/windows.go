@@ -177,6 +177,16 @@ func windowses(t *testing.T) []Met {
 			Stage: "configuration", Words: "BCD", First: "windows-boot-files"},
 		{Name: "without winload", At: at("sata", 1, 1, inbox, without(2, `\Windows\System32\winload.efi`)), Says: "winload.efi is missing: the copy is damaged; sfc, or copy again.", Verdict: startup.Stops,
 			Stage: "system", Words: "winload.efi", First: "-", Remains: "sfc /scannow"},
+		{Name: "without its kernel", At: at("sata", 1, 1, inbox, without(2, `\Windows\System32\ntoskrnl.exe`)), Says: "ntoskrnl.exe is missing or corrupt: the copy is damaged; sfc, or copy again.",
+			Verdict: startup.Stops, Stage: "system", Words: "ntoskrnl.exe", First: "-", Remains: "sfc /scannow"},
+		{Name: "without its registry", At: at("sata", 1, 1, inbox, without(2, diskmaker.RegistryPath)), Says: "config\\SYSTEM is missing: no Windows starts without. Copy again, and not from the running system.",
+			Verdict: startup.Stops, Stage: "system", Words: "SYSTEM", First: "-", Remains: "Copy again"},
+		{Name: "its registry could not be read from the old drive", At: at("sata", 1, 1, inbox, func(d *diskmaker.Disk) {
+			d.Partitions[2].Volume.Files[diskmaker.RegistryPath] = make([]byte, 16384)
+		}), Says: "The registry is zeros: its logs may save it, but do not count on it. Copy again.", Verdict: startup.Depends, Words: "cannot be read"},
+		{Name: "encrypted, an empty boot partition", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`), func(d *diskmaker.Disk) {
+			d.Partitions[2].Volume = diskmaker.Volume{Kind: "raw", Raw: []byte("\xEB\x58\x90-FVE-FS-")}
+		}), Says: "Unlock C: with the recovery key first (manage-bde -unlock), then bcdboot.", Verdict: startup.Stops, Stage: "loader", First: "windows-boot-files"},
 		{Name: "an empty boot partition", At: at("sata", 1, 1, inbox, without(0, `\EFI\Microsoft\Boot\BCD`, `\EFI\Microsoft\Boot\bootmgfw.efi`, `\EFI\Boot\bootx64.efi`)),
 			Says: "No boot files: bcdboot C:\\Windows /s to the EFI partition.", Verdict: startup.Stops, Stage: "loader", First: "windows-boot-files"},
 		{Name: "the boot partition was left behind", At: at("sata", 2, 1, inbox, func(d *diskmaker.Disk) {
