@@ -63,7 +63,7 @@ func recoveryKey(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	return []move{{
-		PlanStep: PlanStep{Action: "recovery-key", Title: "Have the recovery key at hand, and enter it at the first start", Why: "The system's partition is encrypted, and the key that unlocks it without asking belongs to the old disk.", Risk: RiskNone, Minutes: 15, Undo: "None is needed."},
+		PlanStep: PlanStep{Action: "recovery-key", Title: "Have the recovery key at hand, and enter it at the first start", Why: "The system's partition is encrypted, and its key is sealed to the machine as it was: " + windows.AsksForKey, Risk: RiskNone, Minutes: 15, Undo: "None is needed."},
 		key:      "key", result: answered(m, "recovery-key:"+d.Name, "yes"),
 		tools: map[Toolbox]func() []Command{Firmware: saying("Find the key first: in the owner's account, on a printout, in the directory service, or in the old system with manage-bde -protectors -get C:. Enter it when the blue screen asks. Afterwards, in the system: manage-bde -protectors -disable C: and -enable C: renew the seal.",
 			"The system comes up and does not ask again.", "Without the key the data of the clone cannot be reached: put the original back.")},

@@ -151,6 +151,10 @@ func untried(home machine.Spot) (text string, shows machine.Fact) {
 	return "", shows
 }
 
+// AsksForKey says when an encrypted system asks for its recovery key, though the copy is a whole
+// one. Documentation of Windows' maker, "BitLocker recovery overview", "Common scenarios"; from memory.
+const AsksForKey = "it may ask for the recovery key, as in another machine, or where firmware, mode, secure boot, boot order or the disk's place changed since."
+
 // windowsSystem judges stage 8 for Windows.
 func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path string) course.Result {
 	v, p, d := home.Volume(), home.Partition(), home.Drive
@@ -172,7 +176,7 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		if !k.World.Yes(course.UnknownBool, course.Question{ID: "recovery-key:" + d.Name, Stage: course.StageSystem, Drive: d.Name,
 			Text: "The system's partition is encrypted. Was the encryption suspended before the copy, or is the recovery key at hand?",
 			How:  "In the old system: manage-bde -status. The key is in the owner's account, a printout or the directory service."}) {
-			return a.Stop("system-encrypted", course.StageSystem, course.RecoveryKey, "The system's partition is encrypted, and the key that unlocks it without asking belongs to the old disk.", cited)
+			return a.Stop("system-encrypted", course.StageSystem, course.RecoveryKey, "The system's partition is encrypted, and its key is sealed to the machine as it was: "+AsksForKey+" Without that key it does not come up then.", cited)
 		}
 	case v.Kind != volume.KindNTFS:
 		return a.Stop("system-not-ntfs", course.StageSystem, course.Unmountable, fmt.Sprintf("The system's partition %d holds no NTFS volume but %s.", p.Number, v.Kind), cited)
