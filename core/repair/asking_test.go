@@ -49,6 +49,35 @@ func TestAPlanAsksWhatItGoesBy(t *testing.T) {
 	assert.Nil(t, plan.Ask, "nothing that is not known would help")
 }
 
+// Where facts of the machine decide whether a repair leads to a start, they are asked one after the other, as long as
+// they are needed; with those that lead to none there is no plan, and nothing is asked any more.
+func TestAPlanThatGoesByFactsOfTheMachine(t *testing.T) {
+	d := sample.WindowsDisk(1, 1)
+	clear(d.Partitions[0].Volume.Files)
+	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
+	m := machine.Machine{Drives: []machine.Drive{sample.Drive(t, machine.RoleClone, d.MustBuild())}, Answers: map[string]string{},
+		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), SecureBoot: fact.Tell(false), Entries: entries}}
+	asked := map[string]bool{}
+	plan := repair.Find(m)
+	for plan.Ask != nil {
+		require.False(t, asked[plan.Ask.ID], "%s is asked again", plan.Ask.ID)
+		asked[plan.Ask.ID] = true
+		assert.Empty(t, plan.Steps)
+		assert.NotContains(t, plan.Reason, "Copy again")
+		m.Answers[plan.Ask.ID] = map[bool]string{true: "x64", false: "yes"}[plan.Ask.ID == "arch"]
+		plan = repair.Find(m)
+	}
+	assert.True(t, asked["arch"])
+	assert.Equal(t, startup.Starts, plan.Verdict, plan.Reason)
+	require.NotEmpty(t, plan.Steps)
+	assert.Equal(t, "windows-boot-files", plan.Steps[0].Action)
+
+	m.Answers["arch"] = "arm64"
+	plan = repair.Find(m)
+	assert.Empty(t, plan.Steps)
+	assert.Nil(t, plan.Ask)
+}
+
 // What a step that was done shows is what it answers, and nothing else.
 func TestWhatAStepShows(t *testing.T) {
 	m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, sample.LinuxDisk(1, 1).MustBuild()))
