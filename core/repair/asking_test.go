@@ -55,7 +55,8 @@ func TestAPlanThatGoesByFactsOfTheMachine(t *testing.T) {
 	d := sample.WindowsDisk(1, 1)
 	clear(d.Partitions[0].Volume.Files)
 	entries := &firmware.Entries{All: map[uint16]firmware.Entry{}}
-	m := machine.Machine{Drives: []machine.Drive{sample.Drive(t, machine.RoleClone, d.MustBuild())}, Answers: map[string]string{},
+	drives := []machine.Drive{sample.Drive(t, machine.RoleClone, d.MustBuild())}
+	m := machine.Machine{Drives: drives, Answers: map[string]string{},
 		Firmware: firmware.Settings{Mode: fact.Tell(firmware.UEFI), SecureBoot: fact.Tell(false), Entries: entries}}
 	asked := map[string]bool{}
 	plan := repair.Find(m)

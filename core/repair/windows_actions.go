@@ -19,7 +19,7 @@ func safeStart(m machine.Machine, _ course.Stage) []move {
 	if bus, _ := d.Bus.Get(); bus == "usb" {
 		return nil
 	}
-	if hive := d.Contents.Volumes[i].System; hive != nil && !hive.Waits(windows.ServicesOf(m, d)) {
+	if hive := d.Contents.Volumes[i].System; hive != nil && !hive.Waits(windows.MayServe(m, d)) {
 		return nil
 	}
 	return []move{{

@@ -68,6 +68,22 @@ func ServicesOf(m machine.Machine, d *machine.Drive) []string {
 	return loader.StorageServices[kindOf(m, d)]
 }
 
+// MayServe are the drivers of Windows of which one serves a drive, as far as it is known what it hangs on.
+func MayServe(m machine.Machine, d *machine.Drive) []string {
+	if services := ServicesOf(m, d); services != nil {
+		return services
+	}
+	kinds := []string{"ahci", "ide", "raid"} // of SATA
+	if _, known := d.Bus.Get(); !known {
+		kinds = append(kinds, "nvme")
+	}
+	var all []string
+	for _, kind := range kinds {
+		all = append(all, loader.StorageServices[kind]...)
+	}
+	return all
+}
+
 // kindOf is what the drive hangs on as StorageServices calls it; "" where that is not
 // known.
 func kindOf(m machine.Machine, d *machine.Drive) string {
