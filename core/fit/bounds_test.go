@@ -229,3 +229,13 @@ func TestSharesInProportion(t *testing.T) {
 	l = fit.Lay(parts, disk.StyleGPT, target(fit.Sold(250)), fit.Proportion, nil)
 	assert.Equal(t, "no", l.Fits)
 }
+
+// The letter that a command names is the one that a running Windows gives, where that is one of its letters.
+func TestTheLetterThatACommandNames(t *testing.T) {
+	for letter, want := range map[string]string{"A": "A", "Z": "Z", "E": "E", "@": "C", "[": "C", "e": "C", "": "C", "AB": "C"} {
+		c := described(fit.Sold(500), efi, windows(300*gib, 100*gib))
+		c.Volumes[1].Unclean, c.Volumes[1].Letter = fact.Tell(true), letter
+		m := machine.Machine{Drives: []machine.Drive{{Name: "original", Role: machine.RoleOriginal, Contents: c}}}
+		assert.Equal(t, "chkdsk "+want+": /f", keys(fit.Situation{Machine: m})["check-2"].Command, "%q", letter)
+	}
+}
