@@ -62,7 +62,7 @@ func saveWindows(a firmware.Arch, action string, saves []Sectors) []Command {
 	var cmds []Command
 	for _, s := range saves {
 		sectors, file := fmt.Sprintf("%d+%d", s.First, s.Count), kept(action, s, "lkcap")
-		c := batch("The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. Without a copy do not go on.",
+		c := batch("The file's name, and how much it holds. It lies in the folder you are in: let that be one on a stick.", "Not recognised: copy the program into the folder you are in; it is offered for download beside the plan. It ends with an error of its own: this is the recovery of Windows 7 or 8, where it does not run; start a stick of a later one. Without a copy do not go on.",
 			command.Run(captureProgram(a), command.Join(`\\.\PhysicalDrive`, numberOfDisk), "--sectors", sectors, "-o", file))
 		c.Typed = captureProgram(a) + ` \\.\PhysicalDrive… --sectors ` + sectors + " -o " + file
 		cmds = append(cmds, c)
