@@ -42,15 +42,14 @@ func formatDiskpart(d *machine.Drive, p disk.Partition) []Command {
 
 var formatted32 = say("format quick fs=fat32 label=SYSTEM")
 
-// convertCommands suspend the protection of what is encrypted, as the converter demands.
-// Documentation of Windows' maker, MBR2GPT.EXE, "Prerequisites" and its questions and answers.
-func convertCommands(d *machine.Drive) []Command {
+// convertCommands suspend the protection of an encrypted system, as the converter demands. Of other
+// encrypted partitions its validation tells. Documentation of Windows' maker, MBR2GPT.EXE,
+// "Prerequisites" and its questions and answers.
+func convertCommands(d *machine.Drive, system int) []Command {
 	var cmds []Command
-	for i := range d.Contents.Layout.Partitions {
-		if d.Contents.Volumes[i].Kind == volume.KindBitLocker {
-			cmds = append(cmds, lettered(d, i, -1, batch("Key protectors are disabled for volume S:.", "The volume is locked yet: unlock it with its recovery key first.",
-				command.Run("manage-bde", "-protectors", "-disable", "S:")))...)
-		}
+	if d.Contents.Volumes[system].Kind == volume.KindBitLocker {
+		cmds = lettered(d, system, -1, batch("Key protectors are disabled for volume S:.", "The volume is locked yet: unlock it with its recovery key first.",
+			command.Run("manage-bde", "-protectors", "-disable", "S:")))
 	}
 	convert := func(what, good, bad string) Command {
 		c := batch(good, bad, command.Run("mbr2gpt", what, command.Join("/disk:", numberOfDisk)))

@@ -32,7 +32,9 @@ func convertToGPT(m machine.Machine, _ course.Stage) []move {
 	changed = changed.WithWindowsFiles(boot, system, firmware.UEFI, arch(m))
 	mv := onDisk(m, unlocking(d, system, PlanStep{Action: "convert-to-gpt", Title: "Convert the clone from MBR to GPT in place", Why: "The firmware is in UEFI mode, which wants GPT with an EFI system partition.", Risk: RiskReal, Minutes: 20,
 		Saves: gptSectors(d.Contents, 0), Save: dataCopy, Undo: "None but the copy of the disk: copy again from the original."}),
-		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command { return convertCommands(d) }})
+		"convert", changed, map[Toolbox]func() []Command{WindowsRecovery: func() []Command {
+			return convertCommands(d, system)
+		}})
 	mv.alone = true
 	mv.result = withEntry(mv.result, d.Name, boot, loader.WindowsPath, "Windows Boot Manager")
 	return []move{mv}
