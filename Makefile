@@ -21,11 +21,9 @@ run:
 test:
 	scripts/test
 
-# The quick round while developing, with its disks in memory where there are 4 GB for them.
+# The quick round while developing.
 quick:
-	@free=$$(df --output=avail -B1G /dev/shm 2>/dev/null | tail -1); \
-	[ "$${free:-0}" -lt 4 ] || export TMPDIR=/dev/shm; \
-	GOGC=400 go test -short -p 4 ./...
+	scripts/quick
 
 # Write the HTTP interface's description and the web client's types anew.
 openapi:

@@ -14,6 +14,7 @@ import (
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/startup"
+	"latchkey/internal/alone"
 	"latchkey/internal/diskmaker"
 )
 
@@ -285,7 +286,7 @@ menuentry 'Debian GNU/Linux' {
 
 func run(tool string, args ...string) error {
 	cmd := exec.Command(tool, args...)
-	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", alone.NoCache)
 	if path, err := exec.LookPath(tool); err != nil {
 		if _, err := os.Stat("/usr/sbin/" + tool); err == nil {
 			cmd.Path, cmd.Err = "/usr/sbin/"+tool, nil

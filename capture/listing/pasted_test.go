@@ -219,9 +219,12 @@ func heldWithLess(t *testing.T, text string, whole *listing.Listing) {
 	ways := map[string]func(string) string{"without its columns": oneBlank, "without what lines begin with": flushLeft,
 		"broken at 80": broken(80), "cut off at 80": cutOff(80), "with empty lines between": doubled}
 	twins := strings.Count(text, "label-id:") > 1 || strings.Contains(text, ", the same")
-	for _, at := range places(text) {
+	for i, at := range places(text) {
 		if twins { // a part of the text may tell of one alone
 			break
+		}
+		if testing.Short() && i%3 != len(text)%3 {
+			continue
 		}
 		ways[fmt.Sprintf("its first %d bytes", at)] = func(text string) string { return text[:at] }
 		ways[fmt.Sprintf("without its first %d bytes", at)] = func(text string) string { return text[at:] }

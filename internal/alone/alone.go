@@ -9,6 +9,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// NoCache is what has a tool look at the block devices of now: libblkid believes what it kept of one for two seconds
+// more, and mkfs.btrfs takes the identifier of a loop device that is gone for another volume's.
+const NoCache = "BLKID_FILE=/dev/null"
+
 // Lock waits until nobody else holds the lock of a name, and returns what gives it back.
 func Lock(name string) (release func(), err error) {
 	f, err := os.OpenFile(filepath.Join(os.TempDir(), "latchkey-"+name+".lock"), os.O_RDWR|os.O_CREATE, 0o600)

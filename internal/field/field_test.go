@@ -50,14 +50,21 @@ func paged() int {
 		all += len(rows[name])
 	}
 	fmt.Fprintf(&b, "\n%d machines.\n", all)
-	if *update {
+	if *update && !testing.Short() {
 		if err := os.WriteFile(page, []byte(b.String()), 0o644); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 		return 0
 	}
-	if was, err := os.ReadFile(page); err != nil || string(was) != b.String() {
+	was, err := os.ReadFile(page)
+	same := err == nil && string(was) == b.String()
+	if testing.Short() { // A quick round leaves out those that a file system is mounted for.
+		all := slices.Concat(slices.Collect(maps.Values(rows))...)
+		isNew := func(row string) bool { return !strings.Contains(string(was), row) }
+		same = err == nil && !slices.ContainsFunc(all, isNew)
+	}
+	if !same {
 		fmt.Fprintln(os.Stderr, "docs/field.md is another than what is computed: go test ./internal/field -update writes it anew, and its difference shows what changed.", err)
 		return 1
 	}

@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"latchkey/internal/alone"
 )
 
 // Need makes sure that tools are installed. Without them the test is skipped,
@@ -62,7 +64,7 @@ func Loop(t testing.TB, image string) string {
 // kernel that has no such driver is no tool that could be installed: the test is skipped.
 func Mounted(t testing.TB, image, options string, fill func(dir string)) {
 	t.Helper()
-	Need(t, "mount", "umount")
+	Need(t, "mount", "umount", "losetup")
 	dir := t.TempDir()
 	if out, err := exec.Command(find("mount"), "-o", strings.Trim("loop,"+options, ","), image, dir).CombinedOutput(); err != nil {
 		t.Skipf("this kernel does not mount the image: %s", out)
@@ -141,7 +143,7 @@ func Run(t testing.TB, stdin, tool string, args ...string) string {
 	t.Helper()
 	Need(t, tool)
 	cmd := exec.Command(find(tool), args...)
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "MTOOLS_SKIP_CHECK=1")
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "MTOOLS_SKIP_CHECK=1", alone.NoCache)
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
