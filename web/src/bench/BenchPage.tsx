@@ -29,7 +29,7 @@ export default function BenchPage() {
 
 function FromCase({ id }: { id: number }) {
   const c = useCase(id);
-  if (c.isError) return <ErrorNotice error={c.error} retry={() => void c.refetch()} />;
+  if (c.isLoadingError) return <ErrorNotice error={c.error} retry={() => void c.refetch()} />;
   if (!c.data) return <LinearProgress aria-label="Opening the case" />;
   return <Laid on={benchOf(c.data)} />;
 }

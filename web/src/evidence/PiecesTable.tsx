@@ -41,7 +41,7 @@ export function PiecesTable({ case: c }: { case: Case }) {
         : withdrawBytes(c.id, c.version, r.bytes ?? 0, !r.withdrawn),
     onSuccess: take,
   });
-  if (pieces.isError) return <ErrorNotice error={pieces.error} retry={() => void pieces.refetch()} />;
+  if (pieces.isLoadingError) return <ErrorNotice error={pieces.error} retry={() => void pieces.refetch()} />;
   if (pieces.isPending) return <LinearProgress aria-label="Listing the evidence" />;
   const rows = rowsOf(pieces.data);
   return (

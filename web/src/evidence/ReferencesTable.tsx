@@ -37,7 +37,7 @@ const firmwareMeaning: Record<Reference["means"], string> = {
 export function ReferencesTable({ case: c }: { case: Case }) {
   const refs = useReferences(c.id, c.version);
   const [detail, setDetail] = useState<DetailContent | null>(null);
-  if (refs.isError) return <ErrorNotice error={refs.error} retry={() => void refs.refetch()} />;
+  if (refs.isLoadingError) return <ErrorNotice error={refs.error} retry={() => void refs.refetch()} />;
   if (refs.isPending) return <LinearProgress aria-label="Looking through the evidence" />;
   return (
     <Paper component="section" aria-label="Who refers to what" sx={{ p: 1.5, mt: 1 }}>

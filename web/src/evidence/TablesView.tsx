@@ -20,7 +20,7 @@ import { mono } from "../theme";
 export function TablesView({ case: c }: { case: Case }) {
   const tables = useTables(c.id, c.version);
   const [detail, setDetail] = useState<DetailContent | null>(null);
-  if (tables.isError) return <ErrorNotice error={tables.error} retry={() => void tables.refetch()} />;
+  if (tables.isLoadingError) return <ErrorNotice error={tables.error} retry={() => void tables.refetch()} />;
   if (tables.isPending) return <LinearProgress aria-label="Reading the tables" />;
   if (tables.data.length === 0)
     return <Typography sx={{ mt: 1 }}>No partition table is in evidence yet.</Typography>;

@@ -19,7 +19,7 @@ export function Fleet() {
     mutationFn: judgeFleet,
     onSuccess: (f) => client.setQueryData(["fleet"], f),
   });
-  if (fleet.isError) return <ErrorNotice error={fleet.error} retry={() => void fleet.refetch()} />;
+  if (fleet.isLoadingError) return <ErrorNotice error={fleet.error} retry={() => void fleet.refetch()} />;
   const f = fleet.data;
   if (!f) return null;
   return (

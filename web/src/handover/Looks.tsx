@@ -109,7 +109,7 @@ function TakeLetterOff({ case: c, partition }: { case: Case; partition: number }
     queryFn: () => hideRecovery(c.id, partition),
     retry: false,
   });
-  if (work.isError) return <ErrorNotice error={work.error} />;
+  if (work.isLoadingError) return <ErrorNotice error={work.error} />;
   return work.data ? (
     <WorkView work={work.data} name="take-the-letter-off" touches="the clone's recovery partition" />
   ) : null;

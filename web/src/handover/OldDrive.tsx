@@ -201,7 +201,7 @@ function Image({ case: c }: { case: Case }) {
     queryFn: () => oldDriveCommands(c.id, "image", "linux"),
     retry: false,
   });
-  if (work.isError) return <ErrorNotice error={work.error} />;
+  if (work.isLoadingError) return <ErrorNotice error={work.error} />;
   if (!work.data) return null;
   return (
     <>

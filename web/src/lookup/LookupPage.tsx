@@ -59,7 +59,7 @@ const modeWord: Record<string, string> = { uefi: "UEFI", legacy: "legacy mode" }
 
 function Messages({ q }: { q: string }) {
   const found = useMessages(useDeferredValue(q));
-  if (found.isError) return <ErrorNotice error={found.error} retry={() => void found.refetch()} />;
+  if (found.isLoadingError) return <ErrorNotice error={found.error} retry={() => void found.refetch()} />;
   if (!found.data) return <LinearProgress aria-label="Looking it up" />;
   if (found.data.messages.length === 0)
     return (
@@ -104,7 +104,7 @@ function Entry({ message: m }: { message: Message }) {
 
 function Types({ q }: { q: string }) {
   const types = usePartitionTypes();
-  if (types.isError) return <ErrorNotice error={types.error} retry={() => void types.refetch()} />;
+  if (types.isLoadingError) return <ErrorNotice error={types.error} retry={() => void types.refetch()} />;
   if (!types.data) return <LinearProgress aria-label="Loading the partition types" />;
   const wanted = q.trim().toLowerCase();
   const rows = types.data.types.filter((t) => `${t.code} ${t.name} ${t.role}`.toLowerCase().includes(wanted));

@@ -44,7 +44,7 @@ function EvidenceBytes({ caseId, role, evidence, offset, length }: Props & { evi
   const span = Math.min(Math.ceil((offset + Math.max(length, 1) + context - from) / perRow) * perRow, 1024);
   const bytes = useBytes(caseId, role, evidence, from, span);
   if (bytes.isPending) return <CircularProgress size={18} aria-label="Reading the bytes" />;
-  if (bytes.isError) return <ErrorNotice error={bytes.error} />;
+  if (bytes.isLoadingError) return <ErrorNotice error={bytes.error} />;
   if (!bytes.data.held) return <NotHeld />;
   return <Dump view={bytes.data} offset={offset} length={length} />;
 }

@@ -75,7 +75,8 @@ function ThemeChoice() {
 /** How long the evidence of closed cases is kept. */
 function Keeping() {
   const settings = useSettings();
-  if (settings.isError) return <ErrorNotice error={settings.error} retry={() => void settings.refetch()} />;
+  if (settings.isLoadingError)
+    return <ErrorNotice error={settings.error} retry={() => void settings.refetch()} />;
   if (!settings.data) return null;
   return (
     <>
