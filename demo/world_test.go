@@ -37,7 +37,7 @@ var endings = map[string]ending{
 	"stores-laptop":   {startup.Stops, startup.Stops, course.StageTable},
 	"lounge-display":  {startup.Stops, startup.Stops, course.StageConfiguration},
 	"purser-laptop":   {startup.Stops, startup.Stops, course.StageConfiguration},
-	"chart-table":     {startup.Depends, startup.Depends, ""},
+	"chart-table":     {startup.Depends, startup.Starts, ""},
 	"tide-office":     {startup.Depends, startup.Depends, ""},
 	"weather-station": {startup.Starts, startup.Starts, ""},
 	"wharf-scales":    {startup.Starts, startup.Starts, ""},
@@ -155,5 +155,27 @@ func TestDemoNamesAreTheirOwn(t *testing.T) {
 	for _, c := range demo.Cases() {
 		assert.False(t, seen[c.Name] || seen[c.Title])
 		seen[c.Name], seen[c.Title] = true, true
+	}
+}
+
+// Whether an encrypted system asks for its key nobody can tell before: without it at hand that is not proven, and no
+// stop; to find it writes nothing.
+func TestAnEncryptedSystemMayAskForItsKey(t *testing.T) {
+	cases := demo.Cases()
+	at := slices.IndexFunc(cases, func(c demo.Case) bool { return c.Name == "chart-table" })
+	m := expected.Demo(t, cases[at])
+	for answer, wants := range map[string]startup.Verdict{"": startup.Depends, "no": startup.Depends, "yes": startup.Starts} {
+		m.Answers = map[string]string{"recovery-key:clone": answer}
+		trace, p := startup.Simulate(m), repair.Find(m)
+		require.Equal(t, wants, trace.Verdict, "%s: %s %s", answer, trace.Headline, trace.Reason)
+		assert.Equal(t, startup.Starts, trace.Reaches)
+		if wants == startup.Starts {
+			assert.Empty(t, p.Steps)
+			continue
+		}
+		assert.Equal(t, answer == "", trace.Missing[0].ID == "recovery-key:clone", "%v", trace.Missing)
+		require.Len(t, p.Steps, 1, p.Reason)
+		assert.Equal(t, "recovery-key", p.Steps[0].Action)
+		assert.Empty(t, p.Steps[0].Saves)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"latchkey/core/disk"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/core/windows"
 )
 
 // Bounds of the search, beyond which there is no plan, and that is said: the machines
@@ -113,7 +114,7 @@ func search(m machine.Machine, allowed []Toolbox, banned []string, last bool) (p
 		plan.Reason = "The machine starts from the clone: nothing is to be repaired."
 		return plan, m
 	}
-	if mayBeWhole(first) {
+	if mayBeWhole(first) && !wantsKey(first) {
 		plan.none(m, first, allowed)
 		return plan, m
 	}
@@ -210,6 +211,12 @@ func mayBeWhole(t startup.Trace) bool {
 	asks := func(q course.Question) bool { return len(q.Options) > 0 }
 	return t.Verdict == startup.Depends && t.Reaches == startup.Starts && len(t.Missing) > 0 &&
 		!slices.ContainsFunc(t.Missing, asks)
+}
+
+// wantsKey reports whether a key that may be asked for keeps the verdict open: to have it at hand writes nothing.
+func wantsKey(t startup.Trace) bool {
+	asks := func(f startup.Finding) bool { return f.Rule == windows.Encrypted }
+	return slices.ContainsFunc(t.Findings, asks)
 }
 
 // Progress is what has been done of a plan, by the steps' keys, in order.

@@ -4,6 +4,7 @@ package startup
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
@@ -12,7 +13,7 @@ import (
 )
 
 // RulesVersion names the state of the rules, for verdicts that are kept.
-const RulesVersion = "2026-11-29.6"
+const RulesVersion = "2026-11-29.7"
 
 // Trace is the account of a simulated start.
 type Trace struct {
@@ -155,7 +156,8 @@ func (f Finding) identity() identity {
 // missing names what would settle the verdict: the questions that decide it, or
 // the evidence that proves what every world leaves unproven.
 func missing(outcomes []outcome, reaches Verdict, complete bool) []course.Question {
-	if reaches != Depends {
+	proven := func(o outcome) bool { return o.verdict != Depends }
+	if reaches != Depends && !slices.ContainsFunc(outcomes, proven) {
 		return lacking(outcomes)
 	}
 	questions := deciding(outcomes, complete)
@@ -163,6 +165,9 @@ func missing(outcomes []outcome, reaches Verdict, complete bool) []course.Questi
 		if complete { // else a world that was not tried may end otherwise
 			questions[i] = withLeads(q, outcomes)
 		}
+	}
+	if reaches != Depends {
+		questions = append(questions, lacking(outcomes)...)
 	}
 	return questions
 }

@@ -8,8 +8,8 @@ import { usePalette } from "../parts/palette";
 /** The four answers that come before everything else. */
 export function Answers({ preparing: p }: { preparing: Preparing }) {
   const { meaning } = usePalette();
-  const starts = p.ways.filter((w) => w.verdict === "starts").length;
-  const may = p.ways.filter((w) => w.verdict === "depends").length;
+  const starts = p.ways.filter((w) => w.verdict === "starts" && w.whole === "starts").length;
+  const may = p.ways.filter((w) => w.verdict === "depends" || w.whole === "depends").length;
   const later = p.ways.filter((w) => w.verdict !== "starts" && w.after.length > 0).length;
   const first = p.ready.find((l) => !l.evidence && !l.who);
   const fits = {

@@ -87,15 +87,16 @@ export function Ways({ preparing: p, onPick }: { preparing: Preparing; onPick: (
 function AtPowerOn({ way: w }: { way: Way }) {
   const { meaning } = usePalette();
   if (!w.verdict) return <>{w.says}</>;
+  const proven = w.whole === w.verdict;
   const word = {
-    starts: w.whole === "starts" ? "starts" : "reaches its loader",
-    "starts-original": "starts the original",
+    starts: proven ? "starts" : "reaches its loader",
+    "starts-original": proven ? "starts the original" : "starts a loader on another drive",
     stops: "stops",
     depends: "depends",
   }[w.verdict];
   const colour = {
-    starts: meaning.sea,
-    "starts-original": meaning.plum,
+    starts: proven ? meaning.sea : meaning.brass,
+    "starts-original": proven ? meaning.plum : meaning.brass,
     stops: meaning.rust,
     depends: meaning.brass,
   }[w.verdict];
@@ -104,7 +105,7 @@ function AtPowerOn({ way: w }: { way: Way }) {
       <Box component="span" sx={{ color: colour, fontWeight: 650 }}>
         {word}
       </Box>
-      {w.verdict !== "starts" &&
+      {!(proven && w.verdict === "starts") &&
         (w.says.toLowerCase().startsWith(word) ? w.says.slice(word.length) : `: ${w.says}`)}
       {w.after.length > 0 && (
         <Typography variant="body2" component="div" sx={{ color: meaning.brass }} title={w.after.join("\n")}>
