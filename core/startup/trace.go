@@ -71,8 +71,8 @@ func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 		t.Verdict, t.Reaches = Depends, Depends
 	}
 	shown := &outcomes[0]
-	if t.Verdict == Stops {
-		shown = latestStop(outcomes)
+	if t.Verdict == Stops || t.Reaches != Depends {
+		shown = furthest(outcomes, t.Verdict)
 	}
 	t.take(shown)
 	t.Findings = findings(outcomes)
@@ -83,13 +83,13 @@ func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 	return t
 }
 
-// latestStop is the world in which the start gets furthest: what stops it even
-// there stops it whatever the unknown facts are.
-func latestStop(outcomes []outcome) *outcome {
-	best := &outcomes[0]
+// furthest is the world of those that end so in which the start gets furthest: what stops it even
+// there stops it whatever the unknown facts are, and what is not proven there is not by any.
+func furthest(outcomes []outcome, verdict Verdict) *outcome {
+	best, far := &outcomes[0], -1
 	for i := range outcomes {
-		if o := &outcomes[i]; o.stage.Index() > best.stage.Index() {
-			best = o
+		if o := &outcomes[i]; o.verdict == verdict && o.ended().Index() > far {
+			best, far = o, o.ended().Index()
 		}
 	}
 	return best
@@ -209,6 +209,8 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()
+	case t.Reaches == Starts && t.asks():
+		return "The clone reaches its loader; what follows depends on what is not known.", t.dependsReason()
 	case t.Reaches == Starts:
 		return "The clone reaches its loader; what follows is not proven.", t.startReason()
 	case t.Reaches == StartsOriginal && t.Started() == machine.RoleOther:
@@ -221,6 +223,11 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 		return fmt.Sprintf("Depends on %d facts that are not known.", len(t.Missing)), t.dependsReason()
 	}
 	return "Depends on many facts that are not known.", t.dependsReason()
+}
+
+// asks reports whether an answer may settle the verdict.
+func (t *Trace) asks() bool {
+	return slices.ContainsFunc(t.Missing, func(q course.Question) bool { return len(q.Options) > 0 })
 }
 
 // brief says what stops the start; the whole stands at its pin.

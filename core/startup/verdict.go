@@ -73,14 +73,12 @@ type outcome struct {
 	symptom  course.Symptom
 }
 
-func (o *outcome) class() string { return string(o.verdict) + " " + string(o.furthest()) }
-
-// furthest tells apart an unproven start from the other reasons to depend.
-func (o *outcome) furthest() course.Stage {
-	if o.verdict == Depends {
-		return course.StageLoader
+// ended is the stage where it stops, or is not proven any further.
+func (o *outcome) ended() course.Stage {
+	if o.verdict == Depends && o.chosen >= 0 {
+		return o.attempts[o.chosen].Last()
 	}
-	return ""
+	return o.stage
 }
 
 // words says how a start ends.

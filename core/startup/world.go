@@ -103,7 +103,7 @@ type table struct {
 
 func tabulate(outcomes []outcome) *table {
 	t := &table{ends: make([]int, len(outcomes))}
-	at, classes := map[string]int{}, map[string]int{}
+	at, classes := map[string]int{}, map[Verdict]int{}
 	for i := range outcomes {
 		for _, a := range outcomes[i].world.Asked {
 			if _, seen := at[a.Question.ID]; !seen {
@@ -111,7 +111,7 @@ func tabulate(outcomes []outcome) *table {
 				t.questions = append(t.questions, a.Question)
 			}
 		}
-		class := outcomes[i].class()
+		class := outcomes[i].verdict
 		if _, seen := classes[class]; !seen {
 			classes[class] = len(classes)
 		}
