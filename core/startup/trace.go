@@ -3,6 +3,7 @@
 package startup
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -75,6 +76,7 @@ func summarise(m machine.Machine, outcomes []outcome, complete bool) Trace {
 		shown = furthest(outcomes, t.Verdict)
 	}
 	t.take(shown)
+	t.same(outcomes)
 	t.Findings = findings(outcomes)
 	if t.Verdict == Depends {
 		t.Missing = missing(outcomes, t.Reaches, complete)
@@ -104,6 +106,28 @@ func (t *Trace) take(o *outcome) {
 		a := o.attempts[o.chosen]
 		t.Drive, t.Partition, t.Loader, t.Entry = a.Drive, a.Partition, a.Loader, a.Entry
 	}
+}
+
+// same leaves out of the way of a start what is another one in another world that ends so.
+func (t *Trace) same(outcomes []outcome) {
+	if t.Verdict == Stops || t.Reaches == Depends {
+		return
+	}
+	for i := range outcomes {
+		if o := &outcomes[i]; o.chosen >= 0 {
+			a := o.attempts[o.chosen]
+			t.Drive, t.Partition = only(t.Drive, a.Drive), only(t.Partition, a.Partition)
+			t.Loader, t.Entry = only(t.Loader, a.Loader), only(t.Entry, a.Entry)
+		}
+	}
+}
+
+// only is a value where the other one is the same, else nothing.
+func only[T comparable](a, b T) T {
+	if a != b {
+		return *new(T)
+	}
+	return a
 }
 
 // findings gathers what blocks, what is unproven and what is a risk, each once.
@@ -247,7 +271,7 @@ func (t *Trace) stopReason() string {
 }
 
 func (t *Trace) startReason() string {
-	text := fmt.Sprintf("The firmware starts %s", t.Loader)
+	text := "The firmware starts " + cmp.Or(t.Loader, "a loader")
 	if t.Partition > 0 {
 		text += fmt.Sprintf(" on partition %d", t.Partition)
 	}
@@ -298,6 +322,9 @@ func (t *Trace) wrongDiskReason() string {
 func (t *Trace) dependsReason() string {
 	var parts []string
 	for _, q := range t.Missing {
+		if t.asks() && len(q.Options) == 0 {
+			continue // said of the step that is not proven
+		}
 		parts = append(parts, q.Text)
 		for _, o := range q.Options {
 			if o.Leads != "" {

@@ -95,7 +95,7 @@ func (o *outcome) words() string {
 		return "starts the clone"
 	}
 	if o.elsewhere() {
-		return "a loader on another drive is started"
+		return "a loader on another drive is started; what follows is not proven"
 	}
-	return "the clone reaches its loader"
+	return "the clone reaches its loader; what follows is not proven"
 }
