@@ -231,6 +231,7 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 		return nil
 	}
 	path := loader.FallbackPath(arch(m))
+	var moves []move
 	for _, f := range startable(&d.Contents.Volumes[i], arch(m)) {
 		if strings.EqualFold(f.Path, path) {
 			continue
@@ -241,11 +242,11 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 			copies = append(copies, copied{next.Path, loader.FallbackFolder + "grub" + loader.Suffix(arch(m))})
 			changed = changed.WithProgram(i, copies[1].to, next.Program)
 		}
-		return []move{onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow,
+		moves = append(moves, onDisk(m, PlanStep{Action: "fallback-path", Title: "Copy " + f.Path + " to " + path, Why: "The firmware looks there without an entry.", Risk: RiskLow,
 			Minutes: 5, Save: "What stands at that path: the commands keep it as .bak.", Undo: "Delete the copy, and give the one ending in .bak its name back."},
 			"fallback", changed, map[Toolbox]func() []Command{
 				WindowsRecovery: func() []Command { return fallbackDiskpart(d, i, copies) },
-				Linux:           func() []Command { return fallbackCommands(d, i, copies) }})}
+				Linux:           func() []Command { return fallbackCommands(d, i, copies) }}))
 	}
-	return nil
+	return likeliest(moves)
 }

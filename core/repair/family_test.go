@@ -163,3 +163,17 @@ func TestTheShimStaysInTheChain(t *testing.T) {
 		}
 	}
 }
+
+// An entry leads to a loader behind which the machine starts: not to one of a system that is gone.
+func TestAnEntryLeadsToALoaderThatStarts(t *testing.T) {
+	d := sample.LinuxDisk(1, 1)
+	files := d.Partitions[0].Volume.Files
+	good := files[sample.FallbackPath]
+	delete(files, sample.FallbackPath)
+	files[`\EFI\aged\grubx64.efi`] = diskmaker.Program{Is: "grub", Size: 8192}.Bytes()
+	files[`\EFI\debian\grubx64.efi`] = good
+	m := sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild()))
+	plan := repair.Find(m, repair.Firmware)
+	require.Equal(t, startup.Starts, plan.Verdict, plan.Reason)
+	assert.Contains(t, plan.Steps[0].Title, `\EFI\debian\grubx64.efi`)
+}

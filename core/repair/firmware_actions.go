@@ -3,12 +3,14 @@ package repair
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"latchkey/core/course"
 	"latchkey/core/disk"
 	"latchkey/core/fact"
 	"latchkey/core/firmware"
+	"latchkey/core/loader"
 	"latchkey/core/machine"
 )
 
@@ -168,17 +170,28 @@ func addEntry(m machine.Machine, _ course.Stage) []move {
 	if i < 0 {
 		return nil
 	}
-	for _, f := range startable(&d.Contents.Volumes[i], arch(m)) {
-		return []move{{
+	list := startable(&d.Contents.Volumes[i], arch(m))
+	slices.SortStableFunc(list, func(a, b loader.Found) int { return fallback(a) - fallback(b) })
+	var moves []move
+	for _, f := range list {
+		moves = append(moves, move{
 			PlanStep: PlanStep{Action: "add-entry", Title: "Add a boot entry that leads to " + f.Path + " on the clone", Why: "No entry leads there, or another is tried first.", Risk: RiskNone, Minutes: 5, Undo: "Delete the entry again: efibootmgr -b NUMBER -B."},
 			key:      "entry", on: d, result: withEntry(m, d.Name, i, f.Path, "Clone"),
 			tools: map[Toolbox]func() []Command{
 				Firmware: saying(fmt.Sprintf("In the firmware's setup, where it can: add a boot option, file %s on the clone's EFI system partition, and move it to the top. Save.", f.Path), "The option stands first after a restart.", "Not every firmware can: use a live Linux."),
 				Linux:    func() []Command { return entryCommands(d, i, f.Path, "") },
 			},
-		}}
+		})
 	}
-	return nil
+	return likeliest(moves)
+}
+
+// fallback is 1 for a loader in the folder of the fallback path, else 0. UEFI 2.10, 3.5.1.1.
+func fallback(f loader.Found) int {
+	if strings.HasPrefix(strings.ToUpper(f.Path), `\EFI\BOOT\`) {
+		return 1
+	}
+	return 0
 }
 
 // entryFirst moves the boot entries that lead to the clone to the front of the

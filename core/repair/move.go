@@ -7,6 +7,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/loader"
 	"latchkey/core/machine"
+	"latchkey/core/startup"
 )
 
 // onDisk is a move that changes the clone's contents.
@@ -160,4 +161,28 @@ func startable(v *machine.Volume, a firmware.Arch) (list []loader.Found) {
 		}
 	}
 	return slices.DeleteFunc(list, func(f loader.Found) bool { return shims[folder(f)] && f.Is() == loader.GRUB })
+}
+
+// maxLoaders bounds the loaders that are tried for one step.
+const maxLoaders = 8
+
+// likeliest is, of moves that do the same with one loader or another, the first behind which the machine starts, else
+// the first behind which it may, else the first.
+func likeliest(moves []move) []move {
+	if len(moves) < 2 {
+		return moves
+	}
+	may := -1
+	for i := range moves[:min(len(moves), maxLoaders)] {
+		switch startup.Simulate(moves[i].result).Verdict {
+		case startup.Starts:
+			return moves[i : i+1]
+		case startup.Depends:
+			if may < 0 {
+				may = i
+			}
+		}
+	}
+	may = max(may, 0)
+	return moves[may : may+1]
 }
