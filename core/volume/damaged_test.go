@@ -1,0 +1,138 @@
+package volume_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"latchkey/core/disk"
+	"latchkey/core/volume"
+	"latchkey/internal/reference"
+)
+
+// opened reads a volume of these bytes.
+func opened(t *testing.T, raw []byte) volume.Opened {
+	t.Helper()
+	d, err := disk.New(bytes.NewReader(raw), int64(len(raw)), 512)
+	require.NoError(t, err)
+	return volume.Examine(d, disk.Partition{Number: 1, Length: uint64(len(raw)) / 512})
+}
+
+// Directories of an XFS without checksums, as a damaged sector leaves them, are refused with what is wrong. XFS
+// Filesystem Structure, 3rd edition, "Directories".
+func TestXFSDirectoriesThatCannotBe(t *testing.T) {
+	dir := t.TempDir()
+	for folder, count := range map[string]int{"few": 3, "block": 40} {
+		for i := range count {
+			write(t, filepath.Join(dir, folder, fmt.Sprintf("file-%02d", i)), nil)
+		}
+	}
+	path := reference.Image(t, 320<<20)
+	reference.MakeXFS(t, path, dir, "-m", "crc=0")
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	few, err := opened(t, whole).Files.Lookup("few")
+	require.NoError(t, err)
+	entries := few.Offset + 100 // behind the core of a version 2 inode
+	block := int64(bytes.Index(whole, []byte("XD2B")))
+	require.Positive(t, block)
+	for _, c := range []struct {
+		folder, want string
+		at           int64
+		bytes        []byte
+	}{
+		{"few", "ends within an entry", entries, []byte{255}},
+		{"few", "ends within an entry", entries + 6, []byte{255}},
+		{"block", "a directory block has an index of", block + 4096 - 8, []byte{0, 0, 255, 0}},
+		{"block", `has "XD2X" as its magic`, block + 3, []byte("X")},
+		{"block", "a name of 0 bytes", block + 16 + 8, []byte{0}},
+		{"block", "an unused part of a directory has 3 bytes", block + 16, []byte{255, 255, 0, 3}},
+	} {
+		raw := bytes.Clone(whole)
+		copy(raw[c.at:], c.bytes)
+		_, err := opened(t, raw).Files.ReadDir(c.folder)
+		assert.ErrorContains(t, err, c.want, "%+v", c)
+	}
+}
+
+// What a boot sector tells that cannot be, and what only some firmware bears, is said. FAT specification 1.03, section 3;
+// ntfs-3g's layout.h.
+func TestBootSectorsThatCannotBe(t *testing.T) {
+	fat := reference.Image(t, 40<<20)
+	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", fat)
+	of := map[string][]byte{}
+	for name, path := range map[string]string{"fat": fat, "ntfs": mkntfs(t, 64<<20)} {
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		of[name] = raw
+	}
+	for _, c := range []struct {
+		of    string
+		at    int
+		bytes []byte
+		code  disk.ProblemCode
+	}{
+		{"fat", 510, []byte{0, 0}, volume.CodeFATSignature},
+		{"fat", 11, binary.LittleEndian.AppendUint16(nil, 1024), volume.CodeFATSectorSize},
+		{"fat", 32, binary.LittleEndian.AppendUint32(nil, 40_000), volume.CodeFATFewClusters},
+		{"ntfs", 11, binary.LittleEndian.AppendUint16(nil, 128), volume.CodeNTFSBytesPerSector},
+		{"ntfs", 13, []byte{3}, volume.CodeNTFSCluster},
+	} {
+		raw := bytes.Clone(of[c.of])
+		copy(raw[c.at:], c.bytes)
+		codes := func(raw []byte) (list []disk.ProblemCode) {
+			for _, p := range opened(t, raw).Problems {
+				list = append(list, p.Code)
+			}
+			return list
+		}
+		assert.NotContains(t, codes(of[c.of]), c.code)
+		assert.Contains(t, codes(raw), c.code)
+	}
+}
+
+// recorded is a disk that remembers what is read of it, except by Aside.
+type recorded struct {
+	*bytes.Reader
+	reads int
+}
+
+func (r *recorded) ReadAt(p []byte, off int64) (int, error) {
+	r.reads++
+	return r.Reader.ReadAt(p, off)
+}
+
+func (r *recorded) Aside() io.ReaderAt { return r.Reader }
+
+// A search where a capture is made reads the whole disk beside the recording, which takes in what was found alone; the
+// next search goes by that.
+func TestASearchWhereACaptureIsMade(t *testing.T) {
+	path := reference.Image(t, 40<<20)
+	reference.Run(t, "", "mkfs.fat", "-F32", path)
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	whole := append(make([]byte, 1<<20), raw...)
+	r := &recorded{Reader: bytes.NewReader(whole)}
+	d, err := disk.New(r, int64(len(whole)), 512)
+	require.NoError(t, err)
+	hits, upTo, lacks := volume.Search(d)
+	require.Len(t, hits, 1)
+	assert.Equal(t, volume.Hit{Start: 2048, Length: 40 << 11}, hits[0])
+	assert.False(t, lacks)
+	assert.Equal(t, d.Sectors(), upTo)
+	kept := r.reads
+	assert.Less(t, kept, 60, "the recording")
+	starts, upTo, was := volume.Searched(d)
+	assert.Equal(t, []uint64{2048}, starts)
+	assert.Equal(t, d.Sectors(), upTo)
+	assert.True(t, was)
+	again, _, _ := volume.Search(d)
+	assert.Equal(t, hits, again)
+}
