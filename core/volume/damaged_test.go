@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -62,8 +64,61 @@ func TestXFSDirectoriesThatCannotBe(t *testing.T) {
 	}
 }
 
-// What a boot sector tells that cannot be, and what only some firmware bears, is said. FAT specification 1.03, section 3;
-// ntfs-3g's layout.h.
+// Superblocks of a Btrfs that cannot be are refused with what is wrong; a chunk reaches to its end, and no further.
+// Btrfs' "On-disk format", "Superblock".
+func TestBtrfsSuperblocksThatCannotBe(t *testing.T) {
+	path := reference.Image(t, 160<<20)
+	reference.Run(t, "", "mkfs.btrfs", "-q", "-m", "single", path)
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	le := binary.LittleEndian
+	const at, item = 64 << 10, 811 + 17
+	reaches := le.Uint64(whole[at+88:]) - le.Uint64(whole[at+811+9:]) + uint64(le.Uint32(whole[at+148:]))
+	for _, c := range []struct {
+		want  string
+		at    int
+		bytes []byte
+	}{
+		{"", item, le.AppendUint64(nil, reaches)},
+		{"chunk tree: the address", item, le.AppendUint64(nil, reaches-1)},
+		{"nodesize is 5000", 148, le.AppendUint32(nil, 5000)},
+		{"nodesize is 2048", 148, le.AppendUint32(nil, 2048)},
+		{"features that are not read (10000000000)", 188 + 5, []byte{1}},
+		{"sys_chunk_array_size is 2049", 160, le.AppendUint32(nil, 2049)},
+		{"a chunk's item has kind 1 and 1 stripes", 811 + 8, []byte{1}},
+		{"and 0 stripes", item + 44, []byte{0}},
+		{"and 999 stripes", item + 44, le.AppendUint16(nil, 999)},
+		{"a chunk of 18446744073709551615 bytes", item, bytes.Repeat([]byte{255}, 8)},
+		{"lies on another device, or nowhere", item + 48, []byte{9}},
+	} {
+		raw := bytes.Clone(whole)
+		copy(raw[at+c.at:], c.bytes)
+		v := opened(t, raw)
+		assert.ErrorContains(t, v.FilesErr, "checksum", "%+v", c)
+		le.PutUint32(raw[at:], crc32.Checksum(raw[at+32:at+4096], crc32.MakeTable(crc32.Castagnoli)))
+		if v = opened(t, raw); c.want == "" {
+			assert.NoError(t, v.FilesErr)
+			continue
+		}
+		assert.ErrorContains(t, v.FilesErr, c.want)
+	}
+}
+
+// What is packed by LZO says how long it and each part of it is. btrfs(5), "COMPRESSION"; Linux' fs/btrfs/lzo.c.
+func TestPartsThatCannotBe(t *testing.T) {
+	for want, raw := range map[string][]byte{
+		"too short":             {8, 0, 0, 0, 1, 0, 0},
+		"a segment of 1 bytes":  {8, 0, 0, 0, 1, 0, 0, 0},
+		"a segment of 0 bytes":  {9, 0, 0, 0, 0, 0, 0, 0, 0},
+		"a segment of 99 bytes": {12, 0, 0, 0, 99, 0, 0, 0, 1, 2, 3, 4},
+		"lzo: ":                 {12, 0, 0, 0, 4, 0, 0, 0, 1, 2, 3, 4},
+	} {
+		assert.ErrorContains(t, volume.Unpack(volume.PackedByLZO, raw, make([]byte, 10)), want)
+	}
+}
+
+// What a boot sector tells that cannot be, and what only some firmware bears, is said. FAT specification 1.03,
+// section 3; ntfs-3g's layout.h.
 func TestBootSectorsThatCannotBe(t *testing.T) {
 	fat := reference.Image(t, 40<<20)
 	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", fat)
@@ -72,6 +127,15 @@ func TestBootSectorsThatCannotBe(t *testing.T) {
 		raw, err := os.ReadFile(path)
 		require.NoError(t, err)
 		of[name] = raw
+	}
+	f, err := volume.OpenFAT(io.NewSectionReader(bytes.NewReader(of["fat"]), 0, 40<<20))
+	require.NoError(t, err)
+	clusters := f.Clusters
+	for entry, sound := range map[uint32]bool{clusters + 1: true, 2: true, 0x0FFFFFF8: true, 0: false} {
+		raw := bytes.Clone(of["fat"])
+		binary.LittleEndian.PutUint32(raw[32*512+8:], entry)
+		ofTable := func(p disk.Problem) bool { return p.Code == volume.CodeFATTable }
+		assert.Equal(t, sound, !slices.ContainsFunc(opened(t, raw).Problems, ofTable), "%X", entry)
 	}
 	for _, c := range []struct {
 		of    string
@@ -82,6 +146,11 @@ func TestBootSectorsThatCannotBe(t *testing.T) {
 		{"fat", 510, []byte{0, 0}, volume.CodeFATSignature},
 		{"fat", 11, binary.LittleEndian.AppendUint16(nil, 1024), volume.CodeFATSectorSize},
 		{"fat", 32, binary.LittleEndian.AppendUint32(nil, 40_000), volume.CodeFATFewClusters},
+		{"fat", 32 * 512, []byte{0xEF}, volume.CodeFATTable},
+		{"fat", 32*512 + 1, []byte{0xFE}, volume.CodeFATTable},
+		{"fat", 32*512 + 8, []byte{1, 0, 0, 0}, volume.CodeFATTable},
+		{"fat", 32*512 + 8, binary.LittleEndian.AppendUint32(nil, clusters+2), volume.CodeFATTable},
+		{"fat", 32*512 + 8, binary.LittleEndian.AppendUint32(nil, 0x0FFFFFF7), volume.CodeFATTable},
 		{"ntfs", 11, binary.LittleEndian.AppendUint16(nil, 128), volume.CodeNTFSBytesPerSector},
 		{"ntfs", 13, []byte{3}, volume.CodeNTFSCluster},
 	} {

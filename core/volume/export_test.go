@@ -10,6 +10,7 @@ var (
 // The ways in which Btrfs packs.
 const (
 	PackedByZlib = btrfsZlib
+	PackedByLZO  = btrfsLZO
 	PackedByZstd = btrfsZstd
 )
 
