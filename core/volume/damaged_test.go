@@ -104,6 +104,42 @@ func TestBtrfsSuperblocksThatCannotBe(t *testing.T) {
 	}
 }
 
+// An extent tree of which every node leads to the same ones is given up at a bound, an inode table beyond the volume
+// refused. Linux kernel documentation, filesystems/ext4, "Extent Tree", "Block Group Descriptors".
+func TestExtStructuresThatCannotBe(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "boot.img"), random(t, 12_345))
+	path := reference.Image(t, 40<<20)
+	reference.Run(t, "", "mkfs.ext4", "-q", "-F", "-b", "4096", "-O", "^metadata_csum,64bit", "-d", dir, path)
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	f, err := opened(t, whole).Files.Lookup("boot.img")
+	require.NoError(t, err)
+	le := binary.LittleEndian
+	node := func(raw []byte, entries, level uint16, child uint32) {
+		for i, v := range []uint16{0xF30A, entries, entries, level} {
+			le.PutUint16(raw[2*i:], v)
+		}
+		for i := range int(entries) {
+			clear(raw[12+12*i : 24+12*i])
+			le.PutUint32(raw[16+12*i:], child)
+		}
+	}
+	const first = 10_000 // a block that is free
+	raw := bytes.Clone(whole)
+	node(raw[f.Offset+0x28:], 1, 3, first)
+	node(raw[first<<12:], 340, 2, first+1)
+	node(raw[(first+1)<<12:], 340, 1, first+2)
+	node(raw[(first+2)<<12:], 0, 0, 0)
+	_, err = volume.ReadFile(opened(t, raw).Files, "boot.img", 1<<20)
+	assert.ErrorContains(t, err, "more than 65536 extent nodes")
+
+	raw = bytes.Clone(whole)
+	raw[4096+0x28] = 1 // the high part of the first group's table
+	_, err = opened(t, raw).Files.Lookup("boot.img")
+	assert.ErrorContains(t, err, "has its inode table at block")
+}
+
 // What is packed by LZO says how long it and each part of it is. btrfs(5), "COMPRESSION"; Linux' fs/btrfs/lzo.c.
 func TestPartsThatCannotBe(t *testing.T) {
 	for want, raw := range map[string][]byte{
@@ -164,6 +200,49 @@ func TestBootSectorsThatCannotBe(t *testing.T) {
 		}
 		assert.NotContains(t, codes(of[c.of]), c.code)
 		assert.Contains(t, codes(raw), c.code)
+	}
+}
+
+// Which boot sectors are a FAT's, by what firmware asks for (seen in edk2). FAT specification 1.03, section 3.1.
+func TestBootSectorsOfFATs(t *testing.T) {
+	path := reference.Image(t, 40<<20)
+	reference.Run(t, "", "mkfs.fat", "-F32", "-s", "1", path)
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for _, c := range []struct {
+		change map[int]byte
+		err    string // "" where it is one
+	}{
+		{nil, ""},
+		{map[int]byte{0: 0xE9, 510: 0}, ""},
+		{map[int]byte{0: 0x90, 510: 0}, "ends in 00 AA"},
+		{map[int]byte{82: 'f', 510: 0}, ""},
+		{map[int]byte{82: 'f', 511: 0, 21: 0xF7}, "ends in 55 00"},
+		{map[int]byte{511: 0, 21: 0xF7}, "BPB_Media is F7"},
+		{map[int]byte{21: 2}, "BPB_Media is 02"},
+		{map[int]byte{21: 1}, ""},
+		{map[int]byte{16: 1, 510: 0}, ""},
+		{map[int]byte{16: 3, 510: 0}, "ends in 00 AA"},
+		{map[int]byte{16: 3}, "BPB_NumFATs is 3"},
+		{map[int]byte{16: 0}, "BPB_NumFATs is 0"},
+		{map[int]byte{13: 0}, "BPB_SecPerClus is 0"},
+		{map[int]byte{13: 12}, "BPB_SecPerClus is 12"},
+		{map[int]byte{12: 1}, "BPB_BytsPerSec is 256"},
+		{map[int]byte{12: 32}, "BPB_BytsPerSec is 8192"},
+		{map[int]byte{14: 0, 15: 0}, "BPB_RsvdSecCnt is 0"},
+		{map[int]byte{40: 0x80}, "BPB_ExtFlags is 80"},
+		{map[int]byte{43: 1}, "BPB_FSVer is 0100"},
+	} {
+		raw := bytes.Clone(whole)
+		for at, b := range c.change {
+			raw[at] = b
+		}
+		_, err := volume.OpenFAT(io.NewSectionReader(bytes.NewReader(raw), 0, int64(len(raw))))
+		if c.err == "" {
+			assert.NoError(t, err, "%v", c.change)
+		} else {
+			assert.ErrorContains(t, err, c.err, "%v", c.change)
+		}
 	}
 }
 
