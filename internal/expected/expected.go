@@ -134,6 +134,9 @@ func Outcome(t startup.Trace) string {
 // that of package expected with all machines, writes the expectations anew.
 func Outcomes(t *testing.T, machines []Prepared) {
 	t.Helper()
+	if Update && (testing.Short() || truth.KernelFolder() == "") {
+		t.Fatal("the expectations are written of all machines: without -short, and with LATCHKEY_KERNEL=$(scripts/kernel)")
+	}
 	got := map[string]string{}
 	for _, p := range machines {
 		got[string(p.Firmware)+": "+p.Name] = Outcome(startup.Simulate(p.Machine))
