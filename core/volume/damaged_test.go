@@ -246,6 +246,51 @@ func TestBootSectorsOfFATs(t *testing.T) {
 	}
 }
 
+// A file of a FAT goes on in the cluster that the table names, up to the last there is. FAT specification 1.03,
+// section 4.
+func TestAChainThatLeadsBeyondTheVolume(t *testing.T) {
+	path := filled(t)["fat"]
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	v, le := opened(t, whole), binary.LittleEndian
+	f, err := v.Files.Lookup("boot.img")
+	require.NoError(t, err)
+	entry := int64(le.Uint16(whole[14:]))*512 + 4*int64(le.Uint16(whole[f.Offset+26:]))
+	for to, want := range map[uint32]string{v.FAT.Clusters + 1: "", v.FAT.Clusters + 2: "links to", 1: "links to", 0x0FFFFFF8: "ends"} {
+		raw := bytes.Clone(whole)
+		le.PutUint32(raw[entry:], to)
+		le.PutUint32(raw[int64(le.Uint16(whole[14:]))*512+4*int64(v.FAT.Clusters+1):], 0x0FFFFFFF)
+		_, err := volume.ReadFile(opened(t, raw).Files, "boot.img", 1<<20)
+		if want == "" || want == "ends" {
+			assert.NotContains(t, fmt.Sprint(err), "links to", "%X", to)
+			continue
+		}
+		assert.ErrorContains(t, err, want, "%X", to)
+	}
+}
+
+// A boot sector holds code where it is signed, and begins with a jump or anything at all.
+func TestBootSectorsWithCode(t *testing.T) {
+	for _, c := range []struct {
+		at   map[int]byte
+		code bool
+	}{
+		{map[int]byte{510: 0x55, 511: 0xAA}, false},
+		{map[int]byte{510: 0x55, 511: 0xAA, 0: 0xEB}, true},
+		{map[int]byte{510: 0x55, 511: 0xAA, 0: 0xE9}, true},
+		{map[int]byte{510: 0x55, 511: 0xAA, 63: 1}, true},
+		{map[int]byte{510: 0x55, 511: 0xAA, 64: 1}, false},
+		{map[int]byte{510: 0x55, 0: 0xEB}, false},
+		{map[int]byte{511: 0xAA, 0: 0xEB}, false},
+	} {
+		raw := make([]byte, 1<<20)
+		for at, b := range c.at {
+			raw[at] = b
+		}
+		assert.Equal(t, c.code, opened(t, raw).BootCode, "%v", c.at)
+	}
+}
+
 // recorded is a disk that remembers what is read of it, except by Aside.
 type recorded struct {
 	*bytes.Reader
