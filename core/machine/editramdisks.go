@@ -110,9 +110,16 @@ func (c *Contents) WithLoadedOf(i int, from *Volume, files []string) *Contents {
 	if v.kernels == nil {
 		v.kernels = map[string]kernelProgram{}
 	}
+	if v.looked == nil {
+		v.looked = map[string]error{}
+	}
 	for _, file := range files {
 		key := strings.ToLower(file)
-		v.looked[key], v.payloads[key] = nil, from.payloads[key]
+		v.looked[key] = nil
+		if p, ok := from.payloads[key]; ok {
+			v.payloads[key] = p
+		}
+		v.putStarted(file, from)
 		if k, ok := from.kernels[key]; ok {
 			v.kernels[key] = k
 		}

@@ -24,7 +24,11 @@ func copyLoaded(m machine.Machine, _ course.Stage) (moves []move) {
 			continue
 		}
 		from := &o.Contents.Volumes[j]
-		files := d.Contents.Volumes[i].LacksLoaded(from)
+		v := &d.Contents.Volumes[i]
+		files := v.LacksLoaded(from)
+		if len(startable(v, arch(m))) > 0 { // else all of it is copied
+			files = append(files, v.LacksStarted(from)...)
+		}
 		if len(files) == 0 {
 			continue
 		}

@@ -42,6 +42,7 @@ var Groups = map[string]func(t *testing.T) []Met{
 	"Linux by legacy firmware": legacyLinuxes, "Variants of Linux": variants, "Secure boot": securedOnes, "Names of a root": namesOfARoot,
 	"Windows": windowses, "Windows by legacy firmware": legacyWindowses, "Macs": macs, "Two systems": twoSystemsEach,
 	"Across drives": acrossDrives, "Other systems": otherSystems,
+	"Boot partitions that lost a file": lostFiles,
 }
 
 var (

@@ -1,0 +1,98 @@
+package machine
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"latchkey/core/loader"
+	"latchkey/core/volume"
+)
+
+// LacksStarted lists the programs that firmware and boot loaders start and the configurations that these go by which
+// are not on a volume, or not what they should be, where another volume has them as they should be.
+func (v *Volume) LacksStarted(other *Volume) (files []string) {
+	for i := range other.Loaders {
+		f := &other.Loaders[i]
+		if f.Err != nil || !f.Program.Application() {
+			continue
+		}
+		if v.LacksProgram(f.Path) {
+			files = append(files, f.Path)
+		}
+	}
+	for i := range other.Configs {
+		c := &other.Configs[i]
+		if c.Err != nil || c.hollow() {
+			continue
+		}
+		if v.LacksConfig(c.Kind, c.Path) {
+			files = append(files, c.Path)
+		}
+	}
+	slices.Sort(files)
+	return files
+}
+
+// LacksConfig reports whether a configuration is known not to be there, or to tell nothing.
+func (v *Volume) LacksConfig(kind ConfigKind, path string) bool {
+	own := v.Config(kind, path)
+	return own != nil && own.Err == nil && own.hollow() || own == nil && v.Gone(path)
+}
+
+// LacksProgram reports whether a program of the firmware's is known not to be there, or to be none.
+func (v *Volume) LacksProgram(path string) bool {
+	own, there := v.Loader(path)
+	return there && own.Err != nil && !own.Missing() || !there && v.Gone(path)
+}
+
+// Gone reports whether it is known that a file is not there.
+func (v *Volume) Gone(path string) bool {
+	if errors.Is(v.looked[strings.ToLower(path)], volume.ErrNotFound) {
+		return true
+	}
+	if there, known := v.Holds(path); known {
+		return !there
+	}
+	if !v.Readable || v.Told {
+		return false
+	}
+	program := strings.HasSuffix(strings.ToLower(path), ".efi")
+	return program && v.IsFAT() && !v.ProgramsOpen && !v.Lists(path) || !program && v.LooksForMenu(path)
+}
+
+// hollow reports whether a configuration that a boot loader goes by tells it nothing: it is empty, or noise. Those of
+// other kinds are never.
+func (c *Config) hollow() bool {
+	switch g := c.GRUB; c.Kind {
+	case ConfigGRUB:
+		return g != nil && !g.Cut && g.Boots == nil && g.BLS == nil && g.ConfigFile == "" && len(g.Entries) == 0
+	case ConfigEntry:
+		return c.Entry != nil && c.Entry.Linux == "" && c.Entry.Path() == ""
+	case ConfigShim:
+		return len(c.Loaders) == 0
+	}
+	return false
+}
+
+// WithFirstMenu has a configuration of GRUB's on a volume.
+func (c *Contents) WithFirstMenu(i int, path, text string) *Contents {
+	e := c.edited()
+	e.Volumes[i].putConfig(Config{Kind: ConfigGRUB, Path: path, GRUB: loader.ParseGRUBConfig([]byte(text))})
+	return e
+}
+
+// putStarted has a program or a configuration as another volume has it.
+func (v *Volume) putStarted(path string, from *Volume) {
+	if f, ok := from.Loader(path); ok {
+		is := func(own loader.Found) bool { return strings.EqualFold(own.Path, path) }
+		v.Loaders = slices.DeleteFunc(slices.Clone(v.Loaders), is)
+		f.Header = -1
+		v.Loaders, v.LoaderErr = append(v.Loaders, f), nil
+	}
+	for _, c := range from.Configs {
+		if strings.EqualFold(c.Path, path) {
+			v.putConfig(c)
+		}
+	}
+}
