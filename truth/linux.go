@@ -41,6 +41,9 @@ type names struct {
 	spoilt map[string]func([]byte) []byte
 	// signed is how Debian's signed programs lie before the kernel; nil is without them.
 	signed *signedCase
+	// first is the menu on the boot partition that GRUB reads first, "-" for none; "" has GRUB go to the
+	// root's by commands that are built in.
+	first string
 }
 
 const (
@@ -73,8 +76,14 @@ func linuxScenarios() []Scenario {
 	for _, name := range slices.Sorted(maps.Keys(shimLayouts(nil, nil))) {
 		all = append(all, linuxScenario(OVMF, "shim: "+name, names{shim: name}))
 	}
+	for _, c := range [][2]string{{"", firstMenu}, {", empty", "\n"}, {", of zeros", strings.Repeat("\x00", 200)}, {", gone", "-"}} {
+		all = append(all, linuxScenario(OVMF, "its first menu on the boot partition"+c[0], names{first: c[1]}))
+	}
 	return slices.Concat(all, tableScenarios(), spoiltScenarios(), moduleScenarios(), signedScenarios())
 }
+
+// firstMenu is that of Debian's families.
+const firstMenu = "search.fs_uuid " + rootUUID + " root\nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"
 
 // shimFolder is where Debian's package of the shim keeps it.
 const shimFolder = "/usr/lib/shim/"
@@ -184,7 +193,11 @@ func makeLinux(dir string, f Firmware, declared diskmaker.Disk, n names) (*diskm
 func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []string,
 	n names) (*diskmaker.Image, error) {
 	out := filepath.Join(dir, "grub.efi")
-	if err := run("grub-mkimage", append([]string{"-O", "x86_64-efi", "-o", out, "-p", "/boot/grub", "-c", load}, modules...)...); err != nil {
+	goes := []string{"-p", "/boot/grub", "-c", load}
+	if n.first != "" {
+		goes = []string{"-p", "/EFI/debian"}
+	}
+	if err := run("grub-mkimage", append(append([]string{"-O", "x86_64-efi", "-o", out}, goes...), modules...)...); err != nil {
 		return nil, err
 	}
 	program, err := os.ReadFile(out)
@@ -205,6 +218,8 @@ func uefiLinux(dir string, declared diskmaker.Disk, load string, modules []strin
 			}
 		}
 		files = shimLayouts(program, of)[n.shim]
+	case n.first != "" && n.first != "-":
+		files[`\EFI\debian\grub.cfg`] = []byte(n.first)
 	}
 	declared.Partitions[0].Volume = fat(files)
 	return declared.Build()

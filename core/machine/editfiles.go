@@ -35,6 +35,20 @@ func (v *Volume) putProgram(path string, like loader.Program) {
 		name = loader.Fallback
 	}
 	v.Loaders, v.LoaderErr = append(kept, loader.Found{Path: path, Name: name, Program: like, Header: -1}), nil
+	v.nowThere(path)
+}
+
+// nowThere notes that a file is there which was looked for, or listed, before.
+func (v *Volume) nowThere(path string) {
+	if strings.HasSuffix(strings.ToLower(path), ".efi") && !v.Lists(path) {
+		v.Programs = append(slices.Clone(v.Programs), path)
+	}
+	v.looked = maps.Clone(v.looked)
+	for _, name := range []string{path, strings.ReplaceAll(path, `\`, "/")} {
+		if _, asked := v.looked[strings.ToLower(name)]; asked {
+			v.looked[strings.ToLower(name)] = nil
+		}
+	}
 }
 
 func (v *Volume) putConfig(c Config) {

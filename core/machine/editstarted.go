@@ -89,6 +89,7 @@ func (v *Volume) putStarted(path string, from *Volume) {
 		v.Loaders = slices.DeleteFunc(slices.Clone(v.Loaders), is)
 		f.Header = -1
 		v.Loaders, v.LoaderErr = append(v.Loaders, f), nil
+		v.nowThere(path)
 	}
 	for _, c := range from.Configs {
 		if strings.EqualFold(c.Path, path) {

@@ -48,14 +48,19 @@ func lostFiles(*testing.T) (all []Met) {
 			}
 		}
 		prompt := "GRUB's prompt: the first menu only has to find the one on the disk. Three lines put it back: search, prefix, configfile."
+		gone := "The entry leads to a file that is gone, and so does the list of the fallback. EFI/BOOT/BOOTX64.EFI is the same shim: copy it there."
 		copied := "The shim says that it failed to open grubx64.efi: copy it from the old drive, it is the same package."
+		stops := func(lost string, at func(*testing.T) machine.Machine, says, words, first string) Met {
+			return Met{Name: f.name + ", " + lost, At: at, Says: says, Verdict: startup.Stops, Stage: "configuration",
+				Words: words, First: first}
+		}
 		all = append(all,
-			Met{Name: f.name + ", no first menu", At: of(lacks(menu, nil)), Says: prompt, Verdict: startup.Stops, Stage: "configuration", Words: "grub.cfg", First: "first-menu"},
-			Met{Name: f.name + ", an empty first menu", At: of(lacks(menu, []byte{})), Says: prompt, Verdict: startup.Stops, Stage: "configuration", Words: "grub.cfg", First: "first-menu"},
-			Met{Name: f.name + ", no shim in its folder", At: of(lacks(shim, nil)), Verdict: startup.Stops, Stage: "configuration", Words: "shimx64.efi", First: "vendor-path",
-				Says: "The entry leads to a file that is gone, and so does the list of the fallback. EFI/BOOT/BOOTX64.EFI is the same shim: copy it there."},
-			Met{Name: f.name + ", no GRUB, with the old drive", At: with(lacks(grub, nil)), Says: copied, Verdict: startup.Stops, Stage: "configuration", Words: "grubx64.efi", First: "copy-loaded"},
-			Met{Name: f.name + ", a GRUB of zeros, with the old drive", At: with(lacks(grub, make([]byte, 8192))), Says: copied, Verdict: startup.Stops, Stage: "configuration", Words: "grubx64.efi", First: "copy-loaded"},
+			stops("no first menu", of(lacks(menu, nil)), prompt, "grub.cfg", "first-menu"),
+			stops("an empty first menu", of(lacks(menu, []byte{})), prompt, "grub.cfg", "first-menu"),
+			stops("no shim in its folder", of(lacks(shim, nil)), gone, "shimx64.efi", "vendor-path"),
+			stops("no GRUB, with the old drive", with(lacks(grub, nil)), copied, "grubx64.efi", "copy-loaded"),
+			stops("a GRUB of zeros, with the old drive", with(lacks(grub, make([]byte, 8192))), copied, "grubx64.efi",
+				"copy-loaded"),
 		)
 	}
 	return all
