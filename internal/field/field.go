@@ -19,6 +19,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
+	"latchkey/internal/alone"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
@@ -168,6 +169,9 @@ func btrfs(t *testing.T, uuid string, mib int64, subvolumes []string, holds map[
 	defer madeMu.Unlock()
 	key := fmt.Sprint("btrfs", uuid, mib, subvolumes, holds)
 	if made[key] == nil {
+		release, err := alone.Lock("mkfs")
+		require.NoError(t, err)
+		defer release()
 		path := reference.Image(t, mib<<20)
 		reference.Run(t, "", "mkfs.btrfs", "-q", "-U", uuid, path)
 		reference.Mounted(t, path, "", func(at string) {
