@@ -61,8 +61,8 @@ func (v *Volume) Gone(path string) bool {
 	return program && v.IsFAT() && !v.ProgramsOpen && !v.Lists(path) || !program && v.LooksForMenu(path)
 }
 
-// hollow reports whether a configuration that a boot loader goes by tells it nothing: it is empty, or noise. Those of
-// other kinds are never.
+// hollow reports whether a configuration that a boot loader goes by, or a mount table, tells nothing: it is empty, or
+// noise. Those of other kinds are never.
 func (c *Config) hollow() bool {
 	switch g := c.GRUB; c.Kind {
 	case ConfigGRUB:
@@ -71,6 +71,8 @@ func (c *Config) hollow() bool {
 		return c.Entry != nil && c.Entry.Linux == "" && c.Entry.Path() == ""
 	case ConfigShim:
 		return len(c.Loaders) == 0
+	case ConfigFstab:
+		return len(c.Mounts) == 0
 	}
 	return false
 }

@@ -19,7 +19,7 @@ import (
 	"latchkey/core/firmware"
 	"latchkey/core/machine"
 	"latchkey/core/startup"
-	"latchkey/internal/alone"
+	turns "latchkey/internal/alone"
 	"latchkey/internal/diskmaker"
 	"latchkey/internal/reference"
 )
@@ -169,7 +169,7 @@ func btrfs(t *testing.T, uuid string, mib int64, subvolumes []string, holds map[
 	defer madeMu.Unlock()
 	key := fmt.Sprint("btrfs", uuid, mib, subvolumes, holds)
 	if made[key] == nil {
-		release, err := alone.Lock("mkfs")
+		release, err := turns.Lock("mkfs")
 		require.NoError(t, err)
 		defer release()
 		path := reference.Image(t, mib<<20)
