@@ -31,6 +31,20 @@ func TestMenusThatLeadElsewhere(t *testing.T) {
 			other.Root = &loader.Spec{Kind: loader.ByFSUUID, Value: "dead-beef"}
 			g.Entries, g.Cut = append(g.Entries, other), true
 		}, "default-unknown", startup.Depends, ""},
+		"a menu that may be meant from the default subvolume": {func(d *machine.Drive) {
+			d.Contents.Volumes[1].Subvolumes = &machine.Subvolumes{Default: "/@"}
+			without(d, 1, "/boot/grub/grub.cfg")
+		}, "menu-missing-evidence", startup.Depends, ""},
+		"a menu that is at the top of no subvolume": {func(d *machine.Drive) {
+			d.Contents.Volumes[1].Subvolumes = &machine.Subvolumes{Default: "/", Paths: map[string]uint64{"/": 5}, Whole: true}
+			without(d, 1, "/boot/grub/grub.cfg")
+		}, "menu-absent", startup.Stops, course.StageConfiguration},
+		"no initial RAM disk, and a root by its UUID": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil },
+			"no-initial-ram-disk", startup.Depends, ""},
+		"no initial RAM disk, and a root that is nowhere": {func(d *machine.Drive) {
+			e := &menu(d).GRUB.Entries[0]
+			e.Initrds, e.Root = nil, &loader.Spec{Kind: loader.ByPartUUID, Value: "dead-beef"}
+		}, "root-absent", startup.Stops, course.StageConfiguration},
 		"what is built in is not in evidence": {func(d *machine.Drive) { core(d).ModulesErr = missing }, "grub-modules-missing-evidence", startup.Depends, ""},
 	} {
 		t.Run(name, func(t *testing.T) { c.holds(t) })

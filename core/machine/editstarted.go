@@ -1,7 +1,9 @@
 package machine
 
 import (
+	"bytes"
 	"errors"
+	"path"
 	"slices"
 	"strings"
 
@@ -35,35 +37,46 @@ func (v *Volume) LacksStarted(other *Volume) (files []string) {
 }
 
 // LacksConfig reports whether a configuration is known not to be there, or to tell nothing.
-func (v *Volume) LacksConfig(kind ConfigKind, path string) bool {
-	own := v.Config(kind, path)
-	return own != nil && own.Err == nil && own.hollow() || own == nil && v.Gone(path)
+func (v *Volume) LacksConfig(kind ConfigKind, name string) bool {
+	own := v.Config(kind, name)
+	switch {
+	case own != nil:
+		return own.Err == nil && own.hollow()
+	case kind == ConfigEntry: // its folder was read whole
+		return v.Readable && !v.Told && v.Config(kind, path.Dir(name)+"/*.conf") == nil
+	case kind == ConfigFstab: // it is looked for wherever a root may lie
+		return v.Readable && !v.Told && name == fstabFile
+	}
+	return v.Gone(name)
 }
 
 // LacksProgram reports whether a program of the firmware's is known not to be there, or to be none.
-func (v *Volume) LacksProgram(path string) bool {
-	own, there := v.Loader(path)
-	return there && own.Err != nil && !own.Missing() || !there && v.Gone(path)
+func (v *Volume) LacksProgram(name string) bool {
+	own, there := v.Loader(name)
+	return there && own.Err != nil && !own.Missing() || !there && v.Gone(name)
 }
 
 // Gone reports whether it is known that a file is not there.
-func (v *Volume) Gone(path string) bool {
-	if errors.Is(v.looked[strings.ToLower(path)], volume.ErrNotFound) {
+func (v *Volume) Gone(name string) bool {
+	if errors.Is(v.looked[strings.ToLower(name)], volume.ErrNotFound) {
 		return true
 	}
-	if there, known := v.Holds(path); known {
+	if there, known := v.Holds(name); known {
 		return !there
 	}
 	if !v.Readable || v.Told {
 		return false
 	}
-	program := strings.HasSuffix(strings.ToLower(path), ".efi")
-	return program && v.IsFAT() && !v.ProgramsOpen && !v.Lists(path) || !program && v.LooksForMenu(path)
+	program := strings.HasSuffix(strings.ToLower(name), ".efi")
+	return program && v.IsFAT() && !v.ProgramsOpen && !v.Lists(name) || !program && v.LooksForMenu(name)
 }
 
 // hollow reports whether a configuration that a boot loader goes by, or a mount table, tells nothing: it is empty, or
 // noise. Those of other kinds are never.
 func (c *Config) hollow() bool {
+	if c.File != nil && len(bytes.Trim(c.File.Bytes, "\x00 \t\r\n")) == 0 {
+		return true
+	}
 	switch g := c.GRUB; c.Kind {
 	case ConfigGRUB:
 		return g != nil && !g.Cut && g.Boots == nil && g.BLS == nil && g.ConfigFile == "" && len(g.Entries) == 0
@@ -78,23 +91,23 @@ func (c *Config) hollow() bool {
 }
 
 // WithFirstMenu has a configuration of GRUB's on a volume.
-func (c *Contents) WithFirstMenu(i int, path, text string) *Contents {
+func (c *Contents) WithFirstMenu(i int, name, text string) *Contents {
 	e := c.edited()
-	e.Volumes[i].putConfig(Config{Kind: ConfigGRUB, Path: path, GRUB: loader.ParseGRUBConfig([]byte(text))})
+	e.Volumes[i].putConfig(Config{Kind: ConfigGRUB, Path: name, GRUB: loader.ParseGRUBConfig([]byte(text))})
 	return e
 }
 
 // putStarted has a program or a configuration as another volume has it.
-func (v *Volume) putStarted(path string, from *Volume) {
-	if f, ok := from.Loader(path); ok {
-		is := func(own loader.Found) bool { return strings.EqualFold(own.Path, path) }
+func (v *Volume) putStarted(name string, from *Volume) {
+	if f, ok := from.Loader(name); ok {
+		is := func(own loader.Found) bool { return strings.EqualFold(own.Path, name) }
 		v.Loaders = slices.DeleteFunc(slices.Clone(v.Loaders), is)
 		f.Header = -1
 		v.Loaders, v.LoaderErr = append(v.Loaders, f), nil
-		v.nowThere(path)
+		v.nowThere(name)
 	}
 	for _, c := range from.Configs {
-		if strings.EqualFold(c.Path, path) {
+		if strings.EqualFold(c.Path, name) {
 			v.putConfig(c)
 		}
 	}

@@ -29,7 +29,7 @@ var actions = map[course.Stage][]action{
 		entryLine, copyLoaded, firstMenu, vendorShim, initialRAMDisk, linuxFiles, copyBootSector, detachOthers,
 		secureBootOff, lookInside},
 	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
-		driverAtStart, safeStart, buildIn, makeFolders, linuxNames, initialRAMDisk, detachOthers},
+		driverAtStart, safeStart, buildIn, makeFolders, linuxNames, copyLoaded, initialRAMDisk, detachOthers},
 }
 
 // resorts are what is tried when nothing else leads to a start.

@@ -26,7 +26,7 @@ func copyLoaded(m machine.Machine, _ course.Stage) (moves []move) {
 		from := &o.Contents.Volumes[j]
 		v := &d.Contents.Volumes[i]
 		files := v.LacksLoaded(from)
-		if p := d.Contents.Layout.Partitions[i]; !p.IsESP() || len(startable(v, arch(m))) > 0 { // else all of it is copied
+		if !d.Contents.Layout.Partitions[i].IsESP() || len(startable(v, arch(m))) > 0 { // else all of it is copied
 			files = append(files, v.LacksStarted(from)...)
 		}
 		if len(files) == 0 {

@@ -155,3 +155,56 @@ func TestAPartOfTheSystemIsNotDoneWithout(t *testing.T) {
 	require.Equal(t, []string{"linux-names"}, actionsOf(p))
 	assert.Contains(t, textOf(p), "lax=yes")
 }
+
+// A menu that is gone, or tells nothing, is copied from the original; one that is there and says something is not.
+func TestWhatAStartGoesByIsCopied(t *testing.T) {
+	const menu = "boot/grub/grub.cfg"
+	for name, c := range map[string]struct {
+		file   string
+		raw    []byte
+		action string
+	}{
+		"no menu":                   {menu, nil, "copy-loaded"},
+		"an empty menu":             {menu, []byte("\n"), "copy-loaded"},
+		"a menu of zeros":           {menu, make([]byte, 300), "copy-loaded"},
+		"a menu that names another": {menu, []byte("menuentry 'x' {\n linux /boot/vmlinuz-6.1.0 root=UUID=0badc0de-0000-4000-8000-000000000000\n initrd /boot/initrd.img-6.1.0\n}\n"), "linux-names"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			clone := sample.Drive(t, machine.RoleClone, versioned(1, map[string][]byte{c.file: c.raw}).MustBuild())
+			d := versioned(1, nil)
+			d.Sectors += 2048
+			was := sample.Drive(t, machine.RoleOriginal, d.MustBuild())
+			was.Attached = fact.Tell(false)
+			m := sample.Whole(firmware.UEFI, clone, was)
+			require.Equal(t, startup.Stops, startup.Simulate(m).Verdict)
+			p := repair.Find(m)
+			require.Equal(t, startup.Starts, p.Verdict, p.Reason)
+			assert.Equal(t, c.action, p.Steps[0].Action)
+			if c.action == "copy-loaded" {
+				assert.Contains(t, textOf(p), "cp /mnt/original/"+c.file+" /mnt/clone/"+c.file)
+			}
+		})
+	}
+}
+
+// What is known to lack, of what firmware, boot loader and system go by.
+func TestWhatIsKnownToLack(t *testing.T) {
+	for file, lacks := range map[string][]byte{"boot/grub/grub.cfg": nil, "etc/fstab": nil, "boot/vmlinuz-6.1.0": {}} {
+		for _, raw := range [][]byte{nil, make([]byte, 80)} {
+			clone := sample.Drive(t, machine.RoleClone, versioned(1, map[string][]byte{file: raw}).MustBuild())
+			was := sample.Drive(t, machine.RoleOriginal, versioned(1, nil).MustBuild())
+			got := clone.Contents.Volumes[1].LacksStarted(&was.Contents.Volumes[1])
+			if lacks != nil { // a kernel is no menu
+				assert.Empty(t, got)
+				continue
+			}
+			assert.Equal(t, []string{"/" + file}, got)
+			assert.Empty(t, was.Contents.Volumes[1].LacksStarted(&clone.Contents.Volumes[1]))
+			told := clone.Contents.Volumes[1]
+			told.Told = true
+			if raw == nil {
+				assert.Empty(t, told.LacksStarted(&was.Contents.Volumes[1]), "a listing does not tell")
+			}
+		}
+	}
+}
