@@ -211,7 +211,9 @@ func TestARootOnARAID(t *testing.T) {
 	for _, root := range []string{"/dev/md0", "/dev/md/0", "UUID=" + innerUUID} {
 		trace := mirrored(root, 0).starts(startup.Starts, "Linux comes up")
 		assert.Contains(t, rules(trace), course.Rule("members-absent"))
-		isIt := func(f startup.Finding) bool { return strings.Contains(f.Text, "has 2 devices, of which 1 are attached") }
+		isIt := func(f startup.Finding) bool {
+			return strings.Contains(f.Text, "has 2 devices, of which 1 are attached")
+		}
 		assert.True(t, slices.ContainsFunc(trace.Findings, isIt), "%v", trace.Findings)
 	}
 	mirrored("/dev/md127", 0).starts(startup.Depends, "does not tell")

@@ -36,7 +36,8 @@ func TestMenusThatLeadElsewhere(t *testing.T) {
 			without(d, 1, "/boot/grub/grub.cfg")
 		}, "menu-missing-evidence", startup.Depends, ""},
 		"a menu that is at the top of no subvolume": {func(d *machine.Drive) {
-			d.Contents.Volumes[1].Subvolumes = &machine.Subvolumes{Default: "/", Paths: map[string]uint64{"/": 5}, Whole: true}
+			top := map[string]uint64{"/": 5}
+			d.Contents.Volumes[1].Subvolumes = &machine.Subvolumes{Default: "/", Paths: top, Whole: true}
 			without(d, 1, "/boot/grub/grub.cfg")
 		}, "menu-absent", startup.Stops, course.StageConfiguration},
 		"no initial RAM disk, and a root by its UUID": {func(d *machine.Drive) { menu(d).GRUB.Entries[0].Initrds = nil },
