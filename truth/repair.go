@@ -152,7 +152,8 @@ func repairsOf(meant func(Scenario) bool) ([]Scenario, error) {
 // which the small Linux of the scenarios does not have.
 func needsSystem(p repair.Plan) bool {
 	for _, s := range p.Steps {
-		if s.Action == "linux-boot-files" || s.Action == "initial-ram-disk" {
+		switch s.Action {
+		case "linux-boot-files", "linux-menu", "initial-ram-disk":
 			return true
 		}
 	}

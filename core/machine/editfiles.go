@@ -203,6 +203,20 @@ func (c *Contents) WithGRUB(n Names, arch firmware.Arch, names GRUBNames) *Conte
 	return e
 }
 
+// WithMenu has GRUB's menu for a Linux in a folder, made anew by the system's own program: one of the entries of the
+// Boot Loader Specification that are there, or of the kernels.
+func (c *Contents) WithMenu(n Names, folder string, entries bool) *Contents {
+	e := c.WithNames(n)
+	if !entries {
+		e.putMenu(n, folder)
+		return e
+	}
+	v := e.At(n.Home)
+	v.putConfig(Config{Kind: ConfigGRUB, Path: path.Join("/", folder, "grub.cfg"), From: repaired,
+		GRUB: loader.ParseGRUBConfig([]byte("search --no-floppy --fs-uuid --set=root " + v.Serial + "\nblscfg\n"))})
+	return e
+}
+
 // GRUBNames are what a family of systems calls GRUB's places.
 type GRUBNames struct {
 	Folder string // below \EFI

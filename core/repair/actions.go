@@ -26,8 +26,8 @@ var actions = map[course.Stage][]action{
 		linuxFiles, copyBootFiles, secureBootOff, setActive},
 	course.StageConfiguration: {rebuildTable, correctTable, restorePrimary, protectiveMBR,
 		copyFAT, windowsReferences, windowsFiles, linuxNames,
-		entryLine, copyLoaded, firstMenu, vendorShim, initialRAMDisk, linuxFiles, copyBootSector, detachOthers,
-		secureBootOff, lookInside},
+		entryLine, copyLoaded, firstMenu, vendorShim, linuxMenu, initialRAMDisk, linuxFiles, copyBootSector,
+		detachOthers, secureBootOff, lookInside},
 	course.StageSystem: {rebuildTable, correctTable, recoveryKey, copyBootSector, macInstall, controllerBack,
 		driverAtStart, safeStart, buildIn, makeFolders, linuxNames, copyLoaded, initialRAMDisk, detachOthers},
 }

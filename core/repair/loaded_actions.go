@@ -26,7 +26,8 @@ func copyLoaded(m machine.Machine, _ course.Stage) (moves []move) {
 		from := &o.Contents.Volumes[j]
 		v := &d.Contents.Volumes[i]
 		files := v.LacksLoaded(from)
-		if !d.Contents.Layout.Partitions[i].IsESP() || len(startable(v, arch(m))) > 0 { // else all of it is copied
+		// Of a boot partition that holds nothing to start, all is copied.
+		if boots := d.Contents.Layout.Partitions[i].IsESP(); !v.IsFAT() || boots && len(startable(v, arch(m))) > 0 {
 			files = append(files, v.LacksStarted(from)...)
 		}
 		if len(files) == 0 {

@@ -208,3 +208,21 @@ func TestWhatIsKnownToLack(t *testing.T) {
 		}
 	}
 }
+
+// Without the original a menu that is gone is made anew by the system's own program, and GRUB is left as it is.
+func TestAMenuIsMadeByItsSystem(t *testing.T) {
+	const menu = "boot/grub/grub.cfg"
+	for name, raw := range map[string][]byte{"gone": nil, "empty": {}, "of zeros": make([]byte, 99)} {
+		d := versioned(1, map[string][]byte{menu: raw})
+		p := repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild())))
+		require.Equal(t, []string{"linux-menu"}, actionsOf(p), "%s: %s", name, p.Reason)
+		text := textOf(p)
+		assert.Contains(t, text, "chroot /mnt/clone update-grub")
+		assert.Contains(t, text, "grub.cfg.bak")
+		assert.NotContains(t, text, "chroot /mnt/clone grub-install")
+
+		bare := sample.WithoutTools(d, 1, "usr/sbin/update-grub")
+		p = repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, bare.MustBuild())))
+		assert.NotContains(t, actionsOf(p), "linux-menu", "it has no program for it")
+	}
+}

@@ -198,13 +198,7 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 		if n.Boot >= 0 {
 			nodes = append(nodes, unless(missing("-d", efi+"/EFI"), command.Run("cp", "-r", efi+"/EFI", "before-linux-boot-files-EFI")))
 		}
-		// Without the name by UUID the menu would name the kernel's device, which is
-		// another one when the drive hangs elsewhere.
-		if uuid, ok := rootUUID(d, n); ok {
-			byUUID := "/dev/disk/by-uuid/" + uuid
-			nodes = append(nodes, command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
-				unless(exists("-e", byUUID), command.Run("ln", "-s", root, byUUID))))
-		}
+		nodes = append(nodes, linkedByUUID(d, n, root)...)
 		nodes = append(nodes, install, chroot(f.menu...))
 		if n.Boot >= 0 {
 			// The shim starts the GRUB that lies beside it, under secure boot, too: both are copied.
@@ -217,6 +211,18 @@ func linuxFilesCommands(d *machine.Drive, n machine.Names, a firmware.Arch, f fa
 		}
 		return nodes
 	})
+}
+
+// linkedByUUID has the root's name by its UUID: without it the menu would name the kernel's device, which is
+// another one when the drive hangs elsewhere.
+func linkedByUUID(d *machine.Drive, n machine.Names, root command.Word) []command.Node {
+	uuid, ok := rootUUID(d, n)
+	if !ok {
+		return nil
+	}
+	byUUID := "/dev/disk/by-uuid/" + uuid
+	return []command.Node{command.All(command.Run("mkdir", "-p", "/dev/disk/by-uuid"),
+		unless(exists("-e", byUUID), command.Run("ln", "-s", root, byUUID)))}
 }
 
 // rootUUID is by which UUID the root's file system is known.

@@ -14,7 +14,7 @@ import (
 )
 
 // RulesVersion names the state of the rules, for verdicts that are kept.
-const RulesVersion = "2026-11-29.10"
+const RulesVersion = "2026-11-29.11"
 
 // Trace is the account of a simulated start.
 type Trace struct {
