@@ -151,11 +151,11 @@ func untried(home machine.Spot) (text string, shows machine.Fact) {
 	return "", shows
 }
 
-// Encrypted is the rule of a system that may ask for a key which is not at hand, and HowKey what settles it.
-const (
-	Encrypted course.Rule = "system-encrypted"
-	HowKey                = "Find the recovery key before the first start: in the owner's account, on a printout or in the directory service. Whether it is asked for shows there."
-)
+// Encrypted is the rule of a system that may ask for a key which is not at hand.
+const Encrypted course.Rule = "system-encrypted"
+
+// howKey is what settles whether it asks.
+const howKey = "Find the recovery key before the first start: in the owner's account, on a printout or in the directory service. Whether it is asked for shows there."
 
 // AsksForKey says when an encrypted system asks for its recovery key, though the copy is a whole
 // one. Documentation of Windows' maker, "BitLocker recovery overview", "Common scenarios"; from memory.
@@ -182,7 +182,7 @@ func windowsSystem(k *course.Walk, a *course.Attempt, home machine.Spot, path st
 		if !k.World.Yes(course.UnknownBool, course.Question{ID: "recovery-key:" + d.Name, Stage: course.StageSystem, Drive: d.Name,
 			Text: "The system's partition is encrypted. Was the encryption suspended before the copy, or is the recovery key at hand?",
 			How:  "In the old system: manage-bde -status. The key is in the owner's account, a printout or the directory service."}) {
-			end := a.Unproven(Encrypted, course.StageSystem, "The system's partition is encrypted, and its key is sealed to the machine as it was: "+AsksForKey+" Without that key it does not come up then.", HowKey, cited)
+			end := a.Unproven(Encrypted, course.StageSystem, "The system's partition is encrypted, and its key is sealed to the machine as it was: "+AsksForKey+" Without that key it does not come up then.", howKey, cited)
 			end.Home = home
 			return end
 		}
