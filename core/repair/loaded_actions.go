@@ -2,6 +2,7 @@ package repair
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -87,14 +88,28 @@ func copiesFrom(o *machine.Contents, j int) bool {
 	return readOnly[o.Volumes[j].Kind] != "" && o.Volumes[j].Readable && !o.Lost(o.Layout.Partitions[j])
 }
 
+// foldersOf makes the folders of a file on the clone, from the outermost on, that were not made before.
+func foldersOf(target string, made map[string]bool) (nodes []command.Node) {
+	folder := path.Dir(target)
+	if made[folder] {
+		return nil
+	}
+	made[folder] = true
+	return append(foldersOf(folder, made), foldered(folder))
+}
+
 // copyLoadedCommands copy files to a partition of the clone from one of the original, which is mounted
 // read-only.
 func copyLoadedCommands(d, o *machine.Drive, i, j int, files []string) []Command {
 	const to, from = "/mnt/clone", "/mnt/original"
 	cmds := append(fromOriginal(o, j, from, readOnly[o.Contents.Volumes[j].Kind]),
 		mount(d.Contents.Layout.Partitions[i], to))
+	made := map[string]bool{to: true}
 	for _, file := range files {
 		target := to + slashes(file)
+		if folders := foldersOf(target, made); len(folders) > 0 {
+			cmds = append(cmds, line(command.All(folders...), quiet, "No space left, or a file is where a folder should be: mark the step as failed."))
+		}
 		cmds = append(cmds, line(command.All(inFolder(from, from+slashes(file)), inClone(target),
 			unless(missing("-f", target), spared(target)),
 			command.Run("cp", from+slashes(file), target)),

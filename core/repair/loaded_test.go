@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -225,4 +226,32 @@ func TestAMenuIsMadeByItsSystem(t *testing.T) {
 		p = repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, bare.MustBuild())))
 		assert.NotContains(t, actionsOf(p), "linux-menu", "it has no program for it")
 	}
+}
+
+// Folders that are gone with their files are made before anything is copied into them, each where it lies.
+func TestFoldersAreMadeForWhatIsCopied(t *testing.T) {
+	whole, d := versioned(1, nil), versioned(1, nil)
+	files := d.Partitions[0].Volume.Files
+	for name := range files {
+		if strings.Contains(strings.ReplaceAll(name, `\`, "/"), "/EFI/debian/") {
+			delete(files, name)
+		}
+	}
+	require.Less(t, len(files), len(whole.Partitions[0].Volume.Files))
+	whole.Sectors += 2048
+	was := sample.Drive(t, machine.RoleOriginal, whole.MustBuild())
+	was.Attached = fact.Tell(false)
+	p := repair.Find(sample.Whole(firmware.UEFI, sample.Drive(t, machine.RoleClone, d.MustBuild()), was))
+	for _, plan := range append([]repair.Plan{p}, p.Alternatives...) {
+		if !slices.Contains(actionsOf(plan), "copy-loaded") {
+			continue
+		}
+		text := textOf(plan)
+		outer, inner := strings.Index(text, "mkdir -p /mnt/clone/EFI "), strings.Index(text, "mkdir -p /mnt/clone/EFI/debian")
+		require.Positive(t, outer, text)
+		assert.Less(t, outer, inner, text)
+		assert.Less(t, inner, strings.Index(text, "cp /mnt/original/EFI/debian/grub.cfg"), text)
+		return
+	}
+	t.Fatalf("no plan copies: %v", actionsOf(p))
 }
