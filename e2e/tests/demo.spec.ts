@@ -17,7 +17,7 @@ const endings: [string, RegExp][] = [
     "Purser's laptop",
     /Stops at the configuration: the store looks for the system on a device that no attached/,
   ],
-  ["Chart table computer, ferry Guillemot", /Depends on one fact/],
+  ["Chart table computer, ferry Guillemot", /reaches its loader; what follows depends/],
   ["Tide office desktop", /Depends on one fact/],
   ["Weather station, Long Quay", /Starts: the machine comes up from the clone/],
   ["Wharf scales", /Starts: the machine comes up from the clone/],
