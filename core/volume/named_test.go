@@ -81,6 +81,9 @@ func TestAFileIsShownByWhatTellsOfIt(t *testing.T) {
 
 // A file's contents are read through another reader of the disk only where they stand on it as they are.
 func TestAFileReadAnotherWay(t *testing.T) {
+	if testing.Short() {
+		t.Skip("makes six file systems")
+	}
 	for kind, path := range filled(t) {
 		v := examine(t, path, 512, 2048)
 		f, err := volume.ReadFile(v.Files, "boot.img", 1<<20)
@@ -123,6 +126,9 @@ func TestAFileReadAnotherWay(t *testing.T) {
 
 // What blkid calls a volume is the kind that is read of its bytes.
 func TestKindsByTheirNames(t *testing.T) {
+	if testing.Short() {
+		t.Skip("makes six file systems")
+	}
 	paths := filled(t)
 	swap := reference.Image(t, 40<<20)
 	reference.Run(t, "", "mkswap", swap)

@@ -23,6 +23,11 @@ func TestEveryPlanIsAsExpected(t *testing.T) { expected.Plans(t, expected.Quick(
 
 func TestEveryMachineOfAFamilyIsAsExpected(t *testing.T) { expected.Met(t) }
 
-func TestEveryCopyIsAsExpected(t *testing.T) { expected.Copies(t, expected.Quick(t)) }
+func TestEveryCopyIsAsExpected(t *testing.T) {
+	if testing.Short() {
+		t.Skip("makes seven copies of every original")
+	}
+	expected.Copies(t, expected.Quick(t))
+}
 
 func TestEveryDiskIsReadAsExpected(t *testing.T) { expected.Evidence(t, expected.Quick(t)) }
