@@ -43,10 +43,10 @@ func (v *Volume) nowThere(path string) {
 	if strings.HasSuffix(strings.ToLower(path), ".efi") && !v.Lists(path) {
 		v.Programs = append(slices.Clone(v.Programs), path)
 	}
-	v.looked = maps.Clone(v.looked)
-	for _, name := range []string{path, strings.ReplaceAll(path, `\`, "/")} {
-		if _, asked := v.looked[strings.ToLower(name)]; asked {
-			v.looked[strings.ToLower(name)] = nil
+	for _, name := range []string{strings.ToLower(path), strings.ToLower(strings.ReplaceAll(path, `\`, "/"))} {
+		if v.looked[name] != nil {
+			v.looked = maps.Clone(v.looked)
+			v.looked[name] = nil
 		}
 	}
 }

@@ -103,19 +103,16 @@ func (v *Volume) LacksLoaded(other *Volume) (files []string) {
 func (c *Contents) WithLoadedOf(i int, from *Volume, files []string) *Contents {
 	e := c.edited()
 	v := &e.Volumes[i]
-	v.looked, v.payloads, v.kernels = maps.Clone(v.looked), maps.Clone(v.payloads), maps.Clone(v.kernels)
+	v.payloads, v.kernels = maps.Clone(v.payloads), maps.Clone(v.kernels)
 	if v.payloads == nil {
 		v.payloads = map[string]payload{}
 	}
 	if v.kernels == nil {
 		v.kernels = map[string]kernelProgram{}
 	}
-	if v.looked == nil {
-		v.looked = map[string]error{}
-	}
 	for _, file := range files {
 		key := strings.ToLower(file)
-		v.looked[key] = nil
+		v.nowThere(file)
 		if p, ok := from.payloads[key]; ok {
 			v.payloads[key] = p
 		}

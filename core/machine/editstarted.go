@@ -71,8 +71,8 @@ func (v *Volume) Gone(name string) bool {
 	return program && v.IsFAT() && !v.ProgramsOpen && !v.Lists(name) || !program && v.LooksForMenu(name)
 }
 
-// hollow reports whether a configuration that a boot loader goes by, or a mount table, tells nothing: it is empty, or
-// noise. Those of other kinds are never.
+// hollow reports whether a configuration tells nothing: its file is empty or of zeros, or nothing is read of what a
+// boot loader or a mount goes by.
 func (c *Config) hollow() bool {
 	if c.File != nil && len(bytes.Trim(c.File.Bytes, "\x00 \t\r\n")) == 0 {
 		return true
@@ -104,7 +104,6 @@ func (v *Volume) putStarted(name string, from *Volume) {
 		v.Loaders = slices.DeleteFunc(slices.Clone(v.Loaders), is)
 		f.Header = -1
 		v.Loaders, v.LoaderErr = append(v.Loaders, f), nil
-		v.nowThere(name)
 	}
 	for _, c := range from.Configs {
 		if strings.EqualFold(c.Path, name) {

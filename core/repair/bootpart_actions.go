@@ -226,8 +226,8 @@ func fallbackPath(m machine.Machine, _ course.Stage) []move {
 	if !isUEFI(m) || d.Contents == nil {
 		return nil
 	}
-	i := espOf(d.Contents)
-	if i < 0 || !writable(&d.Contents.Volumes[i]) {
+	i := bootOf(m, d.Contents)
+	if i < 0 {
 		return nil
 	}
 	path := loader.FallbackPath(arch(m))

@@ -18,11 +18,11 @@ import (
 // one that the system keeps. GNU GRUB Manual 2.06, "search", "configfile".
 func firstMenu(m machine.Machine, _ course.Stage) []move {
 	d := clone(m)
-	if d.Contents == nil || toldOnly(m) {
+	if !isUEFI(m) || d.Contents == nil || toldOnly(m) {
 		return nil
 	}
-	boot := espOf(d.Contents)
-	if boot < 0 || !writable(&d.Contents.Volumes[boot]) {
+	boot := bootOf(m, d.Contents)
+	if boot < 0 {
 		return nil
 	}
 	v := &d.Contents.Volumes[boot]
@@ -97,8 +97,8 @@ func vendorShim(m machine.Machine, _ course.Stage) []move {
 	if !isUEFI(m) || d.Contents == nil {
 		return nil
 	}
-	boot := espOf(d.Contents)
-	if boot < 0 || !writable(&d.Contents.Volumes[boot]) {
+	boot := bootOf(m, d.Contents)
+	if boot < 0 {
 		return nil
 	}
 	v, suffix := &d.Contents.Volumes[boot], loader.Suffix(arch(m))

@@ -29,7 +29,12 @@ func copyLoaded(m machine.Machine, _ course.Stage) (moves []move) {
 		files := v.LacksLoaded(from)
 		// Of a boot partition that holds nothing to start, all is copied.
 		if boots := d.Contents.Layout.Partitions[i].IsESP(); !v.IsFAT() || boots && len(startable(v, arch(m))) > 0 {
-			files = append(files, v.LacksStarted(from)...)
+			for _, f := range v.LacksStarted(from) {
+				is := func(other string) bool { return strings.EqualFold(slashes(other), slashes(f)) }
+				if !slices.ContainsFunc(files, is) { // a kernel may be a program, too
+					files = append(files, f)
+				}
+			}
 		}
 		if len(files) == 0 {
 			continue

@@ -208,9 +208,7 @@ func risky(s PlanStep) bool { return s.Risk == RiskReal }
 // mayBeWhole reports whether the clone reaches its loader and all that keeps the verdict open
 // is what the rules do not cover: it may start as it is, and nothing is written on that.
 func mayBeWhole(t startup.Trace) bool {
-	asks := func(q course.Question) bool { return len(q.Options) > 0 }
-	return t.Verdict == startup.Depends && t.Reaches == startup.Starts && len(t.Missing) > 0 &&
-		!slices.ContainsFunc(t.Missing, asks)
+	return t.Verdict == startup.Depends && t.Reaches == startup.Starts && len(t.Missing) > 0 && !t.Asks()
 }
 
 // wantsKey reports whether a key that may be asked for keeps the verdict open: to have it at hand writes nothing.

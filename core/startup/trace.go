@@ -233,7 +233,7 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 		return "Starts: the machine comes up from the clone.", t.startReason()
 	case t.Verdict == Starts:
 		return "Starts the loader on the clone.", t.startReason()
-	case t.Reaches == Starts && t.asks():
+	case t.Reaches == Starts && t.Asks():
 		return "The clone reaches its loader; what follows depends on what is not known.", t.dependsReason()
 	case t.Reaches == Starts:
 		return "The clone reaches its loader; what follows is not proven.", t.startReason()
@@ -249,8 +249,8 @@ func (t *Trace) say(m machine.Machine) (headline, reason string) {
 	return "Depends on many facts that are not known.", t.dependsReason()
 }
 
-// asks reports whether an answer may settle the verdict.
-func (t *Trace) asks() bool {
+// Asks reports whether an answer may settle the verdict.
+func (t *Trace) Asks() bool {
 	return slices.ContainsFunc(t.Missing, func(q course.Question) bool { return len(q.Options) > 0 })
 }
 
@@ -322,7 +322,7 @@ func (t *Trace) wrongDiskReason() string {
 func (t *Trace) dependsReason() string {
 	var parts []string
 	for _, q := range t.Missing {
-		if t.asks() && len(q.Options) == 0 {
+		if t.Asks() && len(q.Options) == 0 {
 			continue // said of the step that is not proven
 		}
 		parts = append(parts, q.Text)
